@@ -1,0 +1,1 @@
+"""Repeatable measurements: `./otrevo bench [NAME]`. Each prints what it measured and one JSON line."""

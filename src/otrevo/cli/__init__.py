@@ -1,0 +1,1 @@
+"""Headless passes over files: `./otrevo run <pass> ...`. The same functions as in the web application."""

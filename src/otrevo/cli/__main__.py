@@ -1,0 +1,179 @@
+"""`./otrevo run <pass>`: read files, call the pass, write files whole or not at all. Exit status 2 on bad input."""
+
+import argparse
+import sys
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.core.body.performer import performer_from_document
+from otrevo.core.body.solve import solve_take
+from otrevo.core.body.warm_up import calibrate_performer
+from otrevo.core.conventions import RATES
+from otrevo.core.errors import InputError
+from otrevo.core.formats.bvh import write_bvh
+from otrevo.core.formats.c3d import read_c3d, write_c3d
+from otrevo.core.formats.documents import read_document, write_document
+from otrevo.core.formats.wav import read_wav
+from otrevo.core.markers.chart import chart_from_document, shipped_chart
+from otrevo.core.markers.label import label_take
+from otrevo.core.motion_rate import at_rate
+from otrevo.core.package.check import check_package
+from otrevo.core.snags import gap_snags, lost_snags, nameless_snag, ranked, residual_snags, spike_snags
+from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.core.timecode.ltc import read_ltc
+
+
+def _rate(text):
+    try:
+        return Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        raise InputError(f"--rate {text}: not a rate; expected a fraction such as 30000/1001.") from None
+
+
+def _load_performer(path):
+    return performer_from_document(read_document(path, "performer/1"), Path(path).name)
+
+
+def _load_labelled(path, performer):
+    """Points of a labelled C3D brought into the performer's marker order; names the file lacks are gaps."""
+    points = read_c3d(path)
+    known = [n for n in performer.marker_names if n in points.names]
+    if len(known) < 6:
+        raise InputError(
+            f"{Path(path).name}: only {len(known)} of the performer's {len(performer.marker_names)} markers are named; "
+            "expected a labelled C3D of this performer."
+        )
+    out = np.full((len(points.points_m), len(performer.marker_names), 3), np.nan)
+    for m, name in enumerate(performer.marker_names):
+        if name in points.names:
+            out[:, m] = points.points_m[:, points.names.index(name)]
+    return out, points
+
+
+def run_timecode(args):
+    fmt = TimecodeFormat(_rate(args.rate), args.drop)
+    rate, samples = read_wav(args.audio)
+    write_document(args.out, read_ltc(samples, rate, fmt).to_document())
+
+
+def run_chart(args):
+    chart = shipped_chart()
+    if args.name and args.name != chart.name:
+        raise InputError(f"--name {args.name}: there is no such chart; shipped: {chart.name}.")
+    write_document(args.out, chart.to_document())
+
+
+def run_performer(args):
+    chart = chart_from_document(read_document(args.chart, "chart/1"), Path(args.chart).name)
+    points = read_c3d(args.points)
+    calibration, _ = calibrate_performer(points.points_m, points.rate, chart, args.height_m, _progress(args))
+    write_document(args.out, calibration.to_document())
+
+
+def run_label(args):
+    performer = _load_performer(args.performer)
+    points = read_c3d(args.points)
+    labels = label_take(points.points_m, points.rate, performer.model())
+    write_c3d(args.out, labels.labelled_m, performer.marker_names, points.rate)
+    if args.report:
+        hz = float(points.rate)
+        snags = gap_snags(labels.labelled_m, performer.marker_names, hz) + nameless_snag(labels, hz)
+        snags += spike_snags(labels.labelled_m, performer.marker_names, hz)
+        _report(args.report, "label", labels.figures, snags, points.notes)
+
+
+def run_solve(args):
+    performer = _load_performer(args.performer)
+    labelled, points = _load_labelled(args.points, performer)
+    solution = solve_take(labelled, points.rate, performer, progress=_progress(args))
+    motion = solution.motion if not args.rate else at_rate(solution.motion, _rate(args.rate))
+    write_bvh(args.out, motion)
+    if args.report:
+        hz = float(points.rate)
+        snags = residual_snags(solution.marker_residual_m, performer.marker_names, hz)
+        snags += lost_snags(solution.lost, solution.bone_names, hz)
+        _report(args.report, "solve", solution.figures, snags, points.notes)
+
+
+def run_check(args):
+    report = check_package(args.package)
+    for line in report.lines:
+        print(line)
+    if not report.ok:
+        raise InputError(f"{Path(args.package).name}: {len(report.faults)} faults; first: {report.faults[0]}")
+
+
+def _report(path, name, figures, snags, notes):
+    write_document(
+        path,
+        {
+            "otrevo": f"{name}-report/1",
+            "figures": figures,
+            "notes": list(notes),
+            "snags": [s.to_document() for s in ranked(snags)],
+        },
+    )
+
+
+def _progress(args):
+    if not getattr(args, "progress", False):
+        return None
+    return lambda share: print(f"{100 * share:.0f} %", file=sys.stderr, flush=True)
+
+
+def build_parser():
+    parser = argparse.ArgumentParser(prog="otrevo run", description="Run one pass over files.")
+    passes = parser.add_subparsers(dest="name", required=True, metavar="PASS")
+
+    def add(name, function, summary):
+        p = passes.add_parser(name, help=summary, description=summary)
+        p.set_defaults(function=function)
+        p.add_argument("--progress", action="store_true", help="print percentages to standard error")
+        return p
+
+    p = add("timecode", run_timecode, "Read linear timecode from an audio track.")
+    p.add_argument("--audio", required=True)
+    p.add_argument("--rate", required=True, help=", ".join(f"{r.numerator}/{r.denominator}" for r in RATES))
+    p.add_argument("--drop", action="store_true")
+    p.add_argument("--out", required=True)
+    p = add("chart", run_chart, "Write the shipped marker chart.")
+    p.add_argument("--name")
+    p.add_argument("--out", required=True)
+    p = add("performer", run_performer, "Calibrate a performer from a warm-up.")
+    p.add_argument("--points", required=True)
+    p.add_argument("--chart", required=True)
+    p.add_argument("--height-m", type=float, required=True)
+    p.add_argument("--out", required=True)
+    p = add("label", run_label, "Name the points of a take.")
+    p.add_argument("--points", required=True)
+    p.add_argument("--performer", required=True)
+    p.add_argument("--out", required=True)
+    p.add_argument("--report")
+    p = add("solve", run_solve, "Solve named markers to a body motion.")
+    p.add_argument("--points", required=True)
+    p.add_argument("--performer", required=True)
+    p.add_argument("--out", required=True)
+    p.add_argument("--rate", help="delivery rate, such as 60 or 30000/1001")
+    p.add_argument("--report")
+    p = add("check", run_check, "Check a package: files, checksums, contents.")
+    p.add_argument("package")
+    return parser
+
+
+def main(argv=None):
+    args = build_parser().parse_args(argv)
+    try:
+        args.function(args)
+    except InputError as error:
+        print(f"otrevo: {error}", file=sys.stderr)
+        return 2
+    except KeyboardInterrupt:
+        print("otrevo: stopped; nothing was left half written.", file=sys.stderr)
+        return 130
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,232 @@
+"""Solve: named markers, suit, gloves to one body motion per performer.
+
+Every frame is a damped Gauss-Newton fit on the skeleton (core.body.tree_solver), started from the frame before it.
+Where a bone has no marker below it for a while, a suit sensor's orientation leads if there is one; otherwise its local
+rotation is carried across by interpolation between the two ends, and the stretch is marked as lost.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numba import njit
+
+from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.body.tree_solver import exp_rotation, log_rotation, multiply, place_markers, pose_joints, refine_pose
+from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, quaternion_from_matrix, slerp
+from otrevo.core.errors import InputError
+from otrevo.core.markers.start import find_t_pose, still_cloud
+
+MARKER_SIGMA_M = 0.006
+ROBUST_SCALE_M = 0.03
+SUIT_SIGMA_ALONE_RAD = 0.03
+SUIT_LEADS_AFTER_S = 0.05
+PROGRESS_FRAMES = 1200
+
+
+@dataclass(frozen=True)
+class Solution:
+    """motion over the performer's 52 bones; marker_residual_m (T, M), NaN where hidden; lost (T, B) over the model's
+    bones, true where neither marker nor suit measured a bone; figures in mm.
+    """
+
+    motion: Motion
+    marker_residual_m: np.ndarray
+    predicted_m: np.ndarray
+    lost: np.ndarray
+    bone_names: tuple[str, ...]
+    figures: dict = field(default_factory=dict)
+
+
+@njit(cache=True, error_model="numpy")
+def solve_frames(
+    parents, chain, offsets, marker_bone, marker_offset, sigma, low, high, observed, weight, scale_m, target,
+    target_weight, first, last, root, local, turn, settled, root_out, local_out, residual_out, x_out,
+):  # fmt: skip
+    """Solve frames [first, last) in order; root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call."""
+    bones, markers = parents.shape[0], marker_bone.shape[0]
+    world = np.empty((bones, 3, 3))
+    joint = np.empty((bones, 3))
+    predicted = np.empty((bones, 3, 3))
+    smooth = np.empty(bones)
+    measured = np.empty(bones)
+    a33 = np.empty((3, 3))
+    v = np.empty(3)
+    for t in range(first, last):
+        measured[:] = 0.0
+        for m in range(markers):
+            if not np.isnan(observed[t, m, 0]):
+                measured[marker_bone[m]] += 1
+        for b in range(bones):
+            if target_weight[t, b] > 0:
+                measured[b] += 1
+        for b in range(bones - 1, 0, -1):
+            measured[parents[b]] += measured[b]
+        before = local.copy()
+        for b in range(bones):
+            if measured[b] <= 0:
+                for i in range(3):
+                    turn[b, i] *= 0.9
+            exp_rotation(turn[b], a33)
+            multiply(local[b], a33, predicted[b])
+            smooth[b] = 4.0 if measured[b] > 0 else 60.0
+            local[b] = predicted[b]
+        refine_pose(
+            parents, chain, offsets, marker_bone, marker_offset, observed[t], weight, scale_m,
+            sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local,
+            2 if settled or t > first else 8, 1e-3, residual_out[t],
+        )  # fmt: skip
+        pose_joints(parents, offsets, root, local, world, joint)
+        place_markers(marker_bone, marker_offset, world, joint, x_out[t])
+        root_out[t] = root
+        for b in range(bones):
+            local_out[t, b] = local[b]
+            for i in range(3):
+                for k in range(3):
+                    a33[i, k] = (
+                        before[b, 0, i] * local[b, 0, k]
+                        + before[b, 1, i] * local[b, 1, k]
+                        + before[b, 2, i] * local[b, 2, k]
+                    )
+            log_rotation(a33, v)
+            size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+            for i in range(3):
+                turn[b, i] = v[i] if size < 0.3 and (settled or t > first) else 0.0
+
+
+def measured_bones(model, seen):
+    """(T, B): whether any marker on the bone or on a bone below it is seen."""
+    out = np.zeros((len(seen), len(model.skeleton.names)), dtype=bool)
+    for m, b in enumerate(model.marker_bone):
+        out[:, b] |= seen[:, m]
+    for b in range(len(model.skeleton.names) - 1, 0, -1):
+        out[:, model.skeleton.parents[b]] |= out[:, b]
+    return out
+
+
+def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, cancelled=None):
+    """Solve one performer's take.
+
+    labelled_m (T, M, 3) in the performer's marker order, NaN where hidden; rate Fraction; suit_world: mapping of bone
+    name to (T, 4) world rotations (NaN where lost) or None. Raises InputError when no frame shows enough markers.
+    """
+    model = performer.model()
+    labelled_m = np.ascontiguousarray(labelled_m, dtype=float)
+    frames, markers = labelled_m.shape[:2]
+    if markers != len(model.marker_names):
+        raise InputError(f"{markers} named markers; the performer's calibration has {len(model.marker_names)}.")
+    seen = np.isfinite(labelled_m[..., 0])
+    enough = np.flatnonzero(seen.sum(1) >= max(6, 0.3 * markers))
+    if len(enough) == 0:
+        raise InputError("No frame shows enough named markers to solve a body; label the take first.")
+    first = int(enough[0])
+    bones = len(model.skeleton.names)
+    measured = measured_bones(model, seen)
+    target, target_weight = _suit_targets(model, suit_world, measured, float(rate), frames)
+    root, local = _first_pose(model, labelled_m, first, rate)
+    turn = np.zeros((bones, 3))
+    root_out, local_out = np.empty((frames, 3)), np.empty((frames, bones, 3, 3))
+    residual, x = np.full((frames, markers), np.nan), np.empty((frames, markers, 3))
+    weight = np.full(markers, 1.0 / MARKER_SIGMA_M**2)
+    for start in range(first, frames, PROGRESS_FRAMES):  # windows, so that progress and cancel come in between
+        if cancelled and cancelled():
+            raise InterruptedError("The solve was cancelled.")
+        solve_frames(
+            *model.structure, model.sigma, model.low, model.high, labelled_m, weight, ROBUST_SCALE_M, target,
+            target_weight, start, min(start + PROGRESS_FRAMES, frames), root, local, turn, start > first,
+            root_out, local_out, residual, x,
+        )  # fmt: skip
+        if progress:
+            progress(min(start + PROGRESS_FRAMES, frames) / frames)
+    root_out[:first], local_out[:first] = root_out[first], local_out[first]
+    x[:first] = x[first]
+    lost = ~measured & (target_weight == 0)
+    rotation = make_continuous(quaternion_from_matrix(local_out))
+    rotation = bridge_lost(rotation, root_out, lost, rate)
+    motion = _with_fingers(performer.skeleton, model.skeleton, rate, root_out, rotation)
+    return Solution(motion, residual, x, lost, model.skeleton.names, _figures(model, residual, lost, float(rate)))
+
+
+def _first_pose(model, labelled_m, first, rate):
+    """The pose to start from: T-pose facing as the named markers say, by fitting the whole body loosely."""
+    cloud = still_cloud(labelled_m, rate, first)
+    try:
+        start = find_t_pose(model, cloud)
+        return start.root_m.copy(), np.ascontiguousarray(start.local)
+    except InputError:  # not a T-pose: names are known, so a rigid fit of the trunk is enough to converge from
+        rest = np.tile(np.eye(3), (len(model.skeleton.names), 1, 1))
+        seen = np.isfinite(labelled_m[first, :, 0])
+        world, joint = np.empty_like(rest), np.empty((len(rest), 3))
+        x = np.empty((len(seen), 3))
+        pose_joints(model.skeleton.parents, model.skeleton.rest_offset_m, np.zeros(3), rest, world, joint)
+        place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)
+        a, b = x[seen], labelled_m[first, seen]
+        u, _, v = np.linalg.svd((a - a.mean(0)).T @ (b - b.mean(0)))
+        flip = np.diag([1.0, 1.0, np.sign(np.linalg.det(v.T @ u.T))])
+        turn = v.T @ flip @ u.T
+        rest[0] = turn
+        return b.mean(0) - turn @ a.mean(0), rest
+
+
+def _suit_targets(model, suit_world, measured, rate, frames):
+    bones = len(model.skeleton.names)
+    target = np.tile(np.eye(3), (frames, bones, 1, 1))
+    weight = np.zeros((frames, bones))
+    for name, rotation in (suit_world or {}).items():
+        if name not in model.skeleton.names:
+            continue
+        b = model.skeleton.index(name)
+        here = np.isfinite(rotation[:, 0])
+        away = np.zeros(frames, dtype=bool)
+        for s, e in find_runs(~measured[:, b]):
+            if (e - s) / rate > SUIT_LEADS_AFTER_S:
+                away[s:e] = True
+        target[here, b] = matrix_from_quaternion(rotation[here])
+        weight[here & away, b] = 1.0 / SUIT_SIGMA_ALONE_RAD**2
+    return target, weight
+
+
+def bridge_lost(rotation, root, lost, rate):
+    """Carry local rotations (T, B, 4) across stretches where a bone was measured by nothing; held at open ends."""
+    frames = len(rotation)
+    out = rotation.copy()
+    times = np.arange(frames, dtype=float)
+    for b in range(rotation.shape[1]):
+        for s, e in find_runs(lost[:, b]):
+            if s == 0 and e == frames:
+                continue
+            if s == 0:
+                out[:e, b] = rotation[e, b]
+            elif e == frames:
+                out[s:, b] = rotation[s - 1, b]
+            else:
+                f = (times[s:e] - (s - 1)) / (e - (s - 1))
+                ease = f * f * (3 - 2 * f)
+                ends = slerp(np.array([0.0, 1.0]), rotation[[s - 1, e], b], ease)
+                out[s:e, b] = ends
+    return out
+
+
+def _with_fingers(whole, part, rate, root, rotation):
+    local = np.tile([0.0, 0.0, 0.0, 1.0], (len(root), len(whole.names), 1))
+    for b, name in enumerate(part.names):
+        local[:, whole.index(name)] = rotation[:, b]
+    return Motion(whole, rate, root, local)
+
+
+def _figures(model, residual, lost, rate):
+    rms = 1000 * np.sqrt(np.nanmean(residual**2)) if np.isfinite(residual).any() else None
+    by_marker = 1000 * np.sqrt(np.nanmean(residual**2, axis=0, where=np.isfinite(residual)))
+    worst = int(np.nanargmax(by_marker)) if np.isfinite(by_marker).any() else None
+    limbs = {
+        name: float(lost[:, b].sum() / rate)
+        for b, name in enumerate(model.skeleton.names)
+        if name in BODY_BONES and lost[:, b].any()
+    }
+    return {
+        "residual_rms_mm": float(rms) if rms is not None else None,
+        "residual_p95_mm": float(1000 * np.nanpercentile(residual, 95)) if rms is not None else None,
+        "worst_marker": model.marker_names[worst] if worst is not None else None,
+        "worst_marker_mm": float(by_marker[worst]) if worst is not None else None,
+        "lost_s": limbs,
+    }

@@ -1,0 +1,101 @@
+"""Body suit: sensor orientations to bone orientations.
+
+A sensor on bone b reads S(t) = H(t) R_b(t) M_b: R_b the bone's world rotation, M_b how the sensor sits on the limb
+(fixed for the day), H(t) the suit's heading against the stage's (+Y), different and slowly drifting per sensor.
+Calibration: from a warm-up solved optically; for the right heading H the product R_b^T H^T S is the same at all times,
+so H is the turn about +Y that makes it spread least, and M_b its mean. In a take the heading is measured wherever markers show the bone and eased across where they do not.
+"""
+
+import numpy as np
+from scipy.ndimage import uniform_filter1d
+from scipy.optimize import minimize_scalar
+
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+)
+from otrevo.core.errors import InputError
+
+SUIT_BONES = (
+    "hips", "chest", "head",
+    "leftShoulder", "leftUpperArm", "leftLowerArm", "leftHand", "leftUpperLeg", "leftLowerLeg", "leftFoot",
+    "rightShoulder", "rightUpperArm", "rightLowerArm", "rightHand", "rightUpperLeg", "rightLowerLeg", "rightFoot",
+)  # fmt: skip
+HEADING_WINDOW_S = 4.0
+CALIBRATION_FRAMES = 800
+
+
+def _mean_rotation(q):
+    """Mean rotation of quaternions (T, 4) as the dominant eigenvector of their outer products (Markley 2007)."""
+    return np.linalg.eigh(q.T @ q)[1][:, -1]
+
+
+def _mounted(yaw, reading, bone):
+    """R_b^T H(yaw)^T S for every frame, (T, 4)."""
+    back = quaternion_from_rotvec(np.array([0.0, -yaw, 0.0]))
+    return quaternion_multiply(quaternion_conjugate(bone), quaternion_multiply(back, reading))
+
+
+def _spread(yaw, reading, bone):
+    """How far the mounting strays from its mean for a heading: 1 minus the share of the dominant eigenvalue."""
+    q = _mounted(yaw, reading, bone)
+    return 1.0 - np.linalg.eigvalsh(q.T @ q)[-1] / len(q)
+
+
+def _yaw(q):
+    """Turn about +Y of each rotation (T, 4): the angle left over by its swing-twist split."""
+    return 2 * np.arctan2(q[:, 1], q[:, 3])
+
+
+def calibrate_suit(sensor, bone_world, names=SUIT_BONES):
+    """Sensor-to-bone rotations from a warm-up.
+
+    sensor (T, S, 4) and bone_world (T, S, 4) at the same times, NaN where lost. Returns {bone: {"rotation_xyzw",
+    "residual_deg"}}; bones whose sensor is absent throughout are left out (half-kits are normal).
+    """
+    out = {}
+    for s, name in enumerate(names):
+        ok = np.isfinite(sensor[:, s, 0]) & np.isfinite(bone_world[:, s, 0])
+        if ok.sum() < 100:
+            continue
+        at = np.flatnonzero(ok)
+        at = at[np.linspace(0, len(at) - 1, min(len(at), CALIBRATION_FRAMES)).astype(int)]
+        reading, bone = sensor[at, s], bone_world[at, s]
+        grid = np.arange(-np.pi, np.pi, np.radians(10))
+        coarse = grid[np.argmin([_spread(yaw, reading, bone) for yaw in grid])]
+        bounds = (coarse - np.radians(12), coarse + np.radians(12))
+        yaw = minimize_scalar(_spread, bounds=bounds, args=(reading, bone), method="bounded").x
+        rest = _mounted(yaw, reading, bone)
+        mount = _mean_rotation(rest)
+        angle = 2 * np.arccos(np.clip(np.abs(rest @ mount), 0, 1))
+        out[name] = {
+            "rotation_xyzw": [float(v) for v in mount],
+            "residual_deg": float(np.degrees(np.sqrt(np.mean(angle**2)))),
+        }
+    if not out:
+        raise InputError("No suit sensor delivered enough samples in the warm-up to be calibrated.")
+    return out
+
+
+def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES):
+    """Bone world rotations by the suit, {bone: (T, 4)}, NaN where the sensor was lost.
+
+    bone_world (T, S, 4): the optical solution, used for the heading where measured (T, S) is true.
+    """
+    out = {}
+    for s, name in enumerate(names):
+        if name not in calibration:
+            continue
+        mount = np.array(calibration[name]["rotation_xyzw"])
+        unmounted = quaternion_multiply(sensor[:, s], quaternion_conjugate(mount))
+        ok = measured[:, s] & np.isfinite(unmounted[:, 0])
+        if ok.sum() < 10:
+            continue
+        at = np.flatnonzero(ok)
+        yaw = np.unwrap(_yaw(quaternion_multiply(unmounted[at], quaternion_conjugate(bone_world[at, s]))))
+        window = max(3, int(min(HEADING_WINDOW_S * rate_hz, len(yaw))) | 1)
+        yaw = np.interp(np.arange(len(sensor)), at, uniform_filter1d(yaw, window, mode="nearest"))
+        turn = quaternion_from_rotvec(-yaw[:, None] * np.array([0.0, 1, 0]))
+        out[name] = quaternion_multiply(turn, unmounted)
+    return out

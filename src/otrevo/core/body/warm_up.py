@@ -1,0 +1,128 @@
+"""Performer calibration from the optical warm-up, nobody clicking.
+
+1. The generic body of the performer's height, with the chart's markers, is found in T-pose (core.markers.start), limb
+   lengths tried as well. 2. It is followed through the warm-up with a wide tolerance. 3. Bone lengths and marker places
+   are fitted on frames spread over the routine (core.body.geometry_fit). 4. With the fitted body the warm-up is followed
+   again, forwards and backwards, names are voted per tracklet, and the geometry is fitted once more.
+"""
+
+import numpy as np
+
+from otrevo.core.body.geometry_fit import fit_geometry
+from otrevo.core.body.model import generic_body
+from otrevo.core.body.performer import PerformerCalibration
+from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
+from otrevo.core.errors import InputError
+from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_take, gather, vote
+from otrevo.core.markers.start import find_t_pose, still_cloud
+
+WIDE_TOLERANCE_M = 0.06
+FIT_FRAMES = 240
+ROUNDS = 2
+SMALLEST_MOVEMENT_RAD = 0.5
+
+
+def _pick_frames(seen_share, count):
+    """Frame numbers spread evenly over those in which enough markers are seen."""
+    usable = np.flatnonzero(seen_share > 0.5)
+    return usable[np.linspace(0, len(usable) - 1, min(count, len(usable))).astype(int)]
+
+
+def _observed(points_m, labels, markers):
+    out = np.full((len(points_m), markers, 3), np.nan)
+    t, c = np.nonzero(labels >= 0)
+    out[t, labels[t, c]] = points_m[t, c]
+    return out
+
+
+def calibrate_performer(points_m, rate, chart, height_m, progress=None):
+    """A PerformerCalibration and the Labels of the warm-up.
+
+    points_m (T, N, 3) nameless points in metres, Y up, T-pose first; rate Fraction; height_m in metres. Raises
+    InputError when there is no T-pose, the height is not a person's, or nothing moves.
+    """
+    if not 0.8 <= height_m <= 2.3:
+        raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")
+    say = progress or (lambda share: None)
+    points_m = np.ascontiguousarray(points_m, dtype=float)
+    if len(points_m) < 2 * float(rate):
+        raise InputError(f"The warm-up lasts {len(points_m) / float(rate):.1f} s; at least 2 s are needed.")
+    cloud = still_cloud(points_m, rate)
+    start = find_t_pose(generic_body(chart, height_m), cloud, unknown_limbs=True)
+    say(0.15)
+    model, markers = start.model, len(chart.names)
+    label, root, local, residual = follow_take(
+        points_m, rate, model, (start.root_m, start.local), WIDE_TOLERANCE_M, slip=start.slip
+    )
+    say(0.3)
+    named, _ = vote(points_m, ((label, residual), (label, residual)), markers, rate)
+    observed = _observed(points_m, named, markers)
+    picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // 2)
+    if len(picked) < 20:
+        raise InputError("Fewer than 20 frames of the warm-up could be named; check the chart and the height.")
+    fitted, *_ = fit_geometry(model, observed[picked], root[picked], local[picked], 5)
+    for number in range(ROUNDS):  # again, from the start, with the body better known
+        again = find_t_pose(fitted, cloud, settle=False)
+        tolerance = TOLERANCE_M if number else 1.3 * TOLERANCE_M
+        forward, root, local, residual = follow_take(
+            points_m, rate, fitted, (again.root_m, again.local), tolerance, slip=again.slip
+        )
+        end = end_pose(points_m, rate, fitted, (root[-1], local[-1]), again.cost)
+        backward, _, _, back = follow_take(points_m, rate, fitted, end, tolerance, backward_from=len(points_m) - 1)
+        named, support = vote(points_m, ((forward, residual), (backward, back)), markers, rate)
+        say(0.35 + 0.6 * (number + 0.5) / ROUNDS)
+        observed = _observed(points_m, named, markers)
+        picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES)
+        fitted, _, poses, distance = fit_geometry(
+            fitted, observed[picked], root[picked], local[picked], 5, prior_model=model
+        )
+        say(0.35 + 0.6 * (number + 1) / ROUNDS)
+    moved = _movement(poses)
+    labels = gather(points_m, named, support, again, root, local, markers)
+    skeleton = _whole_skeleton(fitted.skeleton, height_m, root, rate)
+    never_seen = [
+        n for n, share in zip(chart.names, np.isfinite(observed[..., 0]).mean(0), strict=True) if share < 0.01
+    ]
+    figures = {
+        "residual_rms_mm": float(1000 * np.sqrt(np.nanmean(distance**2))),
+        "named_share": labels.figures["named_share"],
+        "markers_never_seen": never_seen,
+        "frames_fitted": int(len(picked)),
+        "joints_hardly_moved": [
+            n for n, a in zip(fitted.skeleton.names, moved, strict=True)
+            if a < SMALLEST_MOVEMENT_RAD and n.endswith(("UpperArm", "LowerArm", "UpperLeg", "LowerLeg"))
+        ],
+    }  # fmt: skip
+    calibration = PerformerCalibration(
+        float(height_m), skeleton, chart.name, chart.names, chart.bones, fitted.marker_offset_m, figures
+    )
+    say(1.0)
+    return calibration, labels
+
+
+def _movement(local):
+    """Largest turn of every joint away from its mean over the frames, radians, (B,)."""
+    mean = np.linalg.svd(local.mean(axis=0))
+    middle = mean[0] @ mean[2]
+    trace = np.einsum("fbij,bij->fb", local, middle)
+    return np.arccos(np.clip((trace - 1) / 2, -1, 1)).max(axis=0)
+
+
+def _whole_skeleton(fitted, height_m, root, rate):
+    """The 52-bone skeleton: fitted bones, fingers scaled with the forearm, hips at their height in T-pose."""
+    whole = generic_skeleton(height_m)
+    offsets = whole.rest_offset_m.copy()
+    forearm = np.mean(
+        [
+            np.linalg.norm(fitted.rest_offset_m[fitted.index(f"{s}Hand")])
+            / np.linalg.norm(offsets[whole.index(f"{s}Hand")])
+            for s in ("left", "right")
+        ]
+    )
+    for b, name in enumerate(whole.names):
+        if name in fitted.names:
+            offsets[b] = fitted.rest_offset_m[fitted.index(name)]
+        elif name in FINGER_BONES:
+            offsets[b] *= forearm
+    offsets[0] = [0.0, float(np.nanmedian(root[: max(2, int(0.4 * float(rate))), 1])), 0.0]
+    return whole.with_offsets(offsets)

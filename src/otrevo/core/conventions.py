@@ -1,0 +1,128 @@
+"""Units, axes and rotations: obeyed by everything in Otrevo.
+
+World: right-handed, +Y up; a performer in T-pose at the origin faces +Z with the left arm along +X.
+Lengths are metres in memory. Rotations are unit quaternions (x, y, z, w) that map local to parent coordinates.
+Missing values are NaN. Rates are exact `Fraction`s. Time is seconds (float64) from the take's zero.
+"""
+
+from fractions import Fraction
+
+import numpy as np
+
+MM_PER_M = 1000.0
+CM_PER_M = 100.0
+RATES = tuple(
+    Fraction(n, d)
+    for n, d in (
+        (24000, 1001), (24, 1), (25, 1), (30000, 1001), (30, 1), (48000, 1001), (48, 1), (50, 1), (60000, 1001), (60, 1),
+    )
+)  # fmt: skip
+
+
+def quaternion_multiply(a, b):
+    """Hamilton product of (..., 4) quaternions (x, y, z, w): first rotate by `b`, then by `a`."""
+    ax, ay, az, aw = np.moveaxis(np.asarray(a), -1, 0)
+    bx, by, bz, bw = np.moveaxis(np.asarray(b), -1, 0)
+    return np.stack(
+        [
+            aw * bx + ax * bw + ay * bz - az * by,
+            aw * by - ax * bz + ay * bw + az * bx,
+            aw * bz + ax * by - ay * bx + az * bw,
+            aw * bw - ax * bx - ay * by - az * bz,
+        ],
+        axis=-1,
+    )
+
+
+def quaternion_conjugate(q):
+    """The inverse of unit quaternions (..., 4)."""
+    return np.asarray(q) * np.array([-1.0, -1.0, -1.0, 1.0])
+
+
+def quaternion_rotate(q, v):
+    """Rotate vectors `v` (..., 3) by unit quaternions `q` (..., 4), broadcasting."""
+    q = np.asarray(q)
+    u, w = q[..., :3], q[..., 3:]
+    t = 2.0 * np.cross(u, v)
+    return v + w * t + np.cross(u, t)
+
+
+def quaternion_from_rotvec(rotvec):
+    """Unit quaternions (..., 4) of rotation vectors (..., 3) in radians (exponential map)."""
+    rotvec = np.asarray(rotvec, dtype=float)
+    angle = np.linalg.norm(rotvec, axis=-1, keepdims=True)
+    # sinc keeps the limit at zero angle: sin(a/2)/a = 0.5 sinc(a / 2pi)
+    return np.concatenate([rotvec * 0.5 * np.sinc(angle / (2 * np.pi)), np.cos(angle / 2)], axis=-1)
+
+
+def rotvec_from_quaternion(q):
+    """Rotation vectors (..., 3), radians, shortest arc, of unit quaternions (..., 4)."""
+    q = np.asarray(q, dtype=float)
+    q = np.where(q[..., 3:] < 0, -q, q)
+    s = np.linalg.norm(q[..., :3], axis=-1, keepdims=True)
+    angle = 2.0 * np.arctan2(s, q[..., 3:])
+    factor = np.where(s > 1e-9, angle / np.where(s > 1e-9, s, 1.0), 2.0)
+    return q[..., :3] * factor
+
+
+def matrix_from_quaternion(q):
+    """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
+    x, y, z, w = np.moveaxis(np.asarray(q, dtype=float), -1, 0)
+    return np.stack(
+        [
+            np.stack([1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)], -1),
+            np.stack([2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)], -1),
+            np.stack([2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)], -1),
+        ],
+        -2,
+    )
+
+
+def quaternion_from_matrix(m):
+    """Unit quaternions (..., 4) of rotation matrices (..., 3, 3); the best of four pivots (Shepperd 1978)."""
+    m = np.asarray(m, dtype=float)
+    d0, d1, d2 = m[..., 0, 0], m[..., 1, 1], m[..., 2, 2]
+    choices = np.stack([d0, d1, d2, d0 + d1 + d2], -1)
+    pick = np.argmax(choices, -1)
+    s01, s02, s12 = m[..., 1, 0] + m[..., 0, 1], m[..., 0, 2] + m[..., 2, 0], m[..., 2, 1] + m[..., 1, 2]
+    a, b, c = m[..., 2, 1] - m[..., 1, 2], m[..., 0, 2] - m[..., 2, 0], m[..., 1, 0] - m[..., 0, 1]
+    q = np.stack(
+        [
+            np.stack([1 + d0 - d1 - d2, s01, s02, a], -1),
+            np.stack([s01, 1 - d0 + d1 - d2, s12, b], -1),
+            np.stack([s02, s12, 1 - d0 - d1 + d2, c], -1),
+            np.stack([a, b, c, 1 + d0 + d1 + d2], -1),
+        ],
+        -2,
+    )
+    q = np.take_along_axis(q, pick[..., None, None], axis=-2)[..., 0, :]
+    return q / np.linalg.norm(q, axis=-1, keepdims=True)
+
+
+def make_continuous(q):
+    """Flip signs along the first axis so that neighbouring quaternions (T, ..., 4) lie on the same half-sphere."""
+    q = np.array(q, dtype=float)
+    flips = np.where(np.sum(q[1:] * q[:-1], axis=-1) < 0, -1.0, 1.0)
+    q[1:] *= np.cumprod(flips, axis=0)[..., None]
+    return q
+
+
+def slerp(times, q, at):
+    """Shortest-arc spherical interpolation of quaternions.
+
+    `times` (T,) increasing seconds, `q` (T, ..., 4), `at` (N,) seconds, held at the ends. Returns (N, ..., 4).
+    """
+    times, at = np.asarray(times, float), np.asarray(at, float)
+    if len(times) == 1:
+        return np.repeat(q, len(at), axis=0)
+    i = np.clip(np.searchsorted(times, at, side="right") - 1, 0, len(times) - 2)
+    f = np.clip((at - times[i]) / (times[i + 1] - times[i]), 0.0, 1.0)
+    f = f.reshape((-1,) + (1,) * (q.ndim - 1))
+    step = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(q[i]), q[i + 1]))
+    return quaternion_multiply(q[i], quaternion_from_rotvec(step * f))
+
+
+def find_runs(mask):
+    """Intervals [start, end) in which the boolean vector `mask` (T,) is true, as an (N, 2) integer array."""
+    edges = np.diff(np.concatenate([[0], np.asarray(mask, dtype=np.int8), [0]]))
+    return np.stack([np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)], axis=1)

@@ -1,0 +1,47 @@
+"""JSON documents of the core: `{"otrevo": "<kind>/1", ...}`, checked at the door, written whole or not at all."""
+
+import json
+import os
+from pathlib import Path
+
+from otrevo.core.errors import InputError
+
+
+def read_document(path, kind):
+    """The document at `path`, of the given kind such as "chart/1". Raises InputError in one sentence."""
+    path = Path(path)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise InputError(f"{path.name}: there is no such file; expected a {kind} document.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(f"{path.name}: cannot be read as text ({error.__class__.__name__}); expected JSON.") from None
+
+    def refuse(value):
+        raise InputError(f"{path.name}: contains {value}; expected finite numbers or null.")
+
+    try:
+        document = json.loads(text, parse_constant=refuse)
+    except json.JSONDecodeError as error:
+        raise InputError(f"{path.name}: line {error.lineno}: not valid JSON ({error.msg}).") from None
+    found = document.get("otrevo") if isinstance(document, dict) else None
+    if found != kind:
+        raise InputError(f'{path.name}: this is {found or "not an Otrevo document"}; expected "otrevo": "{kind}".')
+    return document
+
+
+def write_document(path, document):
+    """Write JSON whole or not at all."""
+    write_whole(path, json.dumps(document, indent=1, allow_nan=False).encode() + b"\n")
+
+
+def write_whole(path, data):
+    """Write bytes to a neighbour file first, then rename, so that nobody ever finds half a file."""
+    path = Path(path)
+    partial = path.with_name(path.name + ".part")
+    try:
+        partial.write_bytes(data)
+        os.replace(partial, path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise InputError(f"{path.name}: could not be written ({error.strerror}); nothing was left behind.") from None

@@ -1,0 +1,234 @@
+"""Label: names for nameless points of a take by a calibrated performer.
+
+The take is followed forwards from the T-pose at its start and backwards from the T-pose at its end, or from the last
+pose where it does not end in one (core.markers.tracker). Both readings vote on every tracklet, a stretch of one column
+without break or jump, and a vote weighs more the better the body explains the point; a tracklet that clearly carries
+two markers one after the other is cut there. Where two tracklets claim one marker at one time, the better supported keeps
+it. What nobody claims stays nameless and is reported as a ghost.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from otrevo.core.conventions import find_runs
+from otrevo.core.errors import InputError
+from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.markers.tracker import follow
+
+TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft tissue, not a stranger
+VOTE_SCALE_M = 0.008
+JUMP_M = 0.015  # a column that leaves its own straight path by this much within a frame has changed hands
+
+
+@dataclass(frozen=True)
+class Labels:
+    """labels (T, N): marker index per point or -1; labelled_m (T, M, 3); confidence (T, M) 0..1, NaN where absent;
+    start_cost: how well the T-pose fitted (0 best); root_m (T, 3), local (T, B, 3, 3): the pose that was followed.
+    """
+
+    labels: np.ndarray
+    labelled_m: np.ndarray
+    confidence: np.ndarray
+    start_cost: float
+    root_m: np.ndarray
+    local: np.ndarray
+    figures: dict = field(default_factory=dict)
+
+
+def limb_table(model):
+    """Limbs to search for after a loss: (L, M) marker membership and (L,) first bone."""
+    names, parents = model.skeleton.names, model.skeleton.parents
+    rows, bases = [], []
+    for base in ("UpperArm", "LowerArm", "UpperLeg", "LowerLeg"):
+        for side in ("left", "right"):
+            b = names.index(side + base)
+            below = np.zeros(len(names), dtype=bool)
+            below[b] = True
+            for c in range(b + 1, len(names)):
+                below[c] = parents[c] >= 0 and below[parents[c]]
+            rows.append(below[model.marker_bone])
+            bases.append(b)
+    return np.array(rows), np.array(bases, dtype=np.int64)
+
+
+def limb_tries(count=160):
+    """Rotation vectors to start a limb search from, (K, 2, 3): evenly spread (Halton) over what arms and legs can do."""
+
+    def halton(base):
+        out = np.zeros(count)
+        for i in range(count):
+            f, k = 1.0, i + 1
+            while k:
+                f /= base
+                out[i] += f * (k % base)
+                k //= base
+        return out
+
+    u = np.stack([halton(b) for b in (2, 3, 5, 7)], axis=1)
+    tries = np.zeros((count, 2, 3))
+    tries[:, 0] = (u[:, :3] - 0.5) * np.array([3.2, 3.6, 3.4])
+    bend = u[:, 3] * 2.2
+    tries[::2, 1, 1] = -bend[::2]  # arms bend about y (both signs are tried: the limits decide), legs about x
+    tries[1::4, 1, 1] = bend[1::4]
+    tries[3::4, 1, 0] = bend[3::4]
+    return tries
+
+
+def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, slip=None):
+    """Run the tracker forwards over everything, or backwards from a pose. Returns labels, root, local, residual."""
+    frames, n = points_m.shape[:2]
+    bones, markers = len(model.skeleton.names), len(model.marker_names)
+    label = np.full((frames, n), -1, dtype=np.int64)
+    root = np.full((frames, 3), np.nan)
+    local = np.full((frames, bones, 3, 3), np.nan)
+    residual = np.full((frames, markers), np.nan)
+    limb_markers, limb_bases = limb_table(model)
+    root0, local0 = start
+    first, last, step = (0, frames, 1) if backward_from is None else (backward_from, -1, -1)
+    follow(
+        *model.structure, model.sigma, model.low, model.high, points_m, tolerance_m, 0.006, float(rate),
+        limb_markers, limb_bases, limb_tries(), np.ascontiguousarray(root0), np.ascontiguousarray(local0),
+        first, last, step, np.zeros((markers, 3)) if slip is None else slip, label, root, local, residual,
+    )  # fmt: skip
+    return label, root, local, residual
+
+
+def tracklets(points_m, jump_m=JUMP_M):
+    """Stretches of one column without break or jump: rows (column, start, end), end exclusive."""
+    rows = []
+    for c in range(points_m.shape[1]):
+        p = points_m[:, c]
+        here = np.isfinite(p[:, 0])
+        if not here.any():
+            continue
+        # how far the next sample is from the straight continuation of the last two, or plainly from the last one
+        step = np.linalg.norm(np.diff(p, axis=0), axis=1)
+        bend = np.full(len(p), np.nan)
+        bend[2:] = np.linalg.norm(p[2:] - 2 * p[1:-1] + p[:-2], axis=1)
+        jumped = np.zeros(len(p), dtype=bool)
+        with np.errstate(invalid="ignore"):
+            jumped[1:] = (step > 0.08) | (np.nan_to_num(bend[1:]) > jump_m)
+            jumped[1:] &= step > 0.5 * jump_m
+        for s, e in find_runs(here):
+            cuts = [s, *(np.flatnonzero(jumped[s + 1 : e]) + s + 1), e]
+            rows += [(c, a, b) for a, b in zip(cuts[:-1], cuts[1:], strict=True) if b > a]
+    return rows
+
+
+def _split_by_agreement(row, agreed, minimum):
+    """Cut a tracklet where both readings agree on one marker before and on another after."""
+    c, s, e = row
+    a = agreed[s:e, c]
+    known = np.flatnonzero(a >= 0)
+    if len(known) < 2 * minimum:
+        return [row]
+    values = a[known]
+    change = np.flatnonzero(values[1:] != values[:-1])
+    if len(change) == 0:
+        return [row]
+    edges = np.concatenate([[0], change + 1, [len(values)]])
+    long_runs = [(edges[i], edges[i + 1]) for i in range(len(edges) - 1) if edges[i + 1] - edges[i] >= minimum]
+    cuts = []
+    for (_, a_end), (b_start, _) in zip(long_runs[:-1], long_runs[1:], strict=True):
+        if values[a_end - 1] != values[b_start]:
+            cuts.append(s + (known[a_end - 1] + known[b_start]) // 2 + 1)
+    bounds = [s, *cuts, e]
+    return [(c, int(p), int(q)) for p, q in zip(bounds[:-1], bounds[1:], strict=True)]
+
+
+def _weights(label, residual_m):
+    """How much each named point's vote counts, (T, N): 1 where the body explains it, less by its residual."""
+    at = np.take_along_axis(residual_m, np.maximum(label, 0), axis=1)
+    return np.where(label >= 0, 1.0 / (1.0 + (np.nan_to_num(at, nan=0.05) / VOTE_SCALE_M) ** 2), 0.0)
+
+
+def vote(points_m, readings, markers, rate):
+    """One name per tracklet from two readings, each (label (T, N), residual_m (T, M)).
+
+    Returns labels (T, N), -1 for nameless, and support (T, N) 0..1.
+    """
+    (forward, forward_residual), (backward, backward_residual) = readings
+    weight = np.stack([_weights(forward, forward_residual), _weights(backward, backward_residual)])
+    agreed = np.where(forward == backward, forward, -1)
+    minimum = max(4, int(0.06 * float(rate)))
+    rows = []
+    for row in tracklets(points_m):
+        rows += _split_by_agreement(row, agreed, minimum)
+    claims = []
+    for c, s, e in rows:
+        votes = np.concatenate([forward[s:e, c], backward[s:e, c]])
+        named = votes[votes >= 0]
+        if len(named) < 0.25 * len(votes):
+            continue
+        weighed = weight[:, s:e, c].ravel()[votes >= 0]
+        counts = np.bincount(named, weights=weighed, minlength=markers)
+        for m in np.argsort(-counts)[:3]:
+            if counts[m] > 0.25 * weighed.sum():
+                claims.append((float(counts[m]), counts[m] / max(weighed.sum(), 1e-9), c, s, e, int(m)))
+    claims.sort(reverse=True)
+    labels = np.full(forward.shape, -1, dtype=np.int64)
+    support = np.zeros(forward.shape)
+    taken = np.zeros((len(forward), markers), dtype=bool)
+    done = np.zeros(forward.shape, dtype=bool)
+    for _, share, c, s, e, m in claims:
+        if done[s, c]:
+            continue
+        clash = taken[s:e, m]
+        if clash.mean() > 0.3:
+            continue
+        free = ~clash
+        labels[s:e, c][free] = m
+        support[s:e, c] = share
+        taken[s:e, m] = True
+        done[s:e, c] = True
+    return labels, support
+
+
+def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, start_frame=0):
+    """Name the points of a take.
+
+    points_m (T, N, 3) metres, Y up, NaN where absent; rate Fraction; model: the calibrated BodyModel. Raises InputError
+    for an empty take or when no T-pose is found at the start.
+    """
+    points_m = np.ascontiguousarray(points_m, dtype=float)
+    frames = len(points_m)
+    if frames < 2:
+        raise InputError(f"The take has {frames} frames of points; labelling needs at least 2.")
+    start = find_t_pose(model, still_cloud(points_m, rate, start_frame))
+    forward, root, local, residual = follow_take(
+        points_m, rate, model, (start.root_m, start.local), tolerance_m, slip=start.slip
+    )
+    end = end_pose(points_m, rate, model, (root[-1], local[-1]), start.cost)
+    backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, backward_from=frames - 1)
+    labels, support = vote(points_m, ((forward, residual), (backward, back_residual)), len(model.marker_names), rate)
+    return gather(points_m, labels, support, start, root, local, len(model.marker_names))
+
+
+def end_pose(points_m, rate, model, followed, start_cost):
+    """Where to begin reading backwards: the T-pose at the end if there is one as good as at the start."""
+    try:
+        end = find_t_pose(model, still_cloud(points_m[::-1], rate))
+    except InputError:
+        return followed
+    return (end.root_m, end.local) if end.cost < 1.5 * start_cost + 0.05 else followed
+
+
+def gather(points_m, labels, support, start, root, local, markers):
+    """Labels with the points brought into marker order, and the figures a technician reads."""
+    frames = len(points_m)
+    labelled = np.full((frames, markers, 3), np.nan)
+    confidence = np.full((frames, markers), np.nan)
+    t, c = np.nonzero(labels >= 0)
+    labelled[t, labels[t, c]] = points_m[t, c]
+    confidence[t, labels[t, c]] = support[t, c]
+    present = np.isfinite(points_m[..., 0])
+    figures = {
+        "named_share": float((labels >= 0).sum() / max(1, present.sum())),
+        "nameless_samples": int((present & (labels < 0)).sum()),
+        "hidden_share": float(np.isnan(labelled[..., 0]).mean()),
+        "lowest_marker_share": float(np.isfinite(labelled[..., 0]).mean(axis=0).min()),
+        "start_cost": start.cost,
+        "start_matched": start.matched,
+    }
+    return Labels(labels, labelled, confidence, start.cost, root, local, figures)

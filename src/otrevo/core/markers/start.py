@@ -1,0 +1,240 @@
+"""Finding a performer in T-pose: wherever they stand, whichever way they face, among nameless points and ghosts.
+
+The first still moment is averaged to one cloud. The body model in T-pose is placed at many facings, fitted to the
+cloud by articulated closest points with tightening gates, and the facing with the lowest truncated cost wins. When
+proportions are unknown, limb lengths are tried as well, and names are then settled segment by segment: closest points
+alone can hand a missing marker's name to its neighbour and turn the segment to suit, so each segment's markers are
+matched as one rigid piece from several turns about T-pose, at a price for turning.
+"""
+
+from dataclasses import dataclass, replace
+from itertools import product
+
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.body.tree_solver import place_markers, pose_joints, refine_pose
+from otrevo.core.errors import InputError
+from otrevo.core.markers.tracker import icp_pose
+
+FACINGS = 24
+_COARSE = np.array([0.30, 0.25, 0.2, 0.16, 0.13, 0.11, 0.10, 0.09, 0.08, 0.08])
+_FINE = np.array([0.12, 0.10, 0.09, 0.08, 0.07, 0.06, 0.06, 0.06])
+_STIFF, _LOOSE = (0.12, 0.04), (0.35, 0.02)  # joint sigma in radians, point sigma in metres
+GOOD_COST = 0.02  # a calibrated body fits its own T-pose far better than this
+_LIMB_FACTORS = (0.93, 1.0, 1.07)
+_LIMBS = {
+    "trunk": ("spine", "chest", "upperChest", "neck"),
+    "arm": ("UpperArm", "LowerArm", "Hand"),
+    "leg": ("LowerLeg", "Foot"),
+}
+
+
+@dataclass(frozen=True)
+class Start:
+    """root_m (3,), local (B, 3, 3), cost 0..1, matched share of markers, and the model whose limbs fitted best.
+
+    slip (M, 3): where each named point really sits on its bone against the model's place, or None when not settled.
+    """
+
+    root_m: np.ndarray
+    local: np.ndarray
+    cost: float
+    matched: float
+    model: object
+    slip: np.ndarray | None = None
+
+
+def still_cloud(points_m, rate, first=0, seconds=0.4):
+    """Mean place of every column over a short moment, (N, 3), NaN for columns that are absent or moving."""
+    part = points_m[first : first + max(2, int(seconds * float(rate)))]
+    here = np.isfinite(part[..., 0])
+    count = here.sum(axis=0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = np.nansum(part, axis=0) / count[:, None]
+        spread = np.sqrt(np.nansum((part - mean) ** 2, axis=(0, 2)) / count)
+    mean[(count < 0.5 * len(part)) | (spread > 0.03)] = np.nan
+    return mean
+
+
+def _scaled(model, factors):
+    offsets = model.skeleton.rest_offset_m.copy()
+    markers = model.marker_offset_m.copy()
+    for b, name in enumerate(model.skeleton.names):
+        plain = name.removeprefix("left").removeprefix("right")
+        for limb, bones in _LIMBS.items():
+            if plain in bones:
+                offsets[b] *= factors[limb]
+                parent = model.skeleton.parents[b]
+                along = np.argmax(np.abs(offsets[b]))  # markers move along with the bone they ride on
+                if limb != "trunk" and plain != "UpperArm":
+                    markers[model.marker_bone == parent, along] *= factors[limb]
+    return model.with_geometry(offsets, markers)
+
+
+def _fit(model, cloud, root, local, gates, sigma_rad, point_sigma_m):
+    """Closest points with every joint held to T-pose by `sigma_rad`: people in T-pose are off by 5 to 10 degrees."""
+    marker_of = np.empty(len(cloud), dtype=np.int64)
+    point_of = np.empty(len(model.marker_bone), dtype=np.int64)
+    root, local = root.copy(), local.copy()
+    sigma = np.minimum(model.sigma, sigma_rad)
+    sigma[0] = model.sigma[0]  # the hips may face anywhere
+    cost = icp_pose(
+        *model.structure, sigma, model.low, model.high, cloud, gates, 1.0 / point_sigma_m**2, root, local,
+        marker_of, point_of,
+    )  # fmt: skip
+    return cost, root, local, np.mean(point_of >= 0)
+
+
+def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
+    """The pose of a performer in T-pose in `cloud` (N, 3). Raises InputError when nobody stands there in T-pose.
+
+    unknown_limbs: try limb lengths as well; settle: settle names segment by segment unless the fit is good already.
+    """
+    cloud = np.ascontiguousarray(cloud[np.isfinite(cloud[:, 0])])
+    needed = max(6, int(0.35 * len(model.marker_bone)))
+    if len(cloud) < needed:
+        raise InputError(
+            f"The take begins with {len(cloud)} steady points, but finding the performer in T-pose needs at least "
+            f"{needed}; begin with a T-pose held still for half a second."
+        )
+    bones = len(model.skeleton.names)
+    rest = np.tile(np.eye(3), (bones, 1, 1))
+    middle = np.median(cloud, axis=0)
+    height = model.skeleton.rest_offset_m[0, 1]
+    results = []
+    for k in range(FACINGS):
+        a = 2 * np.pi * k / FACINGS
+        local = rest.copy()
+        local[0] = [[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]]
+        root = np.array([middle[0], height, middle[2]])
+        results.append((*_fit(model, cloud, root, local, _COARSE, *_STIFF), model))
+    results.sort(key=lambda r: r[0])
+    best = []
+    for _, root, local, _, m in results[:6]:
+        if not unknown_limbs:
+            best.append((*_fit(m, cloud, root, local, _FINE, *_LOOSE), m))
+            continue
+        facing = np.arctan2(local[0, 0, 2], local[0, 2, 2])
+        for factors in product(_LIMB_FACTORS, repeat=3):
+            scaled = _scaled(m, dict(zip(_LIMBS, factors, strict=True)))
+            again = rest.copy()
+            c, s = np.cos(facing), np.sin(facing)
+            again[0] = [[c, 0, s], [0, 1, 0], [-s, 0, c]]
+            place = root.copy()
+            place[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (factors[2] - 1))
+            best.append((*_fit(scaled, cloud, place, again, _COARSE, *_STIFF), scaled))
+    best.sort(key=lambda r: r[0])
+    if unknown_limbs:
+        best = sorted(((*_fit(m, cloud, r, p, _FINE, *_LOOSE), m) for _, r, p, _, m in best[:8]), key=lambda b: b[0])
+    cost, root, local, matched, chosen = best[0]
+    if matched < 0.5 or cost > 0.72:
+        raise InputError(
+            f"No performer in T-pose was found at the start: only {matched:.0%} of the chart's markers match; "
+            "begin with a T-pose held still, and check that the chart and the height belong to this performer."
+        )
+    start = Start(root, local, float(cost), float(matched), chosen)
+    return settle_names(start, cloud) if settle and (unknown_limbs or start.cost > GOOD_COST) else start
+
+
+# segments that move as one while somebody stands in T-pose
+_SEGMENTS = (
+    ("hips",), ("spine", "chest", "upperChest", "neck"), ("head",),
+    ("leftUpperLeg",), ("rightUpperLeg",), ("leftLowerLeg",), ("rightLowerLeg",),
+    ("leftFoot", "leftToes"), ("rightFoot", "rightToes"),
+    ("leftShoulder", "leftUpperArm"), ("rightShoulder", "rightUpperArm"),
+    ("leftLowerArm", "leftHand"), ("rightLowerArm", "rightHand"),
+)  # fmt: skip
+_TURNS = np.array(
+    [[x, y, z] for x in (-0.3, 0.0, 0.3) for y in (-0.7, -0.35, 0.0, 0.35, 0.7) for z in (-0.3, 0.0, 0.3)]
+)
+_SEGMENT_GATES = (0.16, 0.12, 0.09, 0.07, 0.05, 0.05)  # the last one is what an unmatched marker costs
+UNMATCHED_M, PLACE_SIGMA_M, TURN_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 0.25, 0.015, 0.35
+
+
+def settle_names(start, cloud):
+    """Names matched again segment by segment; the pose is refitted to them and the slip of every marker kept."""
+    model = start.model
+    skeleton = model.skeleton
+    bones, markers = len(skeleton.names), len(model.marker_names)
+    world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
+    rest = np.tile(np.eye(3), (bones, 1, 1))
+    rest[0] = _upright(start.local[0])
+    pose_joints(skeleton.parents, skeleton.rest_offset_m, start.root_m, rest, world, joint)
+    place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)  # ideal T-pose, facing as found
+    found_world, found_joint, found = np.empty_like(world), np.empty_like(joint), np.empty_like(x)
+    pose_joints(skeleton.parents, skeleton.rest_offset_m, start.root_m, start.local, found_world, found_joint)
+    place_markers(model.marker_bone, model.marker_offset_m, found_world, found_joint, found)
+    observed = np.full((markers, 3), np.nan)
+    free = np.ones(len(cloud), dtype=bool)
+    waiting = []
+    for segment in _SEGMENTS:
+        members = np.flatnonzero(
+            np.isin(model.marker_bone, [skeleton.index(b) for b in segment if b in skeleton.names])
+        )
+        if len(members):
+            waiting.append((*_match_segment(x[members], found[members], cloud, free), members))
+    while waiting:  # the segment that fits best takes its points first; others look again when theirs are gone
+        waiting.sort(key=lambda w: w[0])
+        _, names, points, members = waiting.pop(0)
+        if len(points) and not free[points].all():
+            waiting.append((*_match_segment(x[members], found[members], cloud, free), members))
+            continue
+        observed[members[names]] = cloud[points]
+        free[points] = False
+    root, local = start.root_m.copy(), start.local.copy()
+    residual, none = np.empty(markers), np.zeros(bones)
+    refine_pose(
+        *model.structure, observed, np.full(markers, 1.0 / 0.02**2), 0.08, model.sigma, model.low, model.high,
+        local, none, local, none, root, local, 20, 1e-3, residual,
+    )  # fmt: skip
+    pose_joints(skeleton.parents, skeleton.rest_offset_m, root, local, world, joint)
+    place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)
+    slip = np.nan_to_num(np.einsum("mji,mj->mi", world[model.marker_bone], observed - x))
+    far = np.nan_to_num(residual, nan=_FINE[-1]) / _FINE[-1]
+    return replace(
+        start, root_m=root, local=local, slip=slip, matched=float(np.isfinite(observed[:, 0]).mean()),
+        cost=float(np.minimum(far, 1.0) @ np.minimum(far, 1.0) / markers),
+    )  # fmt: skip
+
+
+def _upright(turn):
+    """The part of a rotation matrix that turns about +Y."""
+    facing = np.arctan2(turn[0, 2], turn[2, 2])
+    c, s = np.cos(facing), np.sin(facing)
+    return np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]])
+
+
+def _match_segment(ideal, found, cloud, free):
+    """Cost per marker, and which name belongs to which point: (cost, names, points).
+
+    ideal (K, 3): the segment's markers in an ideal T-pose; found (K, 3): where closest points put them; free (N,).
+    """
+    middle = found.mean(axis=0)
+    near = np.flatnonzero(free & (np.linalg.norm(cloud - middle, axis=1) < REACH_M))
+    if len(near) == 0:
+        return np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int)
+    points, shape = cloud[near], ideal - ideal.mean(axis=0)
+    turns = [Rotation.from_rotvec(v) for v in _TURNS]
+    if len(shape) > 2:
+        turns.append(Rotation.align_vectors(found - middle, shape)[0])
+    best = (np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int))
+    for turn in turns:
+        place = middle
+        for gate in _SEGMENT_GATES:
+            placed = turn.apply(shape) + place
+            cost = np.minimum(np.linalg.norm(placed[:, None] - points[None], axis=2), gate) ** 2
+            names, chosen = linear_sum_assignment(cost)
+            close = cost[names, chosen] < gate**2 * 0.999
+            if close.sum() < 2:
+                break
+            a, b = shape[names[close]], points[chosen[close]]
+            if close.sum() > 2:
+                turn, _ = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))
+            place = b.mean(axis=0) - turn.apply(a.mean(axis=0))
+        total = (cost[names, chosen].sum() + (len(shape) - len(names)) * UNMATCHED_M**2) / NAME_SIGMA_M**2
+        total += (turn.magnitude() / TURN_SIGMA_RAD) ** 2 + (np.linalg.norm(place - middle) / PLACE_SIGMA_M) ** 2
+        if total < best[0]:
+            best = (total, names[close], near[chosen[close]])
+    return best[0] / len(shape), best[1], best[2]

@@ -1,0 +1,28 @@
+"""Motions at another rate: low-pass before thinning out, shortest-arc slerp between samples."""
+
+from fractions import Fraction
+
+import numpy as np
+from scipy.signal import butter, sosfiltfilt
+
+from otrevo.core.body.kinematics import Motion
+from otrevo.core.conventions import make_continuous, slerp
+
+
+def at_rate(motion, rate):
+    """The motion sampled at another exact rate from the same first frame; covers the same time."""
+    rate = Fraction(rate)
+    if rate == motion.rate:
+        return motion
+    source = float(motion.rate)
+    root, rotation = motion.root_position_m, make_continuous(motion.rotation_local)
+    if rate < motion.rate and len(motion) > 30:
+        sos = butter(4, 0.45 * float(rate), fs=source, output="sos")
+        root = sosfiltfilt(sos, root, axis=0)
+        rotation = sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
+        rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
+    count = int((len(motion) - 1) * rate / motion.rate) + 1
+    at = np.arange(count) / float(rate)
+    times = np.arange(len(motion)) / source
+    new_root = np.stack([np.interp(at, times, root[:, i]) for i in range(3)], axis=1)
+    return Motion(motion.skeleton, rate, new_root, slerp(times, rotation, at))

@@ -1,0 +1,79 @@
+"""Check a package as its receiver would: manifest, checksums, and every file opened and compared with the manifest."""
+
+import hashlib
+import json
+import tempfile
+import zipfile
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.bvh import read_bvh
+from otrevo.core.formats.c3d import read_c3d
+from otrevo.core.formats.face_csv import read_face_csv
+
+MAX_UNPACKED_BYTES = 8 * 1024**3
+
+
+@dataclass
+class PackageCheck:
+    """lines to print; faults: one sentence each."""
+
+    lines: list = field(default_factory=list)
+    faults: list = field(default_factory=list)
+
+    @property
+    def ok(self):
+        return not self.faults
+
+
+def check_package(path):
+    """A PackageCheck of the zip at `path`. Raises InputError when it is no package at all."""
+    path = Path(path)
+    try:
+        archive = zipfile.ZipFile(path)
+        manifest = json.loads(archive.read("manifest.json"))
+    except FileNotFoundError:
+        raise InputError(f"{path.name}: there is no such file; expected a package (zip).") from None
+    except (zipfile.BadZipFile, KeyError, json.JSONDecodeError):
+        raise InputError(f"{path.name}: not a package; expected a zip with a manifest.json.") from None
+    if manifest.get("otrevo") != "package/1":
+        raise InputError(f"{path.name}: manifest.json is {manifest.get('otrevo')}; expected package/1.")
+    if sum(i.file_size for i in archive.infolist()) > MAX_UNPACKED_BYTES:
+        raise InputError(f"{path.name}: unpacks to more than 8 GiB; expected a package of takes.")
+    check = PackageCheck()
+    names = set(archive.namelist()) - {"manifest.json"}
+    listed = {f["path"]: f for f in manifest.get("files", [])}
+    check.faults += [f"{n} is in the zip but not in the manifest." for n in sorted(names - set(listed))]
+    check.faults += [f"{n} is in the manifest but not in the zip." for n in sorted(set(listed) - names)]
+    frames = {t["name"]: t["frames"] for t in manifest.get("takes", [])}
+    with archive, tempfile.TemporaryDirectory() as folder:
+        for name in sorted(names & set(listed)):
+            try:
+                data = archive.read(name)
+            except zipfile.BadZipFile:
+                check.faults.append(f"{name}: damaged inside the zip.")
+                continue
+            if hashlib.sha256(data).hexdigest() != listed[name]["sha256"]:
+                check.faults.append(f"{name}: its checksum differs from the manifest.")
+                continue
+            check.lines.append(f"ok  {name}  {len(data)} bytes")
+            file = Path(folder) / ("file" + Path(name).suffix)  # never a path from the archive
+            file.write_bytes(data)
+            _open(file, name, frames, check)
+    check.lines.append(f"{len(listed)} files, {len(check.faults)} faults")
+    return check
+
+
+def _open(file, name, frames, check):
+    try:
+        if name.endswith(".bvh"):
+            count = len(read_bvh(file))
+            if frames.get(name[:-4]) != count:
+                check.faults.append(f"{name}: {count} frames; the manifest says {frames.get(name[:-4])}.")
+        elif name.endswith(".c3d"):
+            read_c3d(file)
+        elif name.endswith("_face.csv"):
+            read_face_csv(file)
+    except InputError as error:
+        check.faults.append(str(error).replace(file.name, name))

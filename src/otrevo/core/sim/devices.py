@@ -1,0 +1,139 @@
+"""Suit, gloves and face camera stand-ins: own clocks, unknown mounting, drift, noise and lost packets."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.suit import SUIT_BONES
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+    slerp,
+)
+from otrevo.core.face.shapes import FACE_SHAPES
+from otrevo.core.hands.gloves import FINGERS
+from otrevo.core.sim.motions import band_noise
+
+
+@dataclass(frozen=True)
+class Clock:
+    """Sample i of a device is taken at start_s + i / rate * (1 + drift) true seconds; stamps show the true timecode."""
+
+    rate_hz: float
+    start_s: float
+    drift_ppm: float
+
+    def true_times(self, until_s):
+        count = int((until_s - self.start_s) * self.rate_hz / (1 + 1e-6 * self.drift_ppm))
+        return self.start_s + np.arange(count) / self.rate_hz * (1 + 1e-6 * self.drift_ppm)
+
+    def stamps(self, times, midnight_s, rng, every_s=0.25, jitter_s=0.0001, wrong=0.03):
+        """(K, 2): sample number and seconds of day shown, a few of them wrong."""
+        number = np.arange(0, len(times), max(1, int(every_s * self.rate_hz)))
+        shown = midnight_s + times[number] + rng.normal(0, jitter_s, len(number))
+        bad = rng.random(len(number)) < wrong
+        shown[bad] += rng.choice([-1.0, 1.0, 0.04], bad.sum())
+        return np.stack([number.astype(float), shown % 86400.0], axis=1)
+
+
+def make_clock(rng, rate_hz):
+    return Clock(rate_hz, float(rng.uniform(0.02, 0.4)), float(rng.uniform(-80, 80)))
+
+
+def _lose_packets(values, rng, rate_hz, share=0.004, burst_s=0.15):
+    out = values.copy()
+    out[rng.random(len(out)) < share] = np.nan
+    if rng.random() < 0.7:
+        at = int(rng.integers(0, max(1, len(out) - int(burst_s * rate_hz))))
+        out[at : at + int(rng.uniform(0.3, 2) * burst_s * rate_hz)] = np.nan
+    return out
+
+
+def suit_stream(performance, mounting_seed, rng, clock):
+    """Orientations (T, 17, 4) in the suit's own heading and accelerations (T, 17, 3) in m/s2, sensor axes."""
+    mount_rng = np.random.default_rng([mounting_seed, 71])
+    motion = performance.motion
+    joint, world = motion_joints(motion)
+    index = [motion.skeleton.index(b) for b in SUIT_BONES]
+    source = np.arange(len(motion)) / float(motion.rate)
+    times = clock.true_times(source[-1])
+    bone = slerp(source, make_continuous(world[:, index]), times)
+    sensors = len(index)
+    mount = quaternion_from_rotvec(mount_rng.normal(0, 0.9, (sensors, 3)))
+    heading0 = mount_rng.uniform(-np.pi, np.pi)
+    drift = rng.normal(0, np.radians(0.02), sensors)  # rad/s: about a degree a minute
+    yaw = heading0 + mount_rng.normal(0, 0.03, sensors) + times[:, None] * drift
+    heading = quaternion_from_rotvec(yaw[..., None] * np.array([0.0, 1, 0]))
+    noise = quaternion_from_rotvec(rng.normal(0, np.radians(0.25), (len(times), sensors, 3)))
+    tissue = quaternion_from_rotvec(
+        np.radians(0.8) * band_noise(rng, len(times), sensors * 3, clock.rate_hz, 0.4, 5).reshape(-1, sensors, 3)
+    )
+    reading = quaternion_multiply(
+        heading, quaternion_multiply(quaternion_multiply(bone, tissue), quaternion_multiply(mount, noise))
+    )
+    place = np.stack([[np.interp(times, source, joint[:, b, k]) for k in range(3)] for b in index]).transpose(2, 0, 1)
+    acceleration = np.gradient(np.gradient(place, 1 / clock.rate_hz, axis=0), 1 / clock.rate_hz, axis=0)
+    acceleration[..., 1] += 9.81
+    hands = [SUIT_BONES.index("leftHand"), SUIT_BONES.index("rightHand")]
+    knock = np.exp(-np.maximum(times - performance.clap_s, 0) / 0.015) * (times >= performance.clap_s)
+    acceleration[:, hands, 0] += 60.0 * knock[:, None]
+    return times, _lose_packets(np.concatenate([reading, acceleration], axis=2), rng, clock.rate_hz)
+
+
+def glove_stream(performance, hand_seed, rng, clock):
+    """Raw readings (T, 2, 5, 3) between about 0 and 1000 counts."""
+    hand_rng = np.random.default_rng([hand_seed, 73])
+    motion = performance.motion
+    source = np.arange(len(motion)) / float(motion.rate)
+    times = clock.true_times(source[-1])
+    angle = np.zeros((len(source), 2, 5, 3))
+    for hand, side in enumerate(("left", "right")):
+        for f, finger in enumerate(FINGERS):
+            names = ("Proximal", "Distal") if finger == "Thumb" else ("Proximal", "Intermediate")
+            for k, joint in enumerate(names):
+                rotvec = rotvec_from_quaternion(motion.rotation_local[:, motion.skeleton.index(side + finger + joint)])
+                angle[:, hand, f, k] = np.linalg.norm(rotvec, axis=1) * np.sign(
+                    -rotvec[:, 2] * (1 if hand == 0 else -1)
+                )
+    flat = angle.reshape(len(source), -1)
+    at = np.stack([np.interp(times, source, flat[:, c]) for c in range(flat.shape[1])], 1).reshape(-1, 2, 5, 3)
+    gain, offset = hand_rng.uniform(180, 420, (2, 5, 3)), hand_rng.uniform(80, 300, (2, 5, 3))
+    raw = offset + gain * at + rng.normal(0, 1.5, at.shape)
+    return times, _lose_packets(raw, rng, clock.rate_hz)
+
+
+def face_truth(performance, seed):
+    """A made-up face (T, 52) at the motion's rate: blinks, speech-like jaw, slow moods."""
+    rng = np.random.default_rng([seed, 79])
+    frames, rate = len(performance.motion), float(performance.motion.rate)
+    t = np.arange(frames) / rate
+    face = np.zeros((frames, len(FACE_SHAPES)))
+    index = {n: i for i, n in enumerate(FACE_SHAPES)}
+    at = 0.8
+    while at < t[-1]:
+        blink = np.exp(-(((t - at) / 0.07) ** 2))
+        for side in ("Left", "Right"):
+            face[:, index["eyeBlink" + side]] += blink
+        at += rng.uniform(1.5, 4.5)
+    talk = np.clip(band_noise(rng, frames, 1, rate, 0.05, 0.3)[:, 0], 0, 1)
+    jaw = np.clip(0.35 * band_noise(rng, frames, 1, rate, 1.5, 4)[:, 0] + 0.2, 0, 1) * talk
+    face[:, index["jawOpen"]] = jaw
+    face[:, index["mouthFunnel"]] = 0.5 * np.clip(np.roll(jaw, int(0.08 * rate)), 0, 1)
+    for name in ("mouthSmileLeft", "mouthSmileRight", "browInnerUp", "browDownLeft", "browDownRight", "mouthPucker"):
+        face[:, index[name]] += np.clip(0.4 * band_noise(rng, frames, 1, rate, 0.05, 0.4)[:, 0], 0, 1)
+    return np.clip(face, 0, 1)
+
+
+def face_stream(performance, face_seed, seed, rng, clock):
+    """Readings (T, 52) of one performer's face camera: own neutral and ranges, drop-outs."""
+    own = np.random.default_rng([face_seed, 83])
+    truth = face_truth(performance, seed)
+    source = np.arange(len(truth)) / float(performance.motion.rate)
+    times = clock.true_times(source[-1])
+    at = np.stack([np.interp(times, source, truth[:, c]) for c in range(truth.shape[1])], 1)
+    neutral, span = own.uniform(0, 0.12, truth.shape[1]), own.uniform(0.5, 0.95, truth.shape[1])
+    raw = neutral + span * at + rng.normal(0, 0.006, at.shape)
+    return times, _lose_packets(raw, rng, clock.rate_hz, share=0.0, burst_s=0.2)

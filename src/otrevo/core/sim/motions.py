@@ -1,0 +1,393 @@
+"""Performed motions of the demo story, as key poses eased into each other on a body whose feet really stand still.
+
+Every take starts in T-pose, claps once, performs, and ends in T-pose. Arms and trunk follow keyed joint rotations;
+legs follow the pelvis and the feet by two-bone inverse kinematics, so a standing foot does not move by construction.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.interpolate import PchipInterpolator
+from scipy.signal import butter, sosfiltfilt
+
+from otrevo.core.body.kinematics import Motion, forward_kinematics
+from otrevo.core.conventions import (
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_matrix,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+)
+
+T_POSE_S, CLAP_S = 1.6, 2.9
+
+
+@dataclass(frozen=True)
+class Performance:
+    """True motion, the moment of the clap (s) and the true face (T, 52) in 0..1."""
+
+    motion: Motion
+    clap_s: float
+    name: str
+
+
+class _Keys:
+    """Key poses: for each time, joint rotation vectors in degrees; a bone not named is back at zero."""
+
+    def __init__(self):
+        self.poses = []
+        self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
+        self.steps = []  # (start, end, side, target xz relative to the rest place)
+
+    def at(self, t, **bones):
+        self.poses.append((t, bones))
+
+    def both(self, **bones):
+        """Left values given; the right side gets the mirrored ones."""
+        out = {}
+        for name, (x, y, z) in bones.items():
+            out["left" + name] = (x, y, z)
+            out["right" + name] = (x, -y, -z)
+        return out
+
+
+_DOWN = {"UpperArm": (0, -5, -72), "LowerArm": (0, -18, 0)}
+
+
+def _open(k):
+    k.at(0.0)
+    k.at(T_POSE_S)
+    reach = k.both(UpperArm=(0, -82, -12), LowerArm=(0, -12, 0))
+    together = k.both(UpperArm=(0, -103, -10), LowerArm=(0, -16, 0))
+    k.at(2.5, **reach)
+    k.at(CLAP_S, **together)
+    k.at(CLAP_S + 0.3, **reach)
+    return CLAP_S + 1.1
+
+
+def _warm_up(k, rng):
+    t = _open(k)
+    k.at(t)
+
+    def out_and_back(hold, *poses):
+        nonlocal t
+        for pose in poses:
+            t += hold
+            k.at(t, **pose)
+        t += hold
+        k.at(t)
+
+    out_and_back(0.55, {"head": (25, 0, 0), "neck": (20, 0, 0)}, {"head": (-20, 0, 0), "neck": (-20, 0, 0)})
+    out_and_back(0.6, {"head": (0, 35, 0), "neck": (0, 30, 0)}, {"head": (0, -35, 0), "neck": (0, -30, 0)})
+    out_and_back(0.5, {"head": (0, 0, 18), "neck": (0, 0, 15)}, {"head": (0, 0, -18), "neck": (0, 0, -15)})
+    out_and_back(
+        0.6,
+        k.both(Shoulder=(0, 0, 18), UpperArm=(0, 0, 65)),
+        k.both(UpperArm=(0, 0, -70)),
+        k.both(UpperArm=(0, -85, 0)),
+        k.both(Shoulder=(0, 12, 0), UpperArm=(0, 25, -10)),
+    )
+    out_and_back(
+        0.6,
+        k.both(UpperArm=(0, -35, 35), Shoulder=(0, 0, 8)),
+        k.both(UpperArm=(0, -80, -35)),
+        k.both(UpperArm=(0, -10, -65)),
+        k.both(UpperArm=(0, 22, 10)),
+    )
+    out_and_back(0.55, k.both(UpperArm=(60, 0, 0)), k.both(UpperArm=(-60, 0, 0)))
+    out_and_back(0.6, k.both(LowerArm=(0, -125, 0)), k.both(LowerArm=(0, -60, 0), UpperArm=(40, 0, -20)))
+    out_and_back(0.5, k.both(LowerArm=(70, -60, 0)), k.both(LowerArm=(-60, -60, 0)))
+    out_and_back(
+        0.45, k.both(Hand=(0, 0, -55)), k.both(Hand=(0, 0, 50)), k.both(Hand=(0, 22, 0)), k.both(Hand=(0, -22, 0))
+    )
+    curl = {
+        f"{f}{p}": (0, 0, -72)
+        for f in ("Index", "Middle", "Ring", "Little")
+        for p in ("Proximal", "Intermediate", "Distal")
+    }
+    curl |= {"ThumbProximal": (0, -35, -15), "ThumbDistal": (0, -40, -15)}
+    fist = k.both(**curl)
+    t += 0.5
+    k.at(t, **fist)
+    t += 0.6
+    k.at(t, **fist)
+    t += 0.5
+    k.at(t)
+    t += 0.4
+    k.at(t)
+    out_and_back(0.7, {"spine": (28, 0, 0), "chest": (22, 0, 0), "upperChest": (12, 0, 0)},
+                 {"spine": (-12, 0, 0), "chest": (-12, 0, 0), "upperChest": (-6, 0, 0)})  # fmt: skip
+    out_and_back(0.6, {"spine": (0, 18, 0), "chest": (0, 18, 0), "upperChest": (0, 10, 0)},
+                 {"spine": (0, -18, 0), "chest": (0, -18, 0), "upperChest": (0, -10, 0)})  # fmt: skip
+    out_and_back(0.6, {"spine": (0, 0, 14), "chest": (0, 0, 14)}, {"spine": (0, 0, -14), "chest": (0, 0, -14)})
+    for side, sign in (("left", 1.0), ("right", -1.0)):  # knee up, leg to the side, ankle, then a lunge
+        for target, lift in (((sign * 0.02, 0.05), 0.42), ((sign * 0.30, 0.0), 0.12), ((0.0, -0.30), 0.14)):
+            k.steps.append((t, t + 1.2, side, target, lift, True))
+            k.pelvis += [(t, (0, 0, 0)), (t + 0.3, (-sign * 0.07, 0, 0)), (t + 0.9, (-sign * 0.07, 0, 0))]
+            t += 1.2
+            k.pelvis.append((t, (0, 0, 0)))
+            k.at(t)
+        k.steps.append((t, t + 0.7, side, (sign * 0.55, 0.05), 0.08, False))
+        k.pelvis += [(t, (0, 0, 0)), (t + 0.25, (-sign * 0.04, 0, 0)), (t + 1.0, (sign * 0.36, -0.22, 0.02))]
+        k.at(t + 1.0, hips=(0, sign * 10, 0), spine=(8, 0, 0))
+        k.steps.append((t + 1.35, t + 2.0, side, (0.0, 0.0), 0.08, False))
+        k.pelvis += [(t + 1.35, (sign * 0.25, -0.12, 0.0)), (t + 2.1, (0, 0, 0))]
+        t += 2.1
+        k.at(t)
+    k.pelvis += [(t, (0, 0, 0)), (t + 1.0, (0, -0.36, -0.12)), (t + 1.3, (0, -0.36, -0.12)), (t + 2.2, (0, 0, 0))]
+    k.at(t + 1.1, hips=(30, 0, 0), spine=(15, 0, 0), **k.both(UpperArm=(0, -60, 0)))
+    t += 2.3
+    k.at(t)
+    return t
+
+
+def _semaphore(k, rng):
+    t = _open(k)
+    angles = [-72, -40, 0, 40, 70]
+    for _ in range(14):
+        t += rng.uniform(0.55, 0.8)
+        left, right = rng.choice(angles, 2)
+        lean = rng.uniform(-6, 6)
+        k.at(t, leftUpperArm=(0, -12, left), rightUpperArm=(0, 12, -right), leftLowerArm=(0, -6, 0),
+             rightLowerArm=(0, 8, 0), head=(0, left / 6, 0), spine=(2, lean, lean / 2), leftShoulder=(0, 0, max(left, 0) / 6),
+             rightShoulder=(0, 0, -max(right, 0) / 6))  # fmt: skip
+        t += 0.35
+        k.at(t, leftUpperArm=(0, -12, left), rightUpperArm=(0, 12, -right), leftLowerArm=(0, -6, 0),
+             rightLowerArm=(0, 8, 0), head=(0, left / 6, 0), spine=(2, lean, lean / 2), leftShoulder=(0, 0, max(left, 0) / 6),
+             rightShoulder=(0, 0, -max(right, 0) / 6))  # fmt: skip
+        k.pelvis.append((t, (rng.uniform(-0.03, 0.03), -0.01, rng.uniform(-0.02, 0.02))))
+    return t
+
+
+def _rope_haul(k, rng):
+    t = _open(k)
+    k.steps += [
+        (t, t + 0.6, "left", (0.05, 0.35), 0.06, False),
+        (t + 0.6, t + 1.2, "right", (-0.05, -0.25), 0.06, False),
+    ]
+    k.pelvis += [(t, (0, 0, 0)), (t + 1.2, (0, -0.10, 0.05))]
+    t += 1.2
+    grip = {f"{s}{f}{p}": (0, 0, -sg * 65) for s, sg in (("left", 1), ("right", -1))
+            for f in ("Index", "Middle", "Ring", "Little") for p in ("Proximal", "Intermediate")}  # fmt: skip
+    for i in range(9):
+        side, other, sg = ("left", "right", 1) if i % 2 == 0 else ("right", "left", -1)
+        d = rng.uniform(0.55, 0.75)
+        k.at(t + d, **grip, **{side + "UpperArm": (0, -sg * 80, -sg * 20), side + "LowerArm": (20, -sg * 15, 0),
+             other + "UpperArm": (0, sg * 10, sg * 55), other + "LowerArm": (10, sg * 95, 0)},
+             spine=(18, -sg * 14, 0), chest=(10, -sg * 12, 0), hips=(8, -sg * 8, 0), neck=(-10, 0, 0), head=(-8, sg * 10, 0))  # fmt: skip
+        k.pelvis.append((t + d, (sg * 0.02, -0.14, 0.10 if i % 2 else -0.06)))
+        t += d
+    k.steps += [(t + 0.4, t + 1.0, "left", (0, 0), 0.06, False), (t + 1.0, t + 1.5, "right", (0, 0), 0.06, False)]
+    k.pelvis += [(t + 0.3, (0, -0.08, 0.02)), (t + 1.5, (0, 0, 0))]
+    return t + 1.3
+
+
+def _lantern(k, rng):
+    t = _open(k)
+    rest = {"leftUpperArm": (0, -5, -68), "leftLowerArm": (0, -15, 0)}
+    k.steps.append((t + 0.2, t + 0.8, "right", (-0.12, 0.18), 0.05, False))
+    k.pelvis += [(t, (0, 0, 0)), (t + 1.2, (0, -0.30, 0.02)), (t + 2.2, (-0.02, -0.01, 0.05))]
+    k.at(t + 1.2, hips=(40, 0, 0), spine=(20, 0, 0), rightUpperArm=(0, 55, 45), rightLowerArm=(0, 10, 0), **rest)
+    k.at(t + 2.3, rightUpperArm=(0, 60, 10), rightLowerArm=(0, 40, 0), head=(-8, -12, 0), **rest)
+    t += 2.6
+    for _ in range(6):
+        k.at(t, rightUpperArm=(0, 70, -55), rightLowerArm=(0, 22, 0), spine=(0, 10, 5), head=(-15, 0, 0), **rest)
+        k.pelvis.append((t, (-0.05, -0.01, 0.05)))
+        t += rng.uniform(0.6, 0.8)
+        k.at(t, rightUpperArm=(0, 15, -35), rightLowerArm=(0, 15, 0), spine=(0, -14, -6), head=(-12, -25, 0), **rest)
+        k.pelvis.append((t, (0.0, -0.02, 0.05)))
+        t += rng.uniform(0.6, 0.8)
+    k.steps.append((t, t + 0.6, "right", (0, 0), 0.05, False))
+    k.pelvis.append((t + 0.8, (0, 0, 0)))
+    return t + 0.5
+
+
+def _radio_watch(k, rng):
+    t = _open(k)
+    # stands, steps back to the stool, sits, listens, stands up again
+    k.steps += [
+        (t, t + 0.5, "left", (0.02, 0.12), 0.05, False),
+        (t + 0.4, t + 0.9, "right", (-0.02, 0.12), 0.05, False),
+    ]
+    sit = (0.0, -0.40, -0.28)
+    k.pelvis += [(t, (0, 0, 0)), (t + 1.6, sit)]
+    down = {
+        "leftUpperArm": (0, -30, -60),
+        "leftLowerArm": (0, -65, 0),
+        "rightUpperArm": (0, 30, 60),
+        "rightLowerArm": (0, 65, 0),
+    }
+    k.at(t + 1.0, hips=(25, 0, 0), spine=(15, 0, 0), **down)
+    t += 1.9
+    for i in range(8):
+        d = rng.uniform(0.9, 1.4)
+        hand = {"rightUpperArm": (30, 60, 10), "rightLowerArm": (0, 125, 0)} if i % 2 else {}
+        k.at(t + d, **(down | hand | {"spine": (rng.uniform(-2, 12), rng.uniform(-14, 14), 0), "hips": (-4, 0, 0),
+             "neck": (rng.uniform(0, 14), rng.uniform(-20, 20), 0), "head": (rng.uniform(-6, 10), rng.uniform(-20, 20), rng.uniform(-8, 8))}))  # fmt: skip
+        k.pelvis.append((t + d, (rng.uniform(-0.02, 0.02), sit[1], sit[2])))
+        t += d
+    k.at(t + 0.7, hips=(28, 0, 0), spine=(15, 0, 0), **down)
+    k.pelvis += [(t + 0.3, sit), (t + 1.6, (0, 0, 0.05))]
+    k.steps += [(t + 1.7, t + 2.1, "left", (0, 0), 0.05, False), (t + 2.1, t + 2.5, "right", (0, 0), 0.05, False)]
+    k.pelvis.append((t + 2.6, (0, 0, 0)))
+    return t + 2.4
+
+
+MOTIONS = {
+    "warm-up": _warm_up,
+    "semaphore": _semaphore,
+    "rope haul": _rope_haul,
+    "lantern": _lantern,
+    "radio watch": _radio_watch,
+}
+
+
+def band_noise(rng, frames, channels, rate_hz, low_hz, high_hz):
+    """Band-limited noise (frames, channels) of unit standard deviation."""
+    pad = int(2 * rate_hz)
+    sos = butter(2, [low_hz, high_hz], btype="band", fs=rate_hz, output="sos")
+    noise = sosfiltfilt(sos, rng.normal(size=(frames + 2 * pad, channels)), axis=0)[pad:-pad]
+    return noise / noise.std(axis=0)
+
+
+def _eased(keys, times, size):
+    """PCHIP through (time, value) keys, later keys at an equal time replacing earlier ones; held at the ends."""
+    values = {}
+    for t, v in keys:
+        values[round(float(t), 4)] = np.asarray(v, dtype=float)
+    at = np.array(sorted(values))
+    table = np.array([values[t] for t in at])
+    if len(at) == 1:
+        return np.repeat(table, len(times), axis=0)
+    return PchipInterpolator(at, table)(np.clip(times, at[0], at[-1])).reshape(len(times), size)
+
+
+def _feet(keys, times, side, rest):
+    """World place of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
+    place = np.tile(rest, (len(times), 1))
+    lift = np.zeros(len(times))
+    now = np.zeros(2)
+    for start, end, which, target, height, back in sorted(keys.steps):
+        if which != side:
+            continue
+        f = np.clip((times - start) / (end - start), 0, 1)
+        s = f * f * f * (f * (6 * f - 15) + 10)
+        if back:  # out and back within one step
+            swing = np.sin(np.pi * s) ** 2
+            place[:, 0] += target[0] * swing
+            place[:, 2] += target[1] * swing
+        else:
+            swing = 4 * s * (1 - s)
+            place[:, 0] += (target[0] - now[0]) * s
+            place[:, 2] += (target[1] - now[1]) * s
+            now = np.array(target)
+        lift += height * swing
+    place[:, 1] += lift
+    return place, lift
+
+
+def _two_bone(hip, ankle, thigh, shin, forward):
+    """Knee (T, 3) of a leg from hip to ankle that bends towards `forward`; the ankle is pulled in when out of reach."""
+    reach = ankle - hip
+    distance = np.linalg.norm(reach, axis=1, keepdims=True)
+    limit = (thigh + shin) * 0.9995
+    reach = np.where(distance > limit, reach * limit / distance, reach)
+    distance = np.minimum(distance, limit)
+    u = reach / distance
+    along = (thigh**2 - shin**2 + distance**2) / (2 * distance)
+    out = np.sqrt(np.maximum(thigh**2 - along**2, 1e-9))
+    bend = forward - np.sum(forward * u, axis=1, keepdims=True) * u
+    bend /= np.linalg.norm(bend, axis=1, keepdims=True)
+    return hip + along * u + out * bend, hip + reach
+
+
+def _frame_to(down_axis, across):
+    """World rotation (T, 4) whose -Y points along `down_axis` (unit) and whose +X leans to `across` (T, 3).
+
+    The hinge's own axis is used and not the way forward: a thigh that points forward, seated, would have no frame.
+    """
+    y = -down_axis
+    x = across - np.sum(across * y, axis=1, keepdims=True) * y
+    x /= np.linalg.norm(x, axis=1, keepdims=True)
+    return quaternion_from_matrix(np.stack([x, y, np.cross(x, y)], axis=-1))
+
+
+def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
+    """The named motion by a performer, standing at `place_m` (x, z) and turned by `facing_rad` about +Y.
+
+    `rate` is a Fraction in Hz. Raises KeyError for an unknown motion. Returns a Performance with all 52 bones.
+    """
+    rng = np.random.default_rng([seed, 23])
+    k = _Keys()
+    last = MOTIONS[name](k, rng) + 0.9
+    k.at(last)
+    k.pelvis.append((last, (0.0, 0.0, 0.0)))
+    k.at(last + 1.5)
+    skeleton = performer.skeleton
+    hz = float(rate)
+    times = np.arange(int((last + 1.5) * hz)) / hz
+    frames = len(times)
+    bones = len(skeleton.names)
+    rotvec = np.zeros((frames, bones, 3))
+    for b, bone in enumerate(skeleton.names):
+        keyed = [(t, np.radians(pose.get(bone, (0, 0, 0)))) for t, pose in k.poses]
+        rotvec[:, b] = _eased(keyed, times, 3)
+    # nobody hits a pose exactly: this person's own T-pose, plus slow wandering and breathing
+    rotvec += performer.sloppiness_rad
+    wander = band_noise(rng, frames, bones * 3, hz, 0.08, 0.7).reshape(frames, bones, 3) * np.radians(1.2)
+    rotvec += wander
+    breath = np.sin(2 * np.pi * 0.27 * times + rng.uniform(0, 6))
+    rotvec[:, skeleton.index("chest"), 0] -= np.radians(1.0) * breath
+    for side in ("left", "right"):  # elbows do not bend backwards, whatever the sloppiness says
+        b = skeleton.index(f"{side}LowerArm")
+        s = 1.0 if side == "left" else -1.0
+        rotvec[:, b, 1] = s * np.minimum(s * rotvec[:, b, 1], np.radians(2.0))
+        rotvec[:, b, 2] *= 0.2
+    local = quaternion_from_rotvec(rotvec)
+
+    rest = skeleton.rest_offset_m
+    sway = band_noise(rng, frames, 3, hz, 0.1, 0.8) * np.array([0.006, 0.0015, 0.006])
+    pelvis = _eased(k.pelvis, times, 3) * (performer.height_m / 1.75) + sway
+    pelvis[:, 1] += rest[0, 1] - 0.012
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        upper, lower, foot = (skeleton.index(side + n) for n in ("UpperLeg", "LowerLeg", "Foot"))
+        thigh, shin = np.linalg.norm(rest[lower]), np.linalg.norm(rest[foot])
+        stance = np.array([rest[upper, 0] + sign * rng.uniform(0.01, 0.05), 0.0, rng.uniform(-0.02, 0.02)])
+        stance[1] = -rest[foot, 1] * 0 + 0.08 * performer.height_m / 1.75
+        ankle, lift = _feet(k, times, side, stance)
+        hip = pelvis + quaternion_rotate(local[:, 0], rest[upper])
+        toe_out = np.full((frames, 1), np.radians(sign * rng.uniform(2, 12)))
+        yaw = quaternion_from_rotvec(np.concatenate([np.zeros((frames, 1)), toe_out, np.zeros((frames, 1))], 1))
+        forward = quaternion_rotate(yaw, np.array([0.0, 0.0, 1.0]))
+        knee, ankle = _two_bone(hip, ankle, thigh, shin, forward)
+        across = quaternion_rotate(yaw, np.array([1.0, 0.0, 0.0]))
+        thigh_world = _frame_to((knee - hip) / thigh, across)
+        shin_world = _frame_to((ankle - knee) / shin, across)
+        # the rest pose's own direction of the bone is not exactly -Y
+        thigh_world = quaternion_multiply(thigh_world, _tilt(rest[lower]))
+        shin_world = quaternion_multiply(shin_world, _tilt(rest[foot]))
+        pitch = np.radians(60) * np.clip(lift / 0.4, 0, 1) * np.sin(times * 5.0)
+        foot_world = quaternion_multiply(yaw, quaternion_from_rotvec(pitch[:, None] * np.array([1.0, 0, 0])))
+        local[:, upper] = quaternion_multiply(quaternion_conjugate(local[:, 0]), thigh_world)
+        local[:, lower] = quaternion_multiply(quaternion_conjugate(thigh_world), shin_world)
+        local[:, foot] = quaternion_multiply(quaternion_conjugate(shin_world), foot_world)
+    turn = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
+    root = quaternion_rotate(turn, pelvis) + np.array([place_m[0], 0.0, place_m[1]])
+    local[:, 0] = quaternion_multiply(turn, local[:, 0])
+    return Performance(Motion(skeleton, rate, root, local), CLAP_S, name)
+
+
+def _tilt(offset):
+    """The rotation that takes the bone's rest direction onto -Y, (4,)."""
+    u = offset / np.linalg.norm(offset)
+    axis = np.cross(u, [0.0, -1.0, 0.0])
+    s = np.linalg.norm(axis)
+    return quaternion_from_rotvec(axis / s * np.arctan2(s, -u[1])) if s > 1e-9 else np.array([0.0, 0, 0, 1.0])
+
+
+def marker_places(motion, bone, offset_m):
+    """World places (T, M, 3) of markers fixed to bones."""
+    joint, rotation = forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
+    matrix = matrix_from_quaternion(rotation)
+    return joint[:, bone] + np.einsum("tmij,mj->tmi", matrix[:, bone], offset_m)

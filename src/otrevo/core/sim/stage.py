@@ -1,0 +1,83 @@
+"""The simulated stage: one call rolls a take and returns what every device recorded, with the truth kept apart."""
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.audio import ltc_track, room_track
+from otrevo.core.sim.devices import face_stream, glove_stream, make_clock, suit_stream
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.optical import see
+from otrevo.core.sim.performers import make_performer
+
+OPTICAL_RATE = Fraction(120)
+SUIT_HZ, GLOVE_HZ, FACE_HZ, AUDIO_HZ = 100.0, 90.0, 60.0, 48000.0
+
+
+@dataclass(frozen=True)
+class RecordedStream:
+    """What one device delivered: kind, nominal rate, data (T, ...), stamps (K, 2) of sample number and seconds of day."""
+
+    name: str
+    kind: str
+    rate: Fraction
+    data: np.ndarray
+    stamps: np.ndarray
+    extra: dict = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class RolledTake:
+    """streams by name; truth: performer, performance, optical labels; starts_s and drifts of the device clocks."""
+
+    streams: dict
+    zero_timecode_s: float
+    performer: object
+    performance: object
+    optical: object
+    clocks: dict
+
+
+def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=("optical", "suit", "gloves", "face", "sound"),
+         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06):  # fmt: skip
+    """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll."""
+    rng = np.random.default_rng([take_seed, 97])
+    chart = shipped_chart()
+    performer = make_performer(performer_seed, chart, height_m=height_m)
+    performance = perform(motion_name, performer, take_seed, OPTICAL_RATE, place_m, facing_rad)
+    zero = float(fmt.seconds(timecode_frame))
+    seconds = len(performance.motion) / float(OPTICAL_RATE)
+    streams, clocks = {}, {}
+    optical = None
+    if "optical" in kit:
+        optical = see(performance, performer, chart, take_seed, hidden=hidden)
+        count = np.arange(0, len(optical.points_m), 30)
+        stamps = np.stack([count.astype(float), (zero + count / 120.0 + rng.normal(0, 1e-5, len(count))) % 86400.0], 1)
+        streams["optical"] = RecordedStream(
+            "optical", "points", OPTICAL_RATE, optical.points_m.astype(np.float32), stamps
+        )
+    for name, kind, hz, make, seed in (
+        ("suit", "orientations", SUIT_HZ, suit_stream, performer_seed),
+        ("gloves", "bends", GLOVE_HZ, glove_stream, performer_seed),
+    ):
+        if name in kit:
+            clocks[name] = make_clock(rng, hz)
+            times, data = make(performance, seed, rng, clocks[name])
+            stamps = clocks[name].stamps(times, zero, rng)
+            streams[name] = RecordedStream(name, kind, Fraction(int(hz)), data.astype(np.float32), stamps)
+    if "face" in kit:
+        clocks["face"] = make_clock(rng, FACE_HZ)
+        times, data = face_stream(performance, performer_seed, take_seed, rng, clocks["face"])
+        stamps = clocks["face"].stamps(times, zero, rng)
+        streams["face"] = RecordedStream("face", "shapes", Fraction(60), data.astype(np.float32), stamps)
+    if "sound" in kit:
+        speed = 1 + 1e-6 * rng.uniform(-40, 40)
+        # audio ranks whole frames of code from the frame that was running at the roll
+        code, _, _ = ltc_track(fmt, timecode_frame, seconds, int(AUDIO_HZ), speed=speed, seed=take_seed)
+        none = np.zeros((0, 2))
+        streams["timecode"] = RecordedStream("timecode", "audio", Fraction(48000), code, none)
+        room = room_track(seconds, performance.clap_s * speed, int(AUDIO_HZ), take_seed)
+        streams["room"] = RecordedStream("room", "audio", Fraction(48000), room, none)
+    return RolledTake(streams, zero, performer, performance, optical, clocks)

@@ -1,0 +1,33 @@
+"""The API: one NinjaAPI, one router per place. Session sign-in, CSRF on every change, one-sentence errors."""
+
+from ninja import NinjaAPI
+from ninja.errors import ValidationError
+from ninja.security import django_auth
+
+from otrevo.core.errors import InputError
+from otrevo.server.accounts.api import router as accounts
+from otrevo.server.bench.api import router as bench
+from otrevo.server.cast.api import router as cast
+from otrevo.server.floor.api import router as floor
+from otrevo.server.handover.api import router as handover
+from otrevo.server.shoot.api import router as shoot
+
+api = NinjaAPI(title="Otrevo", version="1", auth=django_auth, docs_url=None, openapi_url=None)
+api.add_router("", accounts)
+api.add_router("", shoot)
+api.add_router("", cast)
+api.add_router("", floor)
+api.add_router("", bench)
+api.add_router("", handover)
+
+
+@api.exception_handler(InputError)
+def input_error(request, error):
+    return api.create_response(request, {"detail": str(error)}, status=422)
+
+
+@api.exception_handler(ValidationError)
+def validation_error(request, error):
+    first = error.errors[0]
+    place = ".".join(str(p) for p in first["loc"] if p not in ("body", "payload", "data"))
+    return api.create_response(request, {"detail": f"{place}: {first['msg']}."}, status=422)

@@ -1,0 +1,79 @@
+"""The made-up production *Saltmarsh Signal*, rolled on the simulated stage and worked through by the real passes."""
+
+from datetime import date
+
+from django.contrib.auth.models import User
+from django.db import transaction
+
+from otrevo.server.accounts.models import Membership
+from otrevo.server.bench.jobs import queue
+from otrevo.server.bench.models import Run
+from otrevo.server.cast.models import Performer
+from otrevo.server.handover.models import Package
+from otrevo.server.shoot.actions import make_take
+from otrevo.server.shoot.models import Production, ShootDay, Slate
+
+SIGN_INS = (
+    ("maren", "tide-and-lamp", "technician"),
+    ("odile", "tide-and-lamp", "clean-up"),
+    ("bastian", "tide-and-lamp", "supervisor"),
+    ("yuki", "tide-and-lamp", "animator"),
+)
+PERFORMERS = (
+    ("Ines", 1.68, ["optical", "suit", "gloves", "face"], 21),
+    ("Tomas", 1.83, ["optical", "suit", "face"], 5),
+)
+SLATES = (
+    # name, title, performer, performance, warm-up, takes as (status, note, hidden share)
+    ("W1", "Warm-up, Ines", "Ines", "warm-up", True, [("hold", "", 0.03)]),
+    ("W2", "Warm-up, Tomas", "Tomas", "warm-up", True, [("hold", "", 0.03)]),
+    ("14B", "Semaphore from the jetty", "Ines", "semaphore", False,
+     [("no good", "foot left the volume", 0.14), ("hold", "", 0.08), ("circled", "last letter is the one", 0.06)]),
+    ("15", "Hauling the mooring rope", "Tomas", "rope haul", False,
+     [("hold", "grip slipped once", 0.08), ("circled", "good weight", 0.05)]),
+    ("16A", "Radio watch, seated", "Tomas", "radio watch", False, [("circled", "", 0.06)]),
+    ("17", "Lifting the signal lantern", "Ines", "lantern", False, [("open", "", 0.07)]),
+)  # fmt: skip
+
+
+def load_demo():
+    """Load the demo production unless it is there. Returns whether work was queued."""
+    if Production.objects.filter(name="Saltmarsh Signal").exists():
+        return False
+    with transaction.atomic():
+        production = Production.objects.create(name="Saltmarsh Signal", code="SMS")
+        for name, password, role in SIGN_INS:
+            user = User.objects.create_user(name, password=password)
+            Membership.objects.create(user=user, production=production, role=role)
+        technician = User.objects.get(username=SIGN_INS[0][0])
+        day = ShootDay.objects.create(production=production, number=3, date=date(2026, 11, 19), stage="Quay stage")
+        performers = {
+            name: Performer.objects.create(production=production, name=name, height_m=height, kit=kit, body_seed=seed)
+            for name, height, kit, seed in PERFORMERS
+        }
+        fmt = production.timecode_format
+        frame = fmt.frame("10:42:06;00")
+        for name, title, performer, performance, warm_up, takes in SLATES:
+            slate = Slate.objects.create(
+                day=day,
+                name=name,
+                title=title,
+                performer=performers[performer],
+                performance=performance,
+                warm_up=warm_up,
+            )
+            for number, (status, note, hidden) in enumerate(takes, 1):
+                take = make_take(slate, technician, number, status=status, note=note, first_timecode_frame=frame)
+                frame += 90 * fmt.nominal
+                parameters = {"seed": 100 * day.number + take.pk, "hidden": hidden, "facing_rad": 0.5 * number}
+                if warm_up:
+                    queue(take, "record", "calibrate", "line up", "label", "solve", parameters=parameters)
+                else:
+                    queue(take, "record", "line up", "label", "solve", parameters=parameters)
+    return True
+
+
+def waiting():
+    """How many runs and packages are still to be worked through."""
+    runs = Run.objects.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).count()
+    return runs + Package.objects.filter(state=Package.State.BUILDING).count()

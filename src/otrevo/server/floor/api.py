@@ -1,0 +1,130 @@
+"""Floor: what is rolling, the devices, roll and cut."""
+
+from datetime import datetime
+
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+from ninja import Router, Schema
+
+from otrevo.core.errors import InputError
+from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
+from otrevo.server.bench.jobs import queue
+from otrevo.server.floor.models import Rolling
+from otrevo.server.floor.record import SHORTEST_TAKE_S
+from otrevo.server.shoot.actions import make_take
+from otrevo.server.shoot.api import TakeRow, fetch_take, take_row
+from otrevo.server.shoot.models import Slate
+
+router = Router(tags=["floor"])
+EXPECTED = {"optical": 120.0, "suit": 100.0, "gloves": 90.0, "face": 60.0, "sound": 48000.0}
+
+
+class DeviceOut(Schema):
+    name: str
+    state: str
+    rate_hz: float
+
+
+class RollingOut(Schema):
+    slate_id: int
+    slate: str
+    number: int
+    started_at: datetime
+    now: datetime
+    first_timecode: str
+
+
+class FloorOut(Schema):
+    rolling: RollingOut | None
+    devices: list[DeviceOut]
+    next_number: int
+    calibrated: bool
+
+
+def _slate(request, slate_id, roles):
+    slates = Slate.objects.select_related("day__production", "performer")
+    return fetch(request.user, slates, "day.production_id", roles, pk=slate_id)
+
+
+def _rolling_out(rolling):
+    fmt = rolling.slate.day.production.timecode_format
+    return {
+        "slate_id": rolling.slate_id, "slate": rolling.slate.name, "number": rolling.number, "now": timezone.now(),
+        "started_at": rolling.started_at, "first_timecode": fmt.label(rolling.first_timecode_frame),
+    }  # fmt: skip
+
+
+@router.get("/productions/{production_id}/rolling", response=RollingOut | None)
+def rolling_now(request, production_id: int):
+    require(request.user, production_id, DESK_ROLES)
+    rolling = Rolling.objects.filter(slate__day__production_id=production_id).first()
+    return _rolling_out(rolling) if rolling else None
+
+
+@router.get("/slates/{slate_id}/floor", response=FloorOut)
+def floor(request, slate_id: int):
+    slate = _slate(request, slate_id, DESK_ROLES)
+    rolling = Rolling.objects.filter(slate__day__production=slate.day.production).first()
+    kit = [*slate.performer.kit, "sound"]
+    return {
+        "rolling": _rolling_out(rolling) if rolling else None,
+        "devices": [
+            {"name": n, "state": "simulated, ready" if n in kit else "not in this kit", "rate_hz": EXPECTED[n]}
+            for n in EXPECTED
+        ],
+        "next_number": 1 + max([t.number for t in slate.takes.all()], default=0),
+        "calibrated": slate.performer.calibrations.exists(),
+    }
+
+
+@router.post("/slates/{slate_id}/roll", response=RollingOut)
+def roll(request, slate_id: int):
+    slate = _slate(request, slate_id, FLOOR_ROLES)
+    fmt = slate.day.production.timecode_format
+    now = timezone.now()
+    midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
+    frame = round((now - midnight).total_seconds() * fmt.rate) % fmt.frames_per_day
+    already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
+    if already:
+        raise InputError(f"Slate {already.slate.name} take {already.number} is rolling; cut it first.")
+    number = 1 + max([t.number for t in slate.takes.all()], default=0)
+    try:
+        with transaction.atomic():
+            rolling = Rolling.objects.create(
+                slate=slate, number=number, started_at=now, first_timecode_frame=frame, user=request.user
+            )
+    except IntegrityError:
+        raise InputError(f"Slate {slate.name} is rolling already.") from None
+    return _rolling_out(rolling)
+
+
+@router.post("/slates/{slate_id}/cut", response=TakeRow)
+def cut(request, slate_id: int):
+    """End the take. Its streams are written and its passes begin at once; a warm-up is calibrated as well."""
+    slate = _slate(request, slate_id, FLOOR_ROLES)
+    with transaction.atomic():
+        rolling = Rolling.objects.select_for_update().filter(slate=slate).first()
+        if rolling is None:
+            raise InputError(f"Slate {slate.name} is not rolling.")
+        seconds = (timezone.now() - rolling.started_at).total_seconds()
+        if seconds < SHORTEST_TAKE_S:
+            raise InputError(
+                f"Rolling for {seconds:.1f} s; cut no earlier than {SHORTEST_TAKE_S:.0f} s, or the take is empty."
+            )
+        take = make_take(slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame)
+        rolling.delete()
+        passes = (
+            ("record", "calibrate", "line up", "label", "solve")
+            if slate.warm_up
+            else ("record", "line up", "label", "solve")
+        )
+        queue(take, *passes, parameters={"seed": 1000 + take.pk, "seconds": seconds, "facing_rad": 0.3 * (take.pk % 7)})
+    return take_row(fetch_take(request, take.pk))
+
+
+@router.post("/slates/{slate_id}/abandon")
+def abandon(request, slate_id: int):
+    """Stop rolling without keeping a take."""
+    slate = _slate(request, slate_id, FLOOR_ROLES)
+    Rolling.objects.filter(slate=slate).delete()
+    return {"ok": True}

@@ -1,0 +1,199 @@
+"""Handover: packages for animators, and their answers."""
+
+from datetime import datetime
+from fractions import Fraction
+
+from django.http import HttpResponse
+from ninja import Router, Schema
+
+from otrevo.core.errors import InputError
+from otrevo.core.package.build import FORMATS
+from otrevo.core.package.naming import clean
+from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
+from otrevo.server.accounts.models import Role
+from otrevo.server.handover.jobs import build
+from otrevo.server.handover.models import Package
+from otrevo.server.shoot.models import Production, Take
+
+router = Router(tags=["handover"])
+SEEN_BY_ANIMATORS = (Package.State.SENT, Package.State.ACCEPTED, Package.State.RETURNED)
+ANSWERING = (Role.ANIMATOR, Role.SUPERVISOR)
+
+
+class PackageIn(Schema):
+    name: str
+    take_ids: list[int]
+    formats: list[str]
+    rate: str
+
+
+class TrackOut(Schema):
+    stream_id: int
+    name: str
+    rate: str
+    samples: int
+    details: dict
+
+
+class PackagedTake(Schema):
+    take_id: int
+    slate: str
+    title: str
+    number: int
+    performer: str
+    in_s: float
+    out_s: float
+    first_timecode: str
+    tracks: list[TrackOut]
+
+
+class PackageOut(Schema):
+    id: int
+    name: str
+    state: str
+    progress: float
+    message: str
+    formats: list[str]
+    rate: str
+    timecode_rate: str
+    drop_frame: bool
+    made_at: datetime
+    made_by: str
+    answer: str
+    answered_by: str
+    manifest: dict
+    bytes: int
+    takes: list[PackagedTake]
+
+
+class Answer(Schema):
+    note: str = ""
+
+
+def _take_out(package, item):
+    fmt = package.production.timecode_format
+    run = package.runs.filter(take=item).first()
+    tracks = run.tracks.filter(name__in=["body rotation", "body root"]) if run else []
+    return {
+        "take_id": item.pk, "slate": item.slate.name, "title": item.slate.title, "number": item.number,
+        "performer": item.slate.performer.name, "in_s": item.in_s, "out_s": item.out_s,
+        "first_timecode": fmt.label(item.first_timecode_frame),
+        "tracks": [
+            {"stream_id": t.pk, "name": t.name, "rate": t.rate, "samples": t.samples, "details": t.details} for t in tracks
+        ],
+    }  # fmt: skip
+
+
+def package_out(package):
+    return {
+        "id": package.pk, "name": package.name, "state": package.state, "progress": package.progress,
+        "message": package.message, "formats": package.formats, "rate": package.rate, "made_at": package.made_at,
+        "timecode_rate": package.production.timecode_rate, "drop_frame": package.production.drop_frame,
+        "made_by": package.made_by.username if package.made_by else "", "answer": package.answer,
+        "answered_by": package.answered_by.username if package.answered_by else "", "manifest": package.manifest,
+        "bytes": package.archive_bytes,
+        "takes": [_take_out(package, t) for t in package.takes.select_related("slate__performer").order_by("pk")],
+    }  # fmt: skip
+
+
+def _fetch(request, package_id, roles=EVERYONE):
+    packages = Package.objects.defer("archive").select_related("production", "made_by", "answered_by")
+    package = fetch(request.user, packages, "production_id", roles, pk=package_id)
+    if package.state not in SEEN_BY_ANIMATORS:
+        require(request.user, package.production_id, DESK_ROLES)
+    return package
+
+
+@router.get("/productions/{production_id}/packages", response=list[PackageOut])
+def packages(request, production_id: int):
+    role = require(request.user, production_id, EVERYONE)
+    packages = Package.objects.defer("archive").select_related("production", "made_by", "answered_by")
+    rows = packages.filter(production_id=production_id)
+    if role == Role.ANIMATOR:
+        rows = rows.filter(state__in=SEEN_BY_ANIMATORS)
+    return [package_out(p) for p in rows]
+
+
+@router.get("/packages/{package_id}", response=PackageOut)
+def package(request, package_id: int):
+    return package_out(_fetch(request, package_id))
+
+
+@router.post("/productions/{production_id}/packages", response=PackageOut)
+def make_package(request, production_id: int, payload: PackageIn):
+    require(request.user, production_id, DESK_ROLES)
+    production = Production.objects.get(pk=production_id)
+    takes = list(Take.objects.filter(pk__in=payload.take_ids, slate__day__production=production))
+    if not takes or len(takes) != len(set(payload.take_ids)):
+        raise InputError("Choose at least one take of this production.")
+    unknown = [f for f in payload.formats if f not in FORMATS]
+    if unknown or not payload.formats:
+        raise InputError(f"Choose at least one format of {', '.join(FORMATS)}.")
+    try:
+        rate = Fraction(payload.rate)
+    except (ValueError, ZeroDivisionError):
+        raise InputError(f"'{payload.rate}' is not a rate; expected a fraction such as 30000/1001.") from None
+    if not 1 <= rate <= 240:
+        raise InputError(f"A delivery rate of {float(rate):g} is outside 1 to 240 frames per second.")
+    item = Package.objects.create(
+        production=production,
+        name=clean(payload.name)[:100],
+        formats=payload.formats,
+        rate=str(rate),
+        made_by=request.user,
+    )
+    item.takes.set(takes)
+    build.defer(package_id=item.pk)
+    return package_out(item)
+
+
+@router.post("/packages/{package_id}/send", response=PackageOut)
+def send(request, package_id: int):
+    item = _fetch(request, package_id, DESK_ROLES)
+    if item.state != Package.State.READY:
+        raise InputError(f"The package is {item.state}; only one that was read back without faults can be sent.")
+    item.state = Package.State.SENT
+    item.save(update_fields=["state"])
+    return package_out(item)
+
+
+@router.post("/packages/{package_id}/take-back", response=PackageOut)
+def take_back(request, package_id: int):
+    """Undo sending while nobody has answered."""
+    item = _fetch(request, package_id, FLOOR_ROLES)
+    if item.state != Package.State.SENT:
+        raise InputError(f"The package is {item.state}; only a sent one without an answer can be taken back.")
+    item.state = Package.State.READY
+    item.save(update_fields=["state"])
+    return package_out(item)
+
+
+def _answer(request, package_id, state, note):
+    item = _fetch(request, package_id, ANSWERING)
+    if item.state not in SEEN_BY_ANIMATORS:
+        raise InputError(f"The package is {item.state}; it has not been sent.")
+    item.state, item.answer, item.answered_by = state, note.strip()[:2000], request.user
+    item.save(update_fields=["state", "answer", "answered_by"])
+    return package_out(item)
+
+
+@router.post("/packages/{package_id}/accept", response=PackageOut)
+def accept(request, package_id: int, payload: Answer):
+    return _answer(request, package_id, Package.State.ACCEPTED, payload.note)
+
+
+@router.post("/packages/{package_id}/return", response=PackageOut)
+def send_back(request, package_id: int, payload: Answer):
+    if not payload.note.strip():
+        raise InputError("Say in a note what is wrong, so that it can be mended.")
+    return _answer(request, package_id, Package.State.RETURNED, payload.note)
+
+
+@router.get("/packages/{package_id}/file")
+def file(request, package_id: int):
+    item = _fetch(request, package_id)
+    if not item.archive:
+        raise InputError("The package holds no file yet.")
+    response = HttpResponse(bytes(item.archive), content_type="application/zip")
+    response["Content-Disposition"] = f'attachment; filename="{item.name}.zip"'
+    return response

@@ -1,0 +1,68 @@
+"""Django settings. Everything that differs between machines comes from the environment that the launcher sets."""
+
+import os
+from pathlib import Path
+
+HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
+DATA = Path(os.environ.get("OTREVO_DATA", HOME / ".otrevo"))
+SECRET_KEY = os.environ.get("OTREVO_SECRET_KEY", "only-for-commands-that-serve-nobody")
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *filter(None, os.environ.get("OTREVO_HOSTS", "").split(","))]
+USE_TZ = True
+TIME_ZONE = "UTC"
+ROOT_URLCONF = "otrevo.server.urls"
+ASGI_APPLICATION = "otrevo.server.asgi.application"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "procrastinate.contrib.django",
+    "otrevo.server.accounts",
+    "otrevo.server.shoot",
+    "otrevo.server.cast",
+    "otrevo.server.streams",
+    "otrevo.server.bench",
+    "otrevo.server.floor",
+    "otrevo.server.handover",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "otrevo.server.accounts.headers.content_security_policy",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": os.environ.get("OTREVO_DB_NAME", "otrevo"),
+        "USER": "otrevo",
+        "PASSWORD": os.environ.get("OTREVO_DB_PASSWORD", ""),
+        "HOST": "127.0.0.1",
+        "PORT": os.environ.get("OTREVO_DB_PORT", "5432"),
+    }
+}
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_SAMESITE = "Lax"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+X_FRAME_OPTIONS = "DENY"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
+MAX_UPLOAD_BYTES = 1024 * 1024 * 1024
+PROCRASTINATE_IMPORT_PATHS = ["otrevo.server.bench.jobs", "otrevo.server.handover.jobs"]
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(message)s"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": "WARNING"},
+    "loggers": {
+        "otrevo": {"level": "INFO"},
+        "django.request": {"level": "ERROR"},
+        "django.security": {"level": "ERROR"},
+    },
+}

@@ -1,0 +1,92 @@
+"""What a person can do to days, slates and takes. Each: check, do it in a transaction, enter it in the history."""
+
+from django.db import IntegrityError, transaction
+
+from otrevo.core.errors import InputError
+from otrevo.server.shoot.models import Change, Slate, Take
+
+EDITABLE = ("status", "note", "in_s", "out_s")
+
+
+def _words(take, field, value):
+    if field == "status":
+        return f"take {take.number} {value}"
+    if field == "note":
+        return f"note on take {take.number}"
+    return f"{'in' if field == 'in_s' else 'out'} point of take {take.number}"
+
+
+@transaction.atomic
+def change_take(user, take, values):
+    """Change status, note, in or out point; entered in the history so that it can be undone."""
+    take = Take.objects.select_for_update().get(pk=take.pk)
+    values = {k: v for k, v in values.items() if k in EDITABLE and v is not None and getattr(take, k) != v}
+    if not values:
+        return take
+    if values.get("status") and values["status"] not in Take.Status.values:
+        raise InputError(f"'{values['status']}' is no status; expected {', '.join(Take.Status.values)}.")
+    start, end = values.get("in_s", take.in_s), values.get("out_s", take.out_s)
+    if not 0 <= start < end <= take.duration_s + 1e-6:
+        raise InputError(
+            f"In {start:.2f} s and out {end:.2f} s must lie in order within the take's {take.duration_s:.2f} s."
+        )
+    before = {k: getattr(take, k) for k in values}
+    for k, v in values.items():
+        setattr(take, k, v)
+    take.save(update_fields=list(values))
+    field = next(iter(values))
+    take.changes.filter(undone=True).delete()  # a new change ends what could be redone
+    Change.objects.create(take=take, user=user, words=_words(take, field, values[field]), before=before, after=values)
+    return take
+
+
+@transaction.atomic
+def undo(take, redo=False):
+    """Take back the last change of a take, or do the last undone one again. Returns its words or None."""
+    if redo:
+        change = take.changes.filter(undone=True).order_by("id").first()
+    else:
+        change = take.changes.filter(undone=False).order_by("-id").first()
+    if change is None:
+        return None
+    state = change.after if redo else change.before
+    mend_id = change.after.get("mend")
+    if mend_id:
+        take.mends.filter(pk=mend_id).update(active=redo)
+    else:
+        Take.objects.filter(pk=take.pk).update(**state)
+    change.undone = not redo
+    change.save(update_fields=["undone"])
+    return change
+
+
+def make_slate(day, name, title, performer, performance):
+    """A new slate of a day. Raises InputError when the day already has that name."""
+    if not name.strip() or len(name) > 12:
+        raise InputError("A slate needs a name of 1 to 12 characters.")
+    try:
+        with transaction.atomic():
+            return Slate.objects.create(
+                day=day, name=name.strip(), title=title.strip(), performer=performer, performance=performance
+            )
+    except IntegrityError:
+        raise InputError(f"Day {day.number} already has a slate {name}.") from None
+
+
+def make_take(slate, user, number=None, made_from="floor", **values):
+    """The next take of a slate, or the given number if it is free."""
+    wanted = number or 1 + max([t.number for t in slate.takes.all()], default=0)
+    try:
+        with transaction.atomic():
+            calibration = slate.performer.calibrations.first()
+            return Take.objects.create(
+                slate=slate, number=wanted, rolled_by=user, made_from=made_from, calibration=calibration, **values
+            )
+    except IntegrityError:
+        raise InputError(
+            f"Slate {slate.name} already has a take {wanted}; the next free number is {_next(slate)}."
+        ) from None
+
+
+def _next(slate):
+    return 1 + max([t.number for t in slate.takes.all()], default=0)

@@ -1,0 +1,210 @@
+"""Shoot: productions, days, slates, the board, one take's circle, note and points."""
+
+from datetime import date, datetime
+
+from django.db.models import Prefetch
+from ninja import File, Router, Schema
+from ninja.files import UploadedFile
+
+from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
+from otrevo.server.bench.jobs import queue_from
+from otrevo.server.bench.models import Run
+from otrevo.server.handover.models import Package
+from otrevo.server.shoot.actions import change_take, make_slate, undo
+from otrevo.server.shoot.models import Production, ShootDay, Slate, Take
+from otrevo.server.shoot.uploads import take_from_files
+
+router = Router(tags=["shoot"])
+
+
+class ProductionOut(Schema):
+    id: int
+    name: str
+    code: str
+    timecode_rate: str
+    drop_frame: bool
+    delivery_rate: str
+    naming_pattern: str
+
+
+class RunOut(Schema):
+    id: int
+    name: str
+    state: str
+    progress: float
+    message: str
+    figures: dict
+    snag_count: int
+    asked_at: datetime
+    code_version: str
+
+
+class TakeRow(Schema):
+    id: int
+    number: int
+    status: str
+    note: str
+    duration_s: float
+    in_s: float
+    out_s: float
+    first_timecode: str
+    rolled_at: datetime
+    made_from: str
+    picture: dict
+    runs: list[RunOut]
+    packages: list[str]
+
+
+class SlateRow(Schema):
+    id: int
+    name: str
+    title: str
+    performer: str
+    performer_id: int
+    kit: list[str]
+    performance: str
+    warm_up: bool
+    takes: list[TakeRow]
+
+
+class DayOut(Schema):
+    id: int
+    number: int
+    date: date
+    stage: str
+    slates: list[SlateRow]
+
+
+class Board(Schema):
+    production: ProductionOut
+    days: list[DayOut]
+
+
+class TakeChange(Schema):
+    status: str | None = None
+    note: str | None = None
+    in_s: float | None = None
+    out_s: float | None = None
+
+
+class SlateIn(Schema):
+    name: str
+    title: str
+    performer_id: int
+    performance: str
+
+
+class Undone(Schema):
+    words: str | None
+    mend: bool = False
+
+
+def run_out(run):
+    return {
+        "id": run.pk, "name": run.name, "state": run.state, "progress": run.progress, "message": run.message,
+        "figures": run.figures, "snag_count": len(run.snags), "asked_at": run.asked_at, "code_version": run.code_version,
+    }  # fmt: skip
+
+
+def newest_runs(take):
+    """The newest run of every pass, in the order of the passes."""
+    newest = {}
+    for run in take.runs.all():
+        newest[run.name] = run
+    order = ("record", "calibrate", "line up", "label", "solve")
+    return [run_out(newest[n]) for n in order if n in newest]
+
+
+def take_row(take):
+    fmt = take.slate.day.production.timecode_format
+    return {
+        "id": take.pk, "number": take.number, "status": take.status, "note": take.note, "duration_s": take.duration_s,
+        "in_s": take.in_s, "out_s": take.out_s, "first_timecode": fmt.label(take.first_timecode_frame),
+        "rolled_at": take.rolled_at, "made_from": take.made_from, "picture": take.picture, "runs": newest_runs(take),
+        "packages": [p.state for p in take.packages.all()],
+    }  # fmt: skip
+
+
+def slate_row(slate):
+    return {
+        "id": slate.pk, "name": slate.name, "title": slate.title, "performer": slate.performer.name,
+        "performer_id": slate.performer_id, "kit": slate.performer.kit, "performance": slate.performance,
+        "warm_up": slate.warm_up, "takes": [take_row(t) for t in slate.takes.all()],
+    }  # fmt: skip
+
+
+@router.get("/productions/{production_id}/board", response=Board)
+def board(request, production_id: int):
+    require(request.user, production_id, DESK_ROLES)
+    production = Production.objects.get(pk=production_id)
+    days = production.days.prefetch_related(
+        "slates__performer", "slates__takes__runs", Prefetch("slates__takes__packages", Package.objects.only("state"))
+    )
+    for day in days:
+        for slate in day.slates.all():
+            for take in slate.takes.all():
+                take.slate = slate
+                slate.day = day
+                day.production = production
+    return {
+        "production": production,
+        "days": [
+            {
+                "id": d.pk,
+                "number": d.number,
+                "date": d.date,
+                "stage": d.stage,
+                "slates": [slate_row(s) for s in d.slates.all()],
+            }
+            for d in days
+        ],
+    }
+
+
+@router.post("/days/{day_id}/slates", response=SlateRow)
+def add_slate(request, day_id: int, payload: SlateIn):
+    day = fetch(request.user, ShootDay.objects.all(), "production_id", FLOOR_ROLES, pk=day_id)
+    performer = fetch(
+        request.user, day.production.performers.all(), "production_id", FLOOR_ROLES, pk=payload.performer_id
+    )
+    return slate_row(make_slate(day, payload.name, payload.title, performer, payload.performance))
+
+
+def fetch_take(request, take_id, roles=DESK_ROLES):
+    queryset = Take.objects.select_related("slate__day__production", "slate__performer", "calibration")
+    return fetch(request.user, queryset, "production_id", roles, pk=take_id)
+
+
+@router.patch("/takes/{take_id}", response=TakeRow)
+def edit_take(request, take_id: int, payload: TakeChange):
+    take = fetch_take(request, take_id)
+    change_take(request.user, take, payload.dict(exclude_none=True))
+    return take_row(fetch_take(request, take_id))
+
+
+@router.post("/takes/{take_id}/undo", response=Undone)
+def undo_change(request, take_id: int, redo: bool = False):
+    take = fetch_take(request, take_id)
+    change = undo(take, redo)
+    if change is not None and "mend" in change.after and not busy(take):
+        queue_from(take, "solve")
+    return {"words": change.words if change else None, "mend": bool(change and "mend" in change.after)}
+
+
+def busy(take):
+    return take.runs.filter(name="solve", state=Run.State.QUEUED).exists()
+
+
+@router.post("/slates/{slate_id}/files", response=TakeRow)
+def drop_files(request, slate_id: int, files: File[list[UploadedFile]]):
+    slate = fetch(
+        request.user,
+        Slate.objects.select_related("day__production", "performer"),
+        "day.production_id",
+        FLOOR_ROLES,
+        pk=slate_id,
+    )
+    take = take_from_files(slate, request.user, files)
+    if take.streams.filter(name="optical").exists():
+        queue_from(take, "line up")
+    return take_row(fetch_take(request, take.pk, EVERYONE))

@@ -1,0 +1,93 @@
+"""Writing and reading streams: arrays in, Arrow IPC chunks in the database, arrays or bytes out. Chunks never change."""
+
+import math
+
+import numpy as np
+import pyarrow as pa
+from django.db import transaction
+
+from otrevo.server.streams.models import Chunk, Stream
+
+CHUNK_BYTES = 1024 * 1024
+
+
+def _schema(width):
+    return pa.schema([("values", pa.list_(pa.float32(), width))])
+
+
+def _batch(flat):
+    width = flat.shape[1]
+    values = pa.FixedSizeListArray.from_arrays(pa.array(np.ascontiguousarray(flat, dtype=np.float32).ravel()), width)
+    return pa.record_batch([values], schema=_schema(width))
+
+
+def _ipc(batches, width):
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, _schema(width)) as writer:
+        for batch in batches:
+            writer.write_batch(batch)
+    return sink.getvalue().to_pybytes()
+
+
+@transaction.atomic
+def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None):
+    """Store data (T, ...) as a stream of float32; absent samples are NaN. Returns the Stream."""
+    data = np.asarray(data)
+    width = math.prod(data.shape[1:])
+    stream = Stream.objects.create(
+        take=take, run=run, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}",
+        shape=list(data.shape[1:]), samples=len(data), stamps=[[float(a), float(b)] for a, b in stamps],
+        details=details or {},
+    )  # fmt: skip
+    flat = data.reshape(len(data), width) if len(data) else np.zeros((0, width))
+    per_chunk = max(1, CHUNK_BYTES // (4 * width))
+    chunks = [
+        Chunk(stream=stream, number=i, first_sample=s, samples=min(per_chunk, len(flat) - s),
+              payload=_ipc([_batch(flat[s : s + per_chunk])], width))
+        for i, s in enumerate(range(0, len(flat), per_chunk))
+    ]  # fmt: skip
+    Chunk.objects.bulk_create(chunks, batch_size=16)
+    return stream
+
+
+def _batches(stream, start, end):
+    chunks = stream.chunks.filter(first_sample__lt=end, first_sample__gte=start - _largest(stream)).order_by("number")
+    for chunk in chunks.iterator(chunk_size=8):
+        low, high = max(start, chunk.first_sample), min(end, chunk.first_sample + chunk.samples)
+        if low >= high:
+            continue
+        with pa.ipc.open_stream(pa.py_buffer(chunk.payload)) as reader:
+            for batch in reader:
+                yield batch.slice(low - chunk.first_sample, high - low)
+
+
+def _largest(stream):
+    width = max(1, math.prod(stream.shape))
+    return max(1, CHUNK_BYTES // (4 * width))
+
+
+def read_stream(stream, start=0, end=None):
+    """Samples [start, end) as float32 (T, ...)."""
+    end = stream.samples if end is None else min(end, stream.samples)
+    parts = [b.column(0).flatten().to_numpy(zero_copy_only=False) for b in _batches(stream, start, end)]
+    flat = np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)
+    return flat.reshape((-1, *stream.shape))
+
+
+def stream_bytes(stream, start=0, end=None, step=1):
+    """Samples [start, end) thinned by `step` as one Arrow IPC stream, for the browser."""
+    end = stream.samples if end is None else min(end, stream.samples)
+    width = math.prod(stream.shape)
+    if step == 1:
+        return _ipc(_batches(stream, start, end), width)
+    flat = read_stream(stream, start, end).reshape(-1, width)
+    if stream.kind == "audio":  # a wave is drawn by its peaks; plain thinning would lose the clap
+        thinned = np.maximum.reduceat(np.abs(flat), np.arange(0, len(flat), step)) if len(flat) else flat
+    else:
+        thinned = flat[::step]
+    return _ipc([_batch(thinned)], width)
+
+
+def recorded(take, name):
+    """The recorded stream of that name, or None."""
+    return take.streams.filter(run=None, name=name).first()

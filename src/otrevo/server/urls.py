@@ -1,0 +1,12 @@
+"""The API under /api, the built front end for everything else."""
+
+from django.urls import path, re_path
+
+from otrevo.server.api import api
+from otrevo.server.front import asset, front
+
+urlpatterns = [
+    path("api/", api.urls),
+    path("assets/<str:name>", asset),
+    re_path(r"^(?!api/|assets/).*$", front),
+]

@@ -1,0 +1,60 @@
+import unittest
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.conventions import (
+    find_runs,
+    make_continuous,
+    matrix_from_quaternion,
+    quaternion_from_matrix,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+    slerp,
+)
+
+
+class Quaternions(unittest.TestCase):
+    def setUp(self):
+        self.q = Rotation.random(200, random_state=4).as_quat()
+        self.p = Rotation.random(200, random_state=5).as_quat()
+
+    def test_product_and_rotation_agree_with_scipy(self):
+        product = Rotation.from_quat(quaternion_multiply(self.q, self.p))
+        self.assertLess(
+            (product * (Rotation.from_quat(self.q) * Rotation.from_quat(self.p)).inv()).magnitude().max(), 1e-7
+        )
+        v = np.random.default_rng(1).normal(size=(200, 3))
+        np.testing.assert_allclose(quaternion_rotate(self.q, v), Rotation.from_quat(self.q).apply(v), atol=1e-12)
+
+    def test_matrix_and_rotation_vector_round_trips(self):
+        again = quaternion_from_matrix(matrix_from_quaternion(self.q))
+        np.testing.assert_allclose(np.abs(np.sum(again * self.q, axis=1)), 1, atol=1e-12)
+        again = quaternion_from_rotvec(rotvec_from_quaternion(self.q))
+        np.testing.assert_allclose(np.abs(np.sum(again * self.q, axis=1)), 1, atol=1e-12)
+
+    def test_tiny_and_half_turns_are_safe(self):
+        np.testing.assert_allclose(
+            rotvec_from_quaternion(quaternion_from_rotvec([0.0, 1e-12, 0])), [0, 1e-12, 0], atol=1e-15
+        )
+        half = rotvec_from_quaternion(np.array([0.0, 1.0, 0.0, 0.0]))
+        np.testing.assert_allclose(np.abs(half), [0, np.pi, 0], atol=1e-12)
+
+    def test_slerp_takes_the_short_way_and_holds_its_ends(self):
+        q = np.array([[0, 0, 0, 1.0], [0, 0, -np.sin(0.2), -np.cos(0.2)]])
+        middle = slerp(np.array([0.0, 1.0]), q, np.array([0.5, -3.0, 9.0]))
+        self.assertAlmostEqual(abs(middle[0] @ [0, 0, np.sin(0.1), np.cos(0.1)]), 1, places=12)
+        self.assertAlmostEqual(abs(middle[1] @ q[0]), 1, places=12)
+        self.assertAlmostEqual(abs(middle[2] @ q[1]), 1, places=12)
+
+    def test_signs_are_made_continuous(self):
+        q = np.tile([0.0, 0, 0, 1], (6, 1)) * np.array([1, -1, -1, 1, -1, 1])[:, None]
+        self.assertTrue((np.sum(make_continuous(q)[1:] * make_continuous(q)[:-1], axis=1) > 0).all())
+
+
+class Runs(unittest.TestCase):
+    def test_runs_at_both_ends_and_none(self):
+        np.testing.assert_array_equal(find_runs([1, 1, 0, 1]), [[0, 2], [3, 4]])
+        self.assertEqual(find_runs([0, 0]).shape, (0, 2))

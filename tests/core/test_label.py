@@ -1,0 +1,127 @@
+import unittest
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.markers.chart import chart_from_document, shipped_chart
+from otrevo.core.markers.label import label_take, tracklets, vote
+from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.markers.tracker import match_points
+from tests.core.stage import RATE, label_shares, rolled, true_model
+
+
+class Labelling(unittest.TestCase):
+    def check(self, motion, seed, **how):
+        performer, _, optical = rolled(motion, seed, **how)
+        labels = label_take(optical.points_m, RATE, true_model(performer))
+        right, wrong = label_shares(labels.labels, optical.truth)
+        self.assertGreaterEqual(right, 0.995, f"{motion} seed {seed}")
+        self.assertLessEqual(wrong, 0.001, f"{motion} seed {seed}")
+        return labels, optical
+
+    def test_takes_with_gaps_limb_losses_swaps_and_ghosts(self):
+        for motion, seed in (("semaphore", 31), ("rope haul", 32), ("lantern", 33)):
+            self.check(motion, seed)
+
+    def test_ghosts_stay_nameless(self):
+        labels, optical = self.check("rope haul", 32)
+        ghosts = optical.truth == -1
+        self.assertGreater(ghosts.sum(), 200)
+        self.assertLess((labels.labels[ghosts] >= 0).mean(), 0.02)
+
+    def test_one_name_is_given_once_a_frame(self):
+        labels, _ = self.check("rope haul", 32)
+        for row in labels.labels[::50]:
+            named = row[row >= 0]
+            self.assertEqual(len(named), len(set(named.tolist())))
+
+    def test_same_take_same_labels(self):
+        performer, _, optical = rolled("rope haul", 32)
+        again = [label_take(optical.points_m, RATE, true_model(performer)).labels for _ in range(2)]
+        np.testing.assert_array_equal(*again)
+
+    def test_points_are_never_moved(self):
+        labels, optical = self.check("rope haul", 32)
+        t, c = np.nonzero(labels.labels >= 0)
+        np.testing.assert_array_equal(labels.labelled_m[t, labels.labels[t, c]], optical.points_m[t, c])
+
+    def test_no_t_pose_is_refused_in_a_sentence(self):
+        performer, _, optical = rolled("rope haul", 32)
+        crouch = optical.points_m[: 2 * 120].copy()
+        crouch[..., 1] *= 0.3
+        with self.assertRaisesRegex(InputError, "T-pose"):
+            label_take(crouch, RATE, true_model(performer))
+
+    def test_empty_and_tiny_takes_are_refused(self):
+        model = true_model(rolled("rope haul", 32)[0])
+        for points in (np.zeros((0, 5, 3)), np.full((300, 40, 3), np.nan), np.zeros((1, 57, 3))):
+            with self.assertRaises(InputError):
+                label_take(points, RATE, model)
+
+
+class Start(unittest.TestCase):
+    def test_found_wherever_the_performer_stands_and_faces(self):
+        performer, performance, optical = rolled("rope haul", 32)
+        cloud = still_cloud(optical.points_m, RATE)
+        for angle in np.radians([0, 77, 180, 290]):
+            turn = np.array([[np.cos(angle), 0, np.sin(angle)], [0, 1, 0], [-np.sin(angle), 0, np.cos(angle)]])
+            start = find_t_pose(true_model(performer), cloud @ turn.T + [1.2, 0, -2.0])
+            true = turn @ performance.motion.root_position_m[10] + [1.2, 0, -2.0]
+            self.assertLess(np.linalg.norm(start.root_m - true), 0.02)
+
+
+class Matching(unittest.TestCase):
+    def test_exchange_beats_greed(self):
+        # greedy takes the 1 cm pair first and leaves 9 cm; the best sum gives both 4 and 5 cm
+        predicted = np.array([[0.0, 0, 0], [0.05, 0, 0]])
+        points = np.array([[0.04, 0, 0], [0.10, 0, 0]])
+        marker_of, point_of = np.empty(2, dtype=np.int64), np.empty(2, dtype=np.int64)
+        match_points(predicted, np.full(2, 0.2), points, np.full(2, -1, dtype=np.int64), 0.0, marker_of, point_of)
+        np.testing.assert_array_equal(point_of, [0, 1])
+
+    def test_outside_the_gate_nothing_matches(self):
+        marker_of, point_of = np.empty(1, dtype=np.int64), np.empty(1, dtype=np.int64)
+        match_points(
+            np.zeros((1, 3)), np.array([0.03]), np.array([[0.04, 0, 0]]), np.array([-1]), 0.0, marker_of, point_of
+        )
+        self.assertEqual((marker_of[0], point_of[0]), (-1, -1))
+
+
+class Voting(unittest.TestCase):
+    def test_a_column_is_cut_where_it_jumps_or_breaks(self):
+        path = np.zeros((60, 1, 3))
+        path[:, 0, 0] = np.arange(60) * 0.01
+        path[30:, 0, 1] = 0.06
+        path[45:48] = np.nan
+        self.assertEqual([r[1:] for r in tracklets(path)], [(0, 30), (30, 31), (31, 45), (48, 60)])
+
+    def test_the_better_explained_reading_wins(self):
+        points = np.zeros((50, 1, 3))
+        a, b = np.zeros((50, 1), dtype=np.int64), np.ones((50, 1), dtype=np.int64)
+        small, large = np.full((50, 2), 0.002), np.full((50, 2), 0.03)
+        labels, support = vote(points, ((a, large), (b, small)), 2, 120)
+        self.assertTrue((labels == 1).all())
+        self.assertGreater(support[0, 0], 0.8)
+
+
+class Charts(unittest.TestCase):
+    def test_shipped_chart_round_trips(self):
+        chart = shipped_chart()
+        again = chart_from_document(chart.to_document())
+        self.assertEqual(again.names, chart.names)
+        np.testing.assert_allclose(again.offset_m, chart.offset_m, atol=1e-5)
+        self.assertTrue(50 <= len(chart.names) <= 60)
+
+    def test_bad_charts_are_refused_with_the_place(self):
+        good = {"name": "a", "bone": "head", "offset_m": [0, 0.1, 0]}
+        for rows, words in (
+            ([], "at least one"),
+            ([good | {"bone": "skull"}], "skull"),
+            ([good, good], "twice"),
+            ([good | {"offset_m": [0, 100, 0]}], "metres"),
+            ([good | {"offset_m": [0, None, 0]}], "finite"),
+            ([good | {"offset_m": [0, 0]}], "three"),
+            (["x"], "object"),
+        ):
+            with self.assertRaisesRegex(InputError, words):
+                chart_from_document({"markers": rows})

@@ -1,0 +1,147 @@
+"""Run the tests: `python -m tests.run core|all`. The last line is `N passed, N failed, N skipped`."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+HOME = Path(__file__).resolve().parents[1]
+
+
+class Tally:
+    def __init__(self):
+        self.passed = self.failed = self.skipped = 0
+
+    def add_result(self, result):
+        failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+        self.failed += failed
+        self.skipped += len(result.skipped)
+        self.passed += max(0, result.testsRun - failed - len(result.skipped))
+
+    def command(self, words, *command, cwd=HOME):
+        """One check that is a command: it passes when it exits 0."""
+        began = time.monotonic()
+        done = subprocess.run(command, cwd=cwd, capture_output=True, text=True)
+        good = done.returncode == 0
+        self.passed += good
+        self.failed += not good
+        print(f"{'ok  ' if good else 'FAIL'} {words} ({time.monotonic() - began:.1f} s)", flush=True)
+        if not good:
+            print((done.stdout + done.stderr)[-4000:])
+        return done
+
+    def close(self):
+        print(f"{self.passed} passed, {self.failed} failed, {self.skipped} skipped")
+        return 1 if self.failed or not self.passed else 0
+
+
+def run_core(tally):
+    suite = unittest.defaultTestLoader.discover(str(HOME / "tests" / "core"), top_level_dir=str(HOME))
+    tally.add_result(unittest.TextTestRunner(verbosity=1).run(suite))
+
+
+def run_django(tally):
+    """Server and interface tests on a PostgreSQL cluster of their own, which goes when they end."""
+    from otrevo.server.launch import Cluster
+
+    with tempfile.TemporaryDirectory(prefix="otrevo-test-") as folder:
+        data = Path(folder)
+        data.chmod(0o755)
+        cluster = Cluster(data, fsync=False)
+        os.environ.update(
+            DJANGO_SETTINGS_MODULE="otrevo.server.settings", OTREVO_DATA=folder, OTREVO_SECRET_KEY="tests"
+        )
+        try:
+            cluster.start()
+            import django
+            from django.test.runner import DiscoverRunner
+
+            django.setup()
+            from django.conf import settings
+
+            settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick sign-in in tests
+
+            class Runner(DiscoverRunner):
+                def suite_result(self, suite, result, **kwargs):
+                    tally.add_result(result)
+                    return super().suite_result(suite, result, **kwargs)
+
+            Runner(verbosity=1, interactive=False, keepdb=True).run_tests(["tests.server", "tests.interface"])
+            fresh = subprocess.run(
+                [sys.executable, "-m", "otrevo.server.manage", "makemigrations", "--check", "--dry-run"],
+                cwd=HOME,
+                capture_output=True,
+            )
+            tally.passed += fresh.returncode == 0
+            tally.failed += fresh.returncode != 0
+            print("ok   migrations are current" if fresh.returncode == 0 else "FAIL migrations are not current")
+        finally:
+            cluster.stop()
+
+
+def run_checks(tally):
+    bin = Path(sys.executable).parent
+    tally.command("lint", str(bin / "ruff"), "check", "src", "tests", "benchmarks")
+    tally.command("import rules", str(bin / "lint-imports"), "--no-cache")
+    with tempfile.TemporaryDirectory() as folder:
+        made = Path(folder) / "openapi.json"
+        tally.command("OpenAPI description can be made", sys.executable, "-m", "otrevo.server.openapi", str(made))
+        current = made.exists() and json.loads(made.read_text()) == json.loads((HOME / "docs/openapi.json").read_text())
+        tally.passed += current
+        tally.failed += not current
+        print(
+            "ok   docs/openapi.json is current"
+            if current
+            else "FAIL docs/openapi.json is not current; see docs/development.md"
+        )
+        types = Path(folder) / "schema.ts"
+        web = HOME / "web"
+        tally.command(
+            "API types can be made",
+            "npx",
+            "--no-install",
+            "openapi-typescript",
+            str(HOME / "docs/openapi.json"),
+            "-o",
+            str(types),
+            cwd=web,
+        )
+        tally.command("API types are current", "cmp", str(types), str(web / "src/api/schema.ts"))
+    tally.command("front-end types", "npx", "--no-install", "tsc", "--noEmit", cwd=web)
+    report = Path(tempfile.mkdtemp()) / "vitest.json"
+    done = subprocess.run(
+        ["npx", "--no-install", "vitest", "run", "--reporter=json", f"--outputFile={report}"],
+        cwd=web,
+        capture_output=True,
+        text=True,
+    )
+    if report.exists():
+        counts = json.loads(report.read_text())
+        tally.passed += counts["numPassedTests"]
+        tally.failed += counts["numFailedTests"] + (counts["numTotalTests"] == 0)
+        tally.skipped += counts["numPendingTests"]
+        print(
+            f"{'ok  ' if not counts['numFailedTests'] else 'FAIL'} front-end unit tests: {counts['numPassedTests']} passed"
+        )
+        if counts["numFailedTests"]:
+            print(done.stdout[-4000:])
+    else:
+        tally.failed += 1
+        print("FAIL front-end unit tests\n" + (done.stdout + done.stderr)[-3000:])
+
+
+def main():
+    tally = Tally()
+    run_core(tally)
+    if sys.argv[1:2] != ["core"]:
+        run_checks(tally)
+        run_django(tally)
+    return tally.close()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

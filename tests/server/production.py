@@ -1,0 +1,65 @@
+"""A small production for server tests, and the queue worked off in the test's own process."""
+
+import datetime
+
+from django.contrib.auth.models import User
+
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.stage import roll
+from otrevo.server.accounts.models import Membership
+from otrevo.server.bench.jobs import execute
+from otrevo.server.bench.models import Run
+from otrevo.server.cast.models import Performer, PerformerCalibration
+from otrevo.server.handover.jobs import build
+from otrevo.server.handover.models import Package
+from otrevo.server.shoot.models import Production, ShootDay, Slate
+from tests.core.stage import true_calibration
+
+BODY_SEED = 77
+PASSWORD = "harbour-lights"
+
+
+def make_production(name="Saltmarsh Signal", code="SMS"):
+    """Production, day, performer with a calibration, two slates, and one user for each role (named `role` + code)."""
+    production = Production.objects.create(name=name, code=code)
+    for role in ("technician", "clean-up", "supervisor", "animator"):
+        user = User.objects.create_user(f"{role}-{code}", password=PASSWORD)
+        Membership.objects.create(user=user, production=production, role=role)
+    day = ShootDay.objects.create(production=production, number=3, date=datetime.date(2026, 11, 19), stage="Quay stage")
+    performer = Performer.objects.create(
+        production=production, name="Ines", height_m=1.7, kit=["optical", "suit", "gloves", "face"], body_seed=BODY_SEED
+    )
+    slate = Slate.objects.create(
+        day=day, name="15", title="Hauling the rope", performer=performer, performance="rope haul"
+    )
+    Slate.objects.create(day=day, name="W1", title="Warm-up", performer=performer, performance="warm-up", warm_up=True)
+    return production, slate
+
+
+def calibrate(performer):
+    """A calibration with the body's true markers, so that tests of the server need no warm-up of 40 s."""
+    rolled = roll(
+        "rope haul",
+        performer.body_seed,
+        1,
+        performer.height_m,
+        performer.production.timecode_format,
+        0,
+        kit=("optical",),
+    )
+    assert rolled.performer.marker_offset_m.shape[0] == len(shipped_chart().names)
+    document = true_calibration(rolled.performer).to_document()
+    return PerformerCalibration.objects.create(performer=performer, version=1, document=document)
+
+
+def work():
+    """Work off everything queued, as a worker would."""
+    for _ in range(20):
+        run = Run.objects.filter(state=Run.State.QUEUED).order_by("id").first()
+        if run is None:
+            break
+        execute.func(
+            run_ids=list(run.take.runs.filter(state=Run.State.QUEUED).order_by("id").values_list("pk", flat=True))
+        )
+    for package in Package.objects.filter(state=Package.State.BUILDING):
+        build.func(package_id=package.pk)

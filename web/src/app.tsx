@@ -1,0 +1,83 @@
+import { useQuery } from '@tanstack/react-query';
+import { lazy, Suspense } from 'react';
+import { Navigate, Route, Routes, useParams } from 'react-router';
+import { ThemeProvider } from 'styled-components';
+import { get, ServerError, type Me } from './api/client';
+import { Empty, Trouble } from './parts/controls';
+import { Frame, Global } from './parts/frame';
+import { Cast } from './places/cast';
+import { Floor } from './places/floor';
+import { Handover } from './places/handover';
+import { Shoot } from './places/shoot';
+import { SignIn } from './places/sign-in';
+import { night, paper } from './theme';
+
+// three.js is only needed where something is played
+const Bench = lazy(() => import('./places/bench').then((m) => ({ default: m.Bench })));
+const PackagePage = lazy(() => import('./places/package').then((m) => ({ default: m.PackagePage })));
+
+function Waiting() {
+  return <p style={{ padding: 24 }}>Loading…</p>;
+}
+
+function NoTake({ me }: { me: Me }) {
+  const { production } = useParams();
+  return (
+    <Frame theme={night} me={me} productionId={Number(production)} cells={[{ what: 'bench', value: 'no take' }]}>
+      <div style={{ padding: 28 }}>
+        <Empty>
+          <h2>No take on the bench</h2>
+          <p>Open one from the board in Shoot: pick a take and press Enter, or click its number.</p>
+        </Empty>
+      </div>
+    </Frame>
+  );
+}
+
+export function App() {
+  const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/me'), staleTime: 60000 });
+  if (me.isPending || (me.isError && !(me.error instanceof ServerError && me.error.status === 401))) {
+    return (
+      <ThemeProvider theme={paper}>
+        <Global />
+        {me.isError ? <Trouble error={me.error} /> : <Waiting />}
+      </ThemeProvider>
+    );
+  }
+  if (me.isError) return <SignIn />;
+  const first = me.data.memberships[0];
+  if (!first) {
+    return (
+      <ThemeProvider theme={paper}>
+        <Global />
+        <Empty style={{ margin: 40 }}>
+          <h2>You are not part of a production yet</h2>
+          <p>Ask a supervisor to add {me.data.name} to one.</p>
+        </Empty>
+      </ThemeProvider>
+    );
+  }
+  const home = `/p/${first.production_id}/${first.role === 'animator' ? 'handover' : 'shoot'}`;
+  const props = { me: me.data };
+  return (
+    <Suspense
+      fallback={
+        <ThemeProvider theme={night}>
+          <Global />
+          <Waiting />
+        </ThemeProvider>
+      }
+    >
+      <Routes>
+        <Route path="/p/:production/shoot" element={<Shoot {...props} />} />
+        <Route path="/p/:production/cast" element={<Cast {...props} />} />
+        <Route path="/p/:production/floor/:slate?" element={<Floor {...props} />} />
+        <Route path="/p/:production/bench" element={<NoTake {...props} />} />
+        <Route path="/p/:production/bench/:take" element={<Bench {...props} />} />
+        <Route path="/p/:production/handover" element={<Handover {...props} />} />
+        <Route path="/p/:production/handover/:package" element={<PackagePage {...props} />} />
+        <Route path="*" element={<Navigate to={home} replace />} />
+      </Routes>
+    </Suspense>
+  );
+}

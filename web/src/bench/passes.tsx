@@ -1,0 +1,102 @@
+import styled from 'styled-components';
+import { figure, type RunOut } from '../api/client';
+import { Figure, Progress, Quiet, WordButton } from '../parts/controls';
+
+const Strip = styled.div`
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  flex: none;
+`;
+
+const Pass = styled.section`
+  padding: 6px 14px 5px;
+  border-right: 1px solid ${(p) => p.theme.hairline};
+  min-height: 56px;
+  position: relative;
+  min-width: 0;
+  > h2 {
+    margin: 0;
+    font-size: 13px;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    display: flex;
+    justify-content: space-between;
+  }
+  > div:first-of-type {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  > [role='progressbar'] {
+    position: absolute;
+    inset: auto 0 0 0;
+  }
+`;
+
+const Big = styled(Figure)`
+  font-size: 18px;
+  margin-right: 8px;
+`;
+
+type Props = {
+  runs: RunOut[];
+  mends: number;
+  snags: number;
+  onRun: (name: string) => void;
+  onCancel: (run: RunOut) => void;
+};
+
+/** The passes in working order, each with the figure it is judged by, its state and a way to run it again. */
+export function PassStrip({ runs, mends, snags, onRun, onCancel }: Props) {
+  const by = new Map(runs.map((r) => [r.name, r]));
+  const line = by.get('line up');
+  const label = by.get('label');
+  const solve = by.get('solve');
+  const busy = runs.some((r) => r.state === 'queued' || r.state === 'running');
+  const residual = figure(line, 'worst_residual_ms');
+  const streams = Object.keys((line?.figures as { streams?: object } | undefined)?.streams ?? {}).length;
+  const named = figure(label, 'named_share');
+  const rms = figure(solve, 'residual_rms_mm');
+  const worst = (solve?.figures as { worst_marker?: string } | undefined)?.worst_marker;
+  const cells = [
+    { title: 'Line up', run: line, again: 'line-up', big: residual === null ? null : `±${residual.toFixed(1)} ms`, small: `${streams} streams`, why: 'Scatter of the timecode stamps about the fitted clock, worst stream. Up to 1 ms is good.' },
+    { title: 'Label', run: label, again: 'label', big: named === null ? null : `${(100 * named).toFixed(1)} %`, small: 'of points named', why: 'Share of all points that have a marker’s name. The rest are ghosts or unclaimed.' },
+    { title: 'Mend', run: undefined, again: null, big: solve ? `${snags} snag${snags === 1 ? '' : 's'}` : null, small: `${mends} mended`, why: 'Snags left in the list on the right, and mends accepted so far.' },
+    { title: 'Solve', run: solve, again: 'solve', big: rms === null ? null : `${rms.toFixed(1)} mm`, small: worst ? `worst ${worst}` : '', why: 'Distance of the markers from the solved body, RMS. Skin moves 2 to 8 mm over bone, so up to 8 mm is good.' },
+  ];
+  return (
+    <Strip aria-label="Passes">
+      {cells.map((c) => {
+        const active = c.run && (c.run.state === 'queued' || c.run.state === 'running') ? c.run : null;
+        return (
+          <Pass key={c.title} aria-label={c.title}>
+            <h2>
+              {c.title}
+              {active ? (
+                <WordButton onPress={() => onCancel(active)} aria-label={`Cancel ${c.title}`}>cancel</WordButton>
+              ) : (
+                c.again && !busy && <WordButton onPress={() => onRun(c.again!)} aria-label={`Run ${c.title} again`}>run again</WordButton>
+              )}
+            </h2>
+            <div title={c.why} aria-live="polite">
+              {active ? (
+                <span>{active.state === 'queued' ? 'queued' : `at work, ${Math.round(active.progress * 100)} %`}</span>
+              ) : c.run?.state === 'failed' || c.run?.state === 'cancelled' ? (
+                <span title={c.run.message}>{c.run.state === 'failed' ? `✕ ${c.run.message}` : 'cancelled'}</span>
+              ) : c.big ? (
+                <>
+                  <Big>{c.big}</Big>
+                  <Quiet>{c.small}</Quiet>
+                </>
+              ) : (
+                <Quiet>not begun</Quiet>
+              )}
+            </div>
+            {active && <Progress value={active.progress} words={`${c.title} progress`} />}
+          </Pass>
+        );
+      })}
+    </Strip>
+  );
+}

@@ -1,0 +1,65 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo } from 'react';
+import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
+import { loadTrack, rateOf, type Track } from '../api/tracks';
+import type { Body } from '../view/pose';
+
+/** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
+export function useTake(id: number) {
+  const client = useQueryClient();
+  const take = useQuery({ queryKey: ['take', id], queryFn: () => get<TakeOut>(`/takes/${id}/bench`) });
+  const working = take.data?.take.runs.some((r) => r.state === 'queued' || r.state === 'running') ?? false;
+  const runs = useQuery({
+    queryKey: ['runs', id],
+    queryFn: () => get<RunOut[]>(`/takes/${id}/runs`),
+    enabled: working,
+    refetchInterval: 600,
+  });
+  const live = working && runs.data ? runs.data : take.data?.take.runs;
+  const still = working && runs.data && !runs.data.some((r) => r.state === 'queued' || r.state === 'running');
+  const done = runs.data?.filter((r) => r.state === 'done').length;
+  useEffect(() => {
+    if (still || done) void client.invalidateQueries({ queryKey: ['take', id] });
+  }, [still, done, client, id]);
+  return { take, runs: live ?? [], working };
+}
+
+export function useTrack(streams: StreamOut[] | undefined, name: string, step = 1) {
+  const stream = streams?.filter((s) => s.name === name).at(-1);
+  return useQuery({
+    queryKey: ['track', stream?.id, step],
+    queryFn: () => loadTrack(stream!, step),
+    enabled: stream !== undefined && stream.samples > 0,
+    staleTime: Infinity, // streams never change
+    placeholderData: (previous: Track | undefined) => previous,
+  }).data;
+}
+
+/** Body tracks as the view wants them. */
+export function useBody(streams: Pick<StreamOut, 'id' | 'name' | 'rate' | 'samples' | 'details' | 'shape'>[] | undefined): Body | null {
+  const rotation = streams?.filter((s) => s.name === 'body rotation').at(-1);
+  const root = streams?.filter((s) => s.name === 'body root').at(-1);
+  const query = useQuery({
+    queryKey: ['body', rotation?.id, root?.id],
+    queryFn: async () => {
+      const [r, p] = await Promise.all([loadTrack(rotation!), loadTrack(root!)]);
+      return { r, p };
+    },
+    enabled: Boolean(rotation && root),
+    staleTime: Infinity,
+    placeholderData: (previous) => previous,
+  });
+  return useMemo(() => {
+    if (!query.data || !rotation) return null;
+    const d = rotation.details as { bones?: string[]; parents?: number[]; offsets_m?: number[][] };
+    return {
+      bones: d.bones ?? [],
+      parents: d.parents ?? [],
+      offsets: new Float32Array((d.offsets_m ?? []).flat()),
+      rotation: query.data.r.values,
+      root: query.data.p.values,
+      frames: query.data.p.samples,
+      rate: rateOf(rotation.rate),
+    };
+  }, [query.data, rotation]);
+}

@@ -1,0 +1,236 @@
+import type { Track } from '../api/tracks';
+import type { Theme } from '../theme';
+
+/** What part of the take the lanes show, seconds. */
+export type Range = { from: number; to: number };
+export type Paint = { g: CanvasRenderingContext2D; width: number; height: number; range: Range; theme: Theme };
+
+const x = (p: Paint, time: number) => ((time - p.range.from) / (p.range.to - p.range.from)) * p.width;
+
+/** First and last sample of a track under each pixel column are found by this; no allocation per pixel. */
+function sampleAt(p: Paint, track: Track, column: number, offset = 0): number {
+  const time = p.range.from + (column / p.width) * (p.range.to - p.range.from);
+  return Math.round((time - offset) * track.rate);
+}
+
+/** A decent step for time ticks, seconds. */
+export function tickStep(range: Range, width: number): number {
+  const wanted = ((range.to - range.from) / width) * 130;
+  return [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300].find((s) => s >= wanted) ?? 600;
+}
+
+export function drawRuler(p: Paint, labelOf: (seconds: number) => string): void {
+  const { g, theme, width, height } = p;
+  g.clearRect(0, 0, width, height);
+  const step = tickStep(p.range, width);
+  g.font = `11px ${theme.mono}`;
+  g.textBaseline = 'top';
+  for (let i = Math.ceil(p.range.from / (step / 5)); i * (step / 5) <= p.range.to; i += 1) {
+    const t = i * (step / 5);
+    const major = i % 5 === 0;
+    g.fillStyle = major ? theme.quiet : theme.hairline;
+    g.fillRect(Math.round(x(p, t)), height - (major ? 7 : 4), 1, major ? 7 : 4);
+    if (major) g.fillText(labelOf(t), Math.round(x(p, t)) + 4, 2);
+  }
+}
+
+const rgb = (hex: string) => [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16));
+
+/** Marker-by-time matrix: one row a marker, lit where seen, `wrong` where it sits off the body. */
+export function drawMatrix(p: Paint, markers: Track, residual: Track | null, names: string[], limit: number, selected: number | null): void {
+  const { g, theme, width, height } = p;
+  const rows = markers.width / 3;
+  const columns = Math.max(1, Math.round(width));
+  const image = g.createImageData(columns, rows);
+  const colours = { left: rgb(theme.left), right: rgb(theme.right), middle: rgb(theme.bone) };
+  const wrong = rgb(theme.wrong);
+  const bright = rgb(theme.selection);
+  for (let c = 0; c < columns; c += 1) {
+    const a = sampleAt(p, markers, c);
+    const b = Math.max(a + 1, sampleAt(p, markers, c + 1));
+    if (b <= 0 || a >= markers.samples) continue;
+    for (let m = 0; m < rows; m += 1) {
+      let seen = 0;
+      let worst = 0;
+      const step = Math.max(1, Math.floor((b - a) / 4));
+      let count = 0;
+      for (let s = Math.max(0, a); s < Math.min(b, markers.samples); s += step) {
+        count += 1;
+        if (!Number.isNaN(markers.values[s * markers.width + m * 3])) seen += 1;
+        if (residual) {
+          const r = residual.values[s * residual.width + m];
+          if (r > worst) worst = r;
+        }
+      }
+      if (seen * 2 < count || count === 0) continue;
+      const name = names[m] ?? '';
+      const colour =
+        worst > limit ? wrong : m === selected ? bright : name.endsWith(' left') ? colours.left : name.endsWith(' right') ? colours.right : colours.middle;
+      const at = (m * columns + c) * 4;
+      image.data[at] = colour[0];
+      image.data[at + 1] = colour[1];
+      image.data[at + 2] = colour[2];
+      image.data[at + 3] = worst > limit || m === selected ? 255 : 120;
+    }
+  }
+  const sheet = document.createElement('canvas');
+  sheet.width = columns;
+  sheet.height = rows;
+  sheet.getContext('2d')!.putImageData(image, 0, 0);
+  g.clearRect(0, 0, width, height);
+  g.imageSmoothingEnabled = false;
+  const row = height / rows;
+  for (let m = 0; m < rows; m += 1) g.drawImage(sheet, 0, m, columns, 1, 0, m * row, width, Math.max(0.8, row - (row > 3 ? 1 : 0.25)));
+}
+
+/** One marker's x, y and z over the visible time, each on its own scale band, filled samples drawn dashed. */
+export function drawCurves(p: Paint, markers: Track, before: Track | null, marker: number): void {
+  const { g, theme, width, height } = p;
+  g.clearRect(0, 0, width, height);
+  const styles = [theme.left, theme.text, theme.right];
+  for (let axis = 0; axis < 3; axis += 1) {
+    let low = Infinity;
+    let high = -Infinity;
+    const a = Math.max(0, sampleAt(p, markers, 0));
+    const b = Math.min(markers.samples, sampleAt(p, markers, width) + 1);
+    for (let s = a; s < b; s += 1) {
+      const v = markers.values[s * markers.width + marker * 3 + axis];
+      if (v < low) low = v;
+      if (v > high) high = v;
+    }
+    if (!(high >= low)) continue;
+    const top = (axis * height) / 3 + 3;
+    const band = height / 3 - 6;
+    const y = (v: number) => top + band - ((v - low) / Math.max(high - low, 0.02)) * band;
+    g.strokeStyle = styles[axis];
+    g.fillStyle = theme.quiet;
+    g.font = `10px ${theme.mono}`;
+    g.fillText(`${'xyz'[axis]} ${Math.round(low * 1000)}…${Math.round(high * 1000)} mm`, 6, top + 9);
+    for (const filled of [false, true]) {
+      g.setLineDash(filled ? [3, 3] : []);
+      g.beginPath();
+      let open = false;
+      const step = Math.max(1, Math.floor((b - a) / (width * 2)));
+      for (let s = a; s < b; s += step) {
+        const at = s * markers.width + marker * 3 + axis;
+        const v = markers.values[at];
+        const isFilled = before !== null && Number.isNaN(before.values[at]);
+        if (Number.isNaN(v) || isFilled !== filled) {
+          open = false;
+          continue;
+        }
+        const px = x(p, s / markers.rate);
+        if (open) g.lineTo(px, y(v));
+        else g.moveTo(px, y(v));
+        open = true;
+      }
+      g.stroke();
+    }
+    g.setLineDash([]);
+  }
+}
+
+/** Share of suit sensors that arrived, as a filled band; losses are holes. */
+export function drawPresence(p: Paint, track: Track, sensors: number): void {
+  const { g, theme, width, height } = p;
+  g.clearRect(0, 0, width, height);
+  const per = track.width / sensors;
+  g.fillStyle = theme.good;
+  for (let c = 0; c < width; c += 1) {
+    const a = Math.max(0, sampleAt(p, track, c));
+    const b = Math.min(track.samples, Math.max(a + 1, sampleAt(p, track, c + 1)));
+    if (a >= track.samples) continue;
+    let lowest = 1;
+    for (let s = a; s < b; s += 1) {
+      let here = 0;
+      for (let k = 0; k < sensors; k += 1) if (!Number.isNaN(track.values[s * track.width + k * per])) here += 1;
+      lowest = Math.min(lowest, here / sensors);
+    }
+    g.globalAlpha = 0.5;
+    g.fillRect(c, height - 3 - lowest * (height - 6), 1, lowest * (height - 6));
+  }
+  g.globalAlpha = 1;
+}
+
+/** Curves of a few channels, scaled to what they reach in the whole take; gaps stay gaps. */
+export function drawChannels(p: Paint, track: Track, channels: { at: number; colour: string; dash: number[] }[], range: [number, number][], centre = 0): void {
+  const { g, width, height } = p;
+  if (centre === 0) g.clearRect(0, 0, width, height);
+  channels.forEach((ch, i) => {
+    const [low, high] = range[i];
+    g.strokeStyle = ch.colour;
+    g.setLineDash(ch.dash);
+    g.beginPath();
+    let open = false;
+    const a = Math.max(0, sampleAt(p, track, 0) - 1);
+    const b = Math.min(track.samples, sampleAt(p, track, width) + 2);
+    const step = Math.max(1, Math.floor((b - a) / (width * 2)));
+    for (let s = a; s < b; s += step) {
+      const v = track.values[s * track.width + ch.at];
+      if (Number.isNaN(v)) {
+        open = false;
+        continue;
+      }
+      const y = height - 3 - ((v - low) / Math.max(high - low, 1e-6)) * (height - 6);
+      if (open) g.lineTo(x(p, s / track.rate), y);
+      else g.moveTo(x(p, s / track.rate), y);
+      open = true;
+    }
+    g.stroke();
+  });
+  g.setLineDash([]);
+}
+
+/** Hatched stretches where a stream delivered nothing. */
+export function drawMissing(p: Paint, track: Track): void {
+  const { g, theme, height } = p;
+  g.strokeStyle = theme.wrong;
+  let from = -1;
+  for (let s = 0; s <= track.samples; s += 1) {
+    const gone = s < track.samples && Number.isNaN(track.values[s * track.width]);
+    if (gone && from < 0) from = s;
+    if (!gone && from >= 0) {
+      if ((s - from) / track.rate > 0.08) {
+        const a = x(p, from / track.rate);
+        const b = x(p, s / track.rate);
+        g.save();
+        g.beginPath();
+        g.rect(a, 1, b - a, height - 2);
+        g.clip();
+        g.beginPath();
+        for (let i = a - height; i < b; i += 5) {
+          g.moveTo(i, height);
+          g.lineTo(i + height, 0);
+        }
+        g.stroke();
+        g.restore();
+      }
+      from = -1;
+    }
+  }
+}
+
+export function drawWave(p: Paint, track: Track): void {
+  const { g, theme, width, height } = p;
+  g.clearRect(0, 0, width, height);
+  g.fillStyle = theme.quiet;
+  for (let c = 0; c < width; c += 1) {
+    const a = Math.max(0, sampleAt(p, track, c));
+    const b = Math.min(track.samples, Math.max(a + 1, sampleAt(p, track, c + 1)));
+    let peak = 0;
+    for (let s = a; s < b; s += 1) peak = Math.max(peak, Math.abs(track.values[s * track.width]));
+    const h = Math.max(1, Math.min(1, Math.sqrt(peak)) * (height - 4));
+    g.fillRect(c, (height - h) / 2, 1, h);
+  }
+}
+
+export function limitsOf(track: Track, channel: number): [number, number] {
+  let low = Infinity;
+  let high = -Infinity;
+  for (let s = 0; s < track.samples; s += 1) {
+    const v = track.values[s * track.width + channel];
+    if (v < low) low = v;
+    if (v > high) high = v;
+  }
+  return high >= low ? [low, high] : [0, 1];
+}

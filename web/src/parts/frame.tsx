@@ -1,0 +1,150 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { Link, NavLink } from 'react-router';
+import styled, { createGlobalStyle, ThemeProvider } from 'styled-components';
+import { post, type Me } from '../api/client';
+import type { Theme } from '../theme';
+import { night } from '../theme';
+import { WordButton } from './controls';
+
+const Global = createGlobalStyle`
+  * { box-sizing: border-box; }
+  html, body, #root { height: 100%; margin: 0; }
+  body {
+    background: ${(p) => p.theme.ground};
+    color: ${(p) => p.theme.text};
+    font-family: ${(p) => p.theme.sans};
+    font-size: ${(p) => p.theme.size.body};
+    line-height: 1.4;
+  }
+  a { color: inherit; }
+  :focus-visible { outline: 2px solid ${(p) => p.theme.selection}; outline-offset: 2px; }
+  h1, h2, h3 { font-weight: 700; }
+`;
+
+const Slate = styled.header`
+  display: flex;
+  align-items: stretch;
+  height: 52px;
+  background: ${night.ground};
+  color: ${night.text};
+  border-bottom: 1px solid ${night.hairline};
+  flex: none;
+  min-width: 0;
+`;
+
+const Cell = styled.div`
+  padding: 7px 16px 0 14px;
+  border-right: 1px solid ${night.hairline};
+  min-width: 0;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  small {
+    display: block;
+    color: ${night.quiet};
+    font-size: 11px;
+    line-height: 1.3;
+  }
+`;
+
+const Shrink = styled(Cell)`
+  flex: 0 1 auto;
+`;
+
+const Places = styled.nav`
+  margin-left: auto;
+  display: flex;
+  align-items: stretch;
+  padding: 0 8px;
+  a {
+    display: flex;
+    align-items: center;
+    padding: 0 11px;
+    color: ${night.quiet};
+    text-decoration: none;
+    border-bottom: 3px solid transparent;
+  }
+  a:hover {
+    color: ${night.text};
+  }
+  a.active {
+    color: ${night.text};
+    border-bottom-color: ${night.selection};
+  }
+`;
+
+const Who = styled(Cell)`
+  border-left: 1px solid ${night.hairline};
+  border-right: 0;
+`;
+
+const Page = styled.div`
+  min-height: 100%;
+  height: 100%;
+  display: flex;
+  flex-direction: column;
+`;
+
+const Body = styled.main`
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+`;
+
+export type SlateCell = { what: string; value: ReactNode };
+
+export type FrameProps = {
+  theme: Theme;
+  me: Me;
+  productionId: number;
+  cells: SlateCell[];
+  benchTake?: number;
+  right?: ReactNode;
+  children: ReactNode;
+};
+
+const PLACES = [
+  ['shoot', 'Shoot'],
+  ['cast', 'Cast'],
+  ['floor', 'Floor'],
+] as const;
+
+/** The slate along the top, the place under it. */
+export function Frame({ theme, me, productionId, cells, benchTake, right, children }: FrameProps) {
+  const client = useQueryClient();
+  const out = useMutation({ mutationFn: () => post('/sign-out'), onSettled: () => client.invalidateQueries({ queryKey: ['me'] }) });
+  const role = me.memberships.find((m) => m.production_id === productionId)?.role ?? '';
+  const desk = role !== 'animator';
+  return (
+    <ThemeProvider theme={theme}>
+      <Global />
+      <Page>
+        <Slate>
+          {cells.map((c) => (
+            <Shrink key={c.what}>
+              <small>{c.what}</small>
+              {c.value}
+            </Shrink>
+          ))}
+          <Places aria-label="Places">
+            {desk && PLACES.map(([path, name]) => <NavLink key={path} to={`/p/${productionId}/${path}`}>{name}</NavLink>)}
+            {desk && (benchTake ? <NavLink to={`/p/${productionId}/bench/${benchTake}`}>Bench</NavLink> : <NavLink to={`/p/${productionId}/bench`}>Bench</NavLink>)}
+            <NavLink to={`/p/${productionId}/handover`}>Handover</NavLink>
+          </Places>
+          {right}
+          <Who>
+            <small>{role}</small>
+            {me.name}{' '}
+            <WordButton style={{ color: night.quiet, fontSize: 11 }} onPress={() => out.mutate()}>
+              sign out
+            </WordButton>
+          </Who>
+        </Slate>
+        <Body>{children}</Body>
+      </Page>
+    </ThemeProvider>
+  );
+}
+
+export { Global, Link };

@@ -1,0 +1,326 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { Dialog, Modal, ModalOverlay } from 'react-aria-components';
+import { useParams, useSearchParams } from 'react-router';
+import styled, { ThemeProvider } from 'styled-components';
+import { patch, post, type Me, type RunOut, type SnagOut, type TakeOut } from '../api/client';
+import { useBenchLanes } from '../bench/bench-lanes';
+import { PassStrip } from '../bench/passes';
+import { SnagList } from '../bench/snags';
+import { Splitter, useSplit } from '../bench/splitter';
+import { useBody, useTake, useTrack } from '../bench/use-take';
+import { Lanes } from '../lanes/lanes';
+import type { Range } from '../lanes/draw';
+import { Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { night } from '../theme';
+import { formatOf, labelAt, rateWords } from '../time/timecode';
+import { Transport } from '../time/transport';
+import { StageView } from '../view/stage-view';
+
+const Layout = styled.div`
+  display: flex;
+  flex-direction: column;
+  height: 100%;
+  min-height: 0;
+`;
+
+const Upper = styled.div`
+  display: flex;
+  flex: 1;
+  min-height: 0;
+`;
+
+const Foot = styled.div`
+  display: flex;
+  gap: 16px;
+  align-items: center;
+  padding: 4px 14px;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  min-height: 34px;
+  flex: none;
+  white-space: nowrap;
+`;
+
+const Clock = styled.span`
+  font-family: ${(p) => p.theme.mono};
+  font-size: 24px;
+  letter-spacing: 0.01em;
+  padding: 8px 16px 0;
+  border-left: 1px solid ${(p) => p.theme.hairline};
+  white-space: nowrap;
+`;
+
+const Sheet = styled(Modal)`
+  background: ${night.raised};
+  color: ${night.text};
+  border: 1px solid ${night.quiet};
+  padding: 20px 28px;
+  font-family: ${night.sans};
+  font-size: ${night.size.body};
+  dl {
+    display: grid;
+    grid-template-columns: auto 1fr;
+    gap: 6px 24px;
+    margin: 12px 0;
+  }
+  dt {
+    font-family: ${night.mono};
+    color: ${night.selection};
+  }
+  dd {
+    margin: 0;
+  }
+`;
+
+const Overlay = styled(ModalOverlay)`
+  position: fixed;
+  inset: 0;
+  display: grid;
+  place-items: center;
+  background: rgb(10 9 16 / 70%);
+`;
+
+const KEYS: [string, string][] = [
+  ['space', 'play, stop'],
+  ['J K L', 'back, stop, forward; again for faster'],
+  ['← →', 'one frame; with shift ten'],
+  ['I O', 'set the in point, the out point'],
+  ['. ,', 'next snag, previous snag'],
+  ['Enter', 'accept the proposal of the snag'],
+  ['Shift Enter', 'accept all like it'],
+  ['F', 'frame the selected marker'],
+  ['Z', 'show the whole take; ctrl-wheel over the lanes zooms'],
+  ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
+  ['?', 'this sheet'],
+];
+
+function ClockFace({ transport, labelOf }: { transport: Transport; labelOf: (s: number) => string }) {
+  const ref = useRef<HTMLSpanElement>(null);
+  useEffect(() => transport.subscribe((t) => ref.current && (ref.current.textContent = labelOf(t))), [transport, labelOf]);
+  return <Clock ref={ref} aria-label="Timecode" role="timer" />;
+}
+
+export function Bench({ me }: { me: Me }) {
+  const { production, take: takeParam } = useParams();
+  const id = Number(takeParam);
+  const { take, runs, working } = useTake(id);
+  if (!take.data) {
+    return (
+      <Frame theme={night} me={me} productionId={Number(production)} benchTake={id} cells={[{ what: 'bench', value: 'take' }]}>
+        <div style={{ padding: 24 }}>{take.isError ? <Trouble error={take.error} /> : <Quiet>Fetching the take…</Quiet>}</div>
+      </Frame>
+    );
+  }
+  return <Open key={id} me={me} data={take.data} runs={runs} working={working} />;
+}
+
+function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut[]; working: boolean }) {
+  const client = useQueryClient();
+  const take = data.take;
+  const id = take.id;
+  const [query, setQuery] = useSearchParams();
+  const format = useMemo(() => formatOf(data.timecode_rate, data.drop_frame), [data.timecode_rate, data.drop_frame]);
+  const labelOf = useCallback((s: number) => labelAt(take.first_timecode, s, format), [take.first_timecode, format]);
+  const duration = Math.max(take.duration_s, 0.1);
+  const [transport] = useState(() => {
+    const t = new Transport(duration, 1 / format.rate);
+    t.time = Math.min(Number(query.get('t')) || take.in_s, duration);
+    return t;
+  });
+  useEffect(() => {
+    transport.duration = duration;
+  }, [transport, duration]);
+
+  const body = useBody(data.streams);
+  const mended = useTrack(data.streams, 'mended');
+  const labelled = useTrack(data.streams, 'labelled');
+  const residual = useTrack(data.streams, 'residual');
+  const suit = useTrack(data.streams, 'suit', 2);
+  const gloves = useTrack(data.streams, 'gloves', 2);
+  const face = useTrack(data.streams, 'face');
+  const room = useTrack(data.streams, 'room', 48);
+  const markers = mended ?? labelled;
+  const names = useMemo(() => {
+    const stream = data.streams.filter((s) => s.name === 'mended' || s.name === 'labelled').at(-1);
+    return (stream?.details as { names?: string[] } | undefined)?.names ?? [];
+  }, [data.streams]);
+
+  const shapes = useMemo(() => (data.streams.find((s) => s.name === 'face')?.details as { names?: string[] } | undefined)?.names ?? [], [data.streams]);
+
+  const [range, setRange] = useState<Range>({ from: 0, to: duration });
+  useEffect(() => setRange({ from: 0, to: duration }), [duration]);
+  const [open, setOpen] = useState(false);
+  const [sheet, setSheet] = useState(false);
+  const snag = Number(query.get('snag') ?? -1);
+  const marker = query.get('marker') ? names.indexOf(query.get('marker')!) : -1;
+  const put = useCallback(
+    (values: Record<string, string | null>) =>
+      setQuery(
+        (old) => {
+          const next = new URLSearchParams(old);
+          for (const [k, v] of Object.entries(values)) if (v === null) next.delete(k);
+            else next.set(k, v);
+          return next;
+        },
+        { replace: true },
+      ),
+    [setQuery],
+  );
+  // the address keeps the moment, written when it comes to rest
+  useEffect(() => {
+    let timer = 0;
+    const leave = transport.subscribe((t) => {
+      window.clearTimeout(timer);
+      if (transport.speed === 0) timer = window.setTimeout(() => put({ t: t.toFixed(3) }), 300);
+    });
+    return () => {
+      window.clearTimeout(timer);
+      leave();
+    };
+  }, [transport, put]);
+
+  const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
+  const change = useMutation({ mutationFn: (body: object) => patch(`/takes/${id}`, body), onSettled: refresh });
+  const accept = useMutation({
+    mutationFn: (snags: SnagOut[]) => post<TakeOut>(`/takes/${id}/mends`, snags.map((s) => ({ document: s.proposal, words: s.text }))),
+    onSettled: refresh,
+  });
+  const again = useMutation({ mutationFn: (name: string) => post(`/takes/${id}/passes/${name}`), onSettled: refresh });
+  const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
+  const undo = useMutation({
+    mutationFn: (redo: boolean) => post<{ words: string | null }>(`/takes/${id}/undo?redo=${redo}`),
+    onSettled: refresh,
+  });
+
+  const goTo = useCallback(
+    (index: number) => {
+      const s = data.snags[index];
+      if (!s) return;
+      put({ snag: String(index), marker: names.includes(s.subject) ? s.subject : null });
+      transport.stop();
+      transport.seek(Math.min((s.start_s + s.end_s) / 2, duration));
+      const length = s.end_s - s.start_s;
+      if (length < duration * 0.9) {
+        const span = Math.min(duration, Math.max(3, length * 4));
+        const from = Math.min(Math.max(0, (s.start_s + s.end_s) / 2 - span / 2), duration - span);
+        setRange({ from, to: from + span });
+      }
+    },
+    [data.snags, names, transport, duration, put],
+  );
+
+  const acceptSnag = (all: boolean) => {
+    const s = data.snags[snag];
+    if (!s?.proposal || s.mended || working) return;
+    const way = (o: SnagOut) => `${o.kind}${String(o.proposal?.kind)}${String(o.proposal?.method)}`;
+    accept.mutate(all ? data.snags.filter((o) => o.proposal && !o.mended && way(o) === way(s)) : [s]);
+  };
+
+  const keys = useRef<(e: KeyboardEvent) => void>(() => {});
+  keys.current = (e) => {
+    const target = e.target as HTMLElement;
+    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || sheet) return;
+    const onButton = target.tagName === 'BUTTON' || target.tagName === 'A';
+    const ctrl = e.ctrlKey || e.metaKey;
+    if (ctrl && e.key.toLowerCase() === 'z') undo.mutate(e.shiftKey);
+    else if (ctrl || e.altKey) return;
+    else if (e.key === ' ' && !onButton) transport.toggle();
+    else if (e.key === 'j') transport.shuttle(-1);
+    else if (e.key === 'k') transport.stop();
+    else if (e.key === 'l') transport.shuttle(1);
+    else if (e.key === 'ArrowLeft') transport.step(e.shiftKey ? -10 : -1);
+    else if (e.key === 'ArrowRight') transport.step(e.shiftKey ? 10 : 1);
+    else if (e.key === 'i') change.mutate({ in_s: Number(transport.time.toFixed(4)) });
+    else if (e.key === 'o') change.mutate({ out_s: Number(transport.time.toFixed(4)) });
+    else if (e.key === '.') goTo(Math.min(snag + 1, data.snags.length - 1));
+    else if (e.key === ',') goTo(Math.max(snag - 1, 0));
+    else if (e.key === 'Enter' && !onButton) acceptSnag(e.shiftKey);
+    else if (e.key === 'f') window.dispatchEvent(new Event('otrevo-frame-selection'));
+    else if (e.key === 'z') setRange({ from: 0, to: duration });
+    else if (e.key === '?') setSheet(true);
+    else return;
+    e.preventDefault();
+  };
+  useEffect(() => {
+    const listen = (e: KeyboardEvent) => keys.current(e);
+    window.addEventListener('keydown', listen);
+    return () => window.removeEventListener('keydown', listen);
+  }, []);
+
+  const lower = useSplit('lanes', 300, 120, 620);
+  const side = useSplit('snags', 370, 240, 620);
+  const tracks = useMemo(() => ({ markers, labelled, residual, suit, gloves, face, room }), [markers, labelled, residual, suit, gloves, face, room]);
+  const lanes = useBenchLanes({
+    tracks, names, snags: data.snags, selectedSnag: snag, marker: marker < 0 ? null : marker, open, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
+    hasOptical: data.streams.some((s) => s.name === 'optical'),
+    onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
+  });
+  const failed = runs.find((r) => r.state === 'failed');
+  const mends = data.mends.filter((m) => m.active).length;
+  const left = data.snags.filter((s) => !s.mended).length;
+  return (
+    <Frame
+      theme={night} me={me} productionId={data.production_id} benchTake={id}
+      cells={[
+        { what: data.production, value: `Day ${data.day}` },
+        { what: 'slate', value: `${data.slate} ${data.title}` },
+        { what: 'take', value: `${take.number} ${take.status === 'circled' ? '◯ circled' : take.status === 'open' ? '' : take.status}` },
+        { what: 'rate', value: rateWords(data.timecode_rate, data.drop_frame) },
+      ]}
+      right={<ThemeProvider theme={night}><ClockFace transport={transport} labelOf={labelOf} /></ThemeProvider>}
+    >
+      <Layout>
+        <PassStrip runs={runs} mends={mends} snags={left} onRun={(n) => again.mutate(n)} onCancel={(r) => stop.mutate(r)} />
+        <Upper>
+          <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
+            {body || markers ? (
+              <StageView
+                caption={`${data.performer} · ${body ? 'solved body over markers' : 'markers, not solved yet'}`}
+                body={body} markers={markers ?? null} ghost={null} names={names} transport={transport} selected={marker < 0 ? null : marker}
+                onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
+              />
+            ) : (
+              <div style={{ padding: 24 }}>
+                {failed ? <Trouble error={failed.message} /> : <Quiet>{working ? 'The passes are at work; the body appears here when it is solved.' : 'Nothing to show yet: run Label and Solve, or roll a warm-up for this performer first.'}</Quiet>}
+              </div>
+            )}
+          </div>
+          <Splitter across={false} size={side.size} onChange={side.change} label="Width of the snag list" />
+          <div style={{ width: side.size, flex: 'none', minHeight: 0 }}>
+            <SnagList snags={data.snags} selected={snag} labelOf={labelOf} busy={working || accept.isPending} onSelect={goTo} onAccept={(s) => accept.mutate(s)} />
+          </div>
+        </Upper>
+        <Splitter across size={lower.size} onChange={lower.change} label="Height of the lanes" />
+        <div style={{ height: lower.size, flex: 'none', minHeight: 0 }}>
+          <Lanes lanes={lanes} transport={transport} title={`Take ${take.number} · ${duration.toFixed(1)} s`} labelOf={labelOf} inOut={[take.in_s, take.out_s]} range={range} onRange={setRange} />
+        </div>
+        <Foot>
+          <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
+          <WordButton onPress={() => change.mutate({ in_s: Number(transport.time.toFixed(4)) })}>Set in</WordButton>
+          <Figure>{labelOf(take.in_s)}</Figure>
+          <WordButton onPress={() => change.mutate({ out_s: Number(transport.time.toFixed(4)) })}>Set out</WordButton>
+          <Figure>{labelOf(take.out_s)}</Figure>
+          <WordButton onPress={() => setRange({ from: 0, to: duration })} isDisabled={range.from <= 0 && range.to >= duration}>Whole take</WordButton>
+          <WordButton onPress={() => undo.mutate(false)}>Undo</WordButton>
+          <WordButton onPress={() => undo.mutate(true)}>Redo</WordButton>
+          <span aria-live="polite" style={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>
+            {undo.data && <Quiet>{undo.data.words ? `${undo.variables ? 'redone' : 'undone'}: ${undo.data.words}` : 'nothing left to take back'}</Quiet>}
+            {[change.error, accept.error, again.error, undo.error].filter(Boolean).map((e, i) => <span role="alert" key={i} style={{ color: night.wrong }}>✕ {(e as Error).message}</span>)}
+          </span>
+          <span style={{ marginLeft: 'auto' }}><WordButton onPress={() => setSheet(true)}>? keys</WordButton></span>
+        </Foot>
+      </Layout>
+      <Overlay isOpen={sheet} onOpenChange={setSheet} isDismissable>
+        <Sheet>
+          <Dialog aria-label="Keys">
+            <h2 style={{ margin: 0 }}>Keys</h2>
+            <dl>{KEYS.map(([k, what]) => [<dt key={k}>{k}</dt>, <dd key={`${k}d`}>{what}</dd>])}</dl>
+            <PlainButton slot="close" autoFocus style={{ color: night.text }}>Close</PlainButton>
+          </Dialog>
+        </Sheet>
+      </Overlay>
+    </Frame>
+  );
+}
+

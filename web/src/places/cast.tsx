@@ -1,0 +1,249 @@
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import styled, { useTheme } from 'styled-components';
+import { get, type Me, type PerformerOut, type Schemas } from '../api/client';
+import { Empty, Figure, MainButton, Quiet, Trouble } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { verdict } from '../parts/verdict';
+import { paper } from '../theme';
+import { useBoard } from './shoot';
+
+const Wrap = styled.div`
+  padding: 20px 28px 40px;
+  max-width: 1480px;
+  margin: 0 auto;
+  display: grid;
+  grid-template-columns: 250px 1fr;
+  gap: 28px;
+`;
+
+const People = styled.div`
+  display: grid;
+  gap: 6px;
+  align-content: start;
+  button {
+    font: inherit;
+    text-align: left;
+    background: none;
+    border: 0;
+    border-left: 3px solid transparent;
+    padding: 8px 12px;
+    color: inherit;
+    cursor: pointer;
+    &[aria-pressed='true'] {
+      background: ${(p) => p.theme.picked};
+      border-left-color: ${(p) => p.theme.selection};
+    }
+    strong {
+      font-size: 16px;
+      display: block;
+    }
+  }
+`;
+
+const Figures = styled.dl`
+  display: grid;
+  grid-template-columns: repeat(4, minmax(0, 1fr));
+  gap: 16px 24px;
+  margin: 14px 0 22px;
+  dt {
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+  dd {
+    margin: 0;
+    font-size: 19px;
+  }
+  small {
+    display: block;
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+`;
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(300px, 380px) 1fr;
+  gap: 32px;
+  table {
+    border-collapse: collapse;
+    width: 100%;
+  }
+  th {
+    text-align: left;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+  td,
+  th {
+    padding: 3px 10px 3px 0;
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+  }
+  td + td {
+    text-align: right;
+  }
+  h3 {
+    margin: 0 0 8px;
+    font-size: 14px;
+  }
+`;
+
+type Calibration = Schemas['CalibrationOut'];
+type Bone = { name: string; offset_m: [number, number, number] };
+
+const PARENT: Record<string, string> = {
+  spine: 'hips', chest: 'spine', upperChest: 'chest', neck: 'upperChest', head: 'neck',
+  Shoulder: 'upperChest', UpperArm: 'Shoulder', LowerArm: 'UpperArm', Hand: 'LowerArm',
+  UpperLeg: 'hips', LowerLeg: 'UpperLeg', Foot: 'LowerLeg', Toes: 'Foot',
+};
+
+function parentOf(name: string): string | null {
+  const side = name.startsWith('left') ? 'left' : name.startsWith('right') ? 'right' : '';
+  const parent = PARENT[name.slice(side.length)] ?? PARENT[name];
+  if (!parent) return null;
+  return parent === 'upperChest' || parent === 'hips' || side === '' ? parent : side + parent;
+}
+
+/** The calibrated body in T-pose from the front, with the markers where they really sit. */
+function BodyDrawing({ calibration, height }: { calibration: Calibration; height: number }) {
+  const theme = useTheme();
+  const bones = calibration.bones as unknown as Bone[];
+  const at = new Map<string, [number, number]>();
+  for (const b of bones) {
+    const parent = parentOf(b.name);
+    if (b.name === 'hips') at.set(b.name, [0, b.offset_m[1]]);
+    else if (parent && at.has(parent)) {
+      const [x, y] = at.get(parent)!;
+      at.set(b.name, [x + b.offset_m[0], y + b.offset_m[1]]);
+    }
+  }
+  const scale = 190;
+  const X = (x: number) => 210 + x * scale;
+  const Y = (y: number) => 20 + (height * 1.06 - y) * scale;
+  return (
+    <svg viewBox={`0 0 420 ${Math.round(height * 1.06 * scale + 44)}`} width="100%" role="img" aria-label="The calibrated body in T-pose, seen from the front">
+      <line x1="10" x2="410" y1={Y(0)} y2={Y(0)} stroke={theme.hairline} />
+      {[...at].map(([name, [x, y]]) => {
+        const p = parentOf(name);
+        if (!p || !at.has(p)) return null;
+        const [px, py] = at.get(p)!;
+        const side = name.startsWith('left') ? theme.left : name.startsWith('right') ? theme.right : theme.bone;
+        return <line key={name} x1={X(px)} y1={Y(py)} x2={X(x)} y2={Y(y)} stroke={side} strokeWidth="4" strokeDasharray={name.startsWith('right') ? '7 3' : undefined} />;
+      })}
+      {(calibration.markers as unknown as (Bone & { bone: string })[]).map((m) => {
+        const joint = at.get(m.bone);
+        if (!joint) return null;
+        return <circle key={m.name} cx={X(joint[0] + m.offset_m[0])} cy={Y(joint[1] + m.offset_m[1])} r="3" fill={theme.text}><title>{m.name}</title></circle>;
+      })}
+      <text x="396" y={Y(0) + 16} textAnchor="end" fontSize="11" fill={theme.quiet}>performer’s left</text>
+      <text x="24" y={Y(0) + 16} fontSize="11" fill={theme.quiet}>performer’s right</text>
+    </svg>
+  );
+}
+
+const LENGTHS: [string, string, string][] = [
+  ['Upper arm', 'leftLowerArm', 'rightLowerArm'],
+  ['Forearm', 'leftHand', 'rightHand'],
+  ['Thigh', 'leftLowerLeg', 'rightLowerLeg'],
+  ['Shin', 'leftFoot', 'rightFoot'],
+  ['Foot to toes', 'leftToes', 'rightToes'],
+];
+
+function Detail({ performer, production }: { performer: PerformerOut; production: number }) {
+  const navigate = useNavigate();
+  const board = useBoard(production);
+  const c = performer.calibrations[0];
+  const slate = board.data?.days.flatMap((d) => d.slates).find((s) => s.id === performer.warm_up_slate_id);
+  const last = slate?.takes.at(-1);
+  const v = last && verdict(last.runs);
+  const f = (c?.figures ?? {}) as { residual_rms_mm?: number; named_share?: number; joints_hardly_moved?: string[]; markers_never_seen?: string[] };
+  const suit = Object.values((c?.suit ?? {}) as Record<string, { residual_deg: number }>);
+  const length = (name: string) => {
+    const b = (c?.bones as unknown as Bone[] | undefined)?.find((x) => x.name === name);
+    return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
+  };
+  const roll = (
+    <MainButton onPress={() => navigate(`/p/${production}/floor/${performer.warm_up_slate_id}`)} isDisabled={!performer.warm_up_slate_id}>
+      Roll a warm-up
+    </MainButton>
+  );
+  return (
+    <div>
+      <div style={{ display: 'flex', alignItems: 'baseline', gap: 18 }}>
+        <h1 style={{ margin: 0, fontSize: 22 }}>{performer.name}</h1>
+        <span><Figure>{performer.height_m.toFixed(2)}</Figure> m</span>
+        <Quiet>{performer.kit.join(' · ')}</Quiet>
+        <span style={{ marginLeft: 'auto' }}>{roll}</span>
+      </div>
+      {v?.working && <p aria-live="polite">The last warm-up is being worked through: {v.state}.</p>}
+      {v?.tone === 'wrong' && <Trouble error={`The last warm-up gave no calibration: ${v.words}`} />}
+      {!c && !v?.working && (
+        <Empty style={{ marginTop: 18 }}>
+          <h2>Not calibrated yet</h2>
+          <p>A warm-up of about 40 s gives bone lengths, marker places, suit sensors, gloves and the neutral face, without anybody clicking.</p>
+          {roll}
+        </Empty>
+      )}
+      {c && (
+        <>
+          <Figures>
+            <div><dt>Calibration</dt><dd>v{c.version}</dd><small>{new Date(c.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</small></div>
+            <div><dt>Markers to body, RMS</dt><dd><Figure>{f.residual_rms_mm?.toFixed(1)} mm</Figure></dd><small>{(f.residual_rms_mm ?? 99) < 5 ? 'good: under 5 mm' : 'high: over 5 mm, look at the markers'}</small></div>
+            <div><dt>Points named</dt><dd><Figure>{(100 * (f.named_share ?? 0)).toFixed(1)} %</Figure></dd><small>nobody clicked</small></div>
+            <div><dt>Suit sensors</dt><dd>{suit.length ? <Figure>{suit.length} · {Math.max(...suit.map((s) => s.residual_deg)).toFixed(1)}°</Figure> : <Quiet>not worn</Quiet>}</dd><small>{suit.length ? 'worst sensor against its limb' : 'a half-kit, no fault'}</small></div>
+            <div><dt>Gloves</dt><dd>{c.gloves ? 'flat hand and fist' : <Quiet>not worn</Quiet>}</dd></div>
+            <div><dt>Face</dt><dd>{performer.kit.includes('face') ? `${52 - c.face_weak.length} of 52 shapes` : <Quiet>not worn</Quiet>}</dd><small title={c.face_weak.join(', ')}>{c.face_weak.length ? `${c.face_weak.length} hardly shown in the warm-up` : ''}</small></div>
+            <div style={{ gridColumn: 'span 2' }}><dt>To check</dt><dd style={{ fontSize: 14 }}>
+              {f.joints_hardly_moved?.length ? `hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
+              {f.markers_never_seen?.length ? `never seen: ${f.markers_never_seen.join(', ')}.` : ''}
+              {!f.joints_hardly_moved?.length && !f.markers_never_seen?.length && 'Every limb moved and every marker was seen.'}
+            </dd></div>
+          </Figures>
+          <Two>
+            <div>
+              <h3>Bones, mm</h3>
+              <table>
+                <thead><tr><th>Bone</th><th style={{ textAlign: 'right' }}>left</th><th style={{ textAlign: 'right' }}>right</th></tr></thead>
+                <tbody>
+                  {LENGTHS.map(([words, l, r]) => (
+                    <tr key={words}><td>{words}</td><td><Figure>{length(l)}</Figure></td><td><Figure>{length(r)}</Figure></td></tr>
+                  ))}
+                </tbody>
+              </table>
+              {c.warm_up_take_id && <p><Link to={`/p/${production}/bench/${c.warm_up_take_id}`}>The warm-up on the bench</Link></p>}
+              {performer.calibrations.length > 1 && <p><Quiet>Earlier versions kept: {performer.calibrations.slice(1).map((x) => `v${x.version}`).join(', ')}</Quiet></p>}
+            </div>
+            <div style={{ maxWidth: 520 }}><BodyDrawing calibration={c} height={performer.height_m} /></div>
+          </Two>
+        </>
+      )}
+    </div>
+  );
+}
+
+export function Cast({ me }: { me: Me }) {
+  const production = Number(useParams().production);
+  const cast = useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: 4000 });
+  const [picked, setPicked] = useState<number | null>(null);
+  const name = me.memberships.find((m) => m.production_id === production)?.production ?? '';
+  const performer = cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
+  return (
+    <Frame theme={paper} me={me} productionId={production} cells={[{ what: 'production', value: name }, { what: 'cast', value: performer?.name ?? '…' }]}>
+      <Wrap>
+        <People role="group" aria-label="Performers">
+          <Trouble error={cast.error} />
+          {cast.data?.map((p) => (
+            <button key={p.id} type="button" aria-pressed={p.id === performer?.id} onClick={() => setPicked(p.id)}>
+              <strong>{p.name}</strong>
+              <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
+            </button>
+          ))}
+          {cast.data?.length === 0 && <Quiet>No performer in this production yet.</Quiet>}
+        </People>
+        {performer && <Detail key={performer.id} performer={performer} production={production} />}
+      </Wrap>
+    </Frame>
+  );
+}

@@ -1,0 +1,299 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useRef, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import styled from 'styled-components';
+import { get, patch, post, type FloorOut, type Me, type RollingOut, type TakeRow } from '../api/client';
+import { Thumbnail, type Picture } from '../lanes/thumbnail';
+import { BigButton, Empty, Figure, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { verdict } from '../parts/verdict';
+import { night } from '../theme';
+import { formatOf, labelAt, rateWords } from '../time/timecode';
+import { useBoard } from './shoot';
+
+const COUNTDOWN_S = 3;
+const AUTO_CUT_S = 55;
+
+const Wrap = styled.div`
+  display: grid;
+  grid-template-columns: 230px 1fr 300px;
+  height: 100%;
+  min-height: 560px;
+`;
+
+const Side = styled.div`
+  border-right: 1px solid ${(p) => p.theme.hairline};
+  padding: 16px 0;
+  overflow-y: auto;
+  h2 {
+    font-size: 12px;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    margin: 0 16px 6px;
+  }
+  a {
+    display: block;
+    padding: 11px 16px 11px 13px;
+    min-height: 44px;
+    text-decoration: none;
+    border-left: 3px solid transparent;
+    &[aria-current='page'] {
+      background: ${(p) => p.theme.picked};
+      border-left-color: ${(p) => p.theme.selection};
+    }
+  }
+`;
+
+const Middle = styled.div`
+  padding: 22px 32px;
+  display: flex;
+  flex-direction: column;
+  gap: 18px;
+  min-width: 0;
+`;
+
+const Name = styled.div`
+  display: flex;
+  gap: 28px;
+  align-items: baseline;
+  h1 {
+    margin: 0;
+    font-size: 46px;
+    line-height: 1.1;
+    white-space: nowrap;
+  }
+`;
+
+const Code = styled.div`
+  font-family: ${(p) => p.theme.mono};
+  font-size: 64px;
+  line-height: 1;
+`;
+
+const State = styled.div<{ $rolling: boolean }>`
+  display: flex;
+  align-items: center;
+  gap: 14px;
+  min-height: 92px;
+  padding: 0 20px;
+  border: ${(p) => (p.$rolling ? `3px solid ${p.theme.wrong}` : `1px solid ${p.theme.hairline}`)};
+  font-size: 20px;
+`;
+
+const Device = styled.div`
+  display: grid;
+  grid-template-columns: 20px 1fr auto;
+  padding: 9px 16px;
+  min-height: 44px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  small {
+    grid-column: 2 / -1;
+    color: ${(p) => p.theme.quiet};
+  }
+`;
+
+/** Seconds since the roll by the server's clock, ticking with the display. */
+function useElapsed(rolling: RollingOut | null | undefined): number {
+  const [elapsed, setElapsed] = useState(0);
+  useEffect(() => {
+    if (!rolling) {
+      setElapsed(0);
+      return;
+    }
+    const behind = Date.now() - new Date(rolling.now).getTime();
+    const started = new Date(rolling.started_at).getTime() + behind;
+    let request = 0;
+    const tick = () => {
+      setElapsed((Date.now() - started) / 1000);
+      request = requestAnimationFrame(tick);
+    };
+    tick();
+    return () => cancelAnimationFrame(request);
+  }, [rolling]);
+  return elapsed;
+}
+
+function prompt(seconds: number): string {
+  if (seconds < 1.6) return 'T-pose, still';
+  if (seconds < 4) return 'Clap';
+  return 'Action';
+}
+
+export function Floor({ me }: { me: Me }) {
+  const params = useParams();
+  const production = Number(params.production);
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const board = useBoard(production);
+  const day = board.data?.days.at(-1);
+  const rollingNow = useQuery({ queryKey: ['rolling', production], queryFn: () => get<RollingOut | null>(`/productions/${production}/rolling`) });
+  const slates = day?.slates ?? [];
+  const slate = slates.find((s) => s.id === Number(params.slate)) ?? slates.find((s) => s.id === rollingNow.data?.slate_id) ?? slates.find((s) => !s.warm_up) ?? slates[0];
+  const floor = useQuery({ queryKey: ['floor', slate?.id], queryFn: () => get<FloorOut>(`/slates/${slate!.id}/floor`), enabled: Boolean(slate), refetchInterval: 4000 });
+  const rolling = floor.data?.rolling?.slate_id === slate?.id ? floor.data?.rolling : null;
+  const elsewhere = floor.data?.rolling && floor.data.rolling.slate_id !== slate?.id ? floor.data.rolling : null;
+  const elapsed = useElapsed(rolling);
+  const [count, setCount] = useState(0);
+  const [cutTake, setCutTake] = useState<number | null>(null);
+  const p = board.data?.production;
+  const format = p && formatOf(p.timecode_rate, p.drop_frame);
+  const refresh = () => {
+    void client.invalidateQueries({ queryKey: ['floor'] });
+    void client.invalidateQueries({ queryKey: ['rolling'] });
+    void client.invalidateQueries({ queryKey: ['board', production] });
+  };
+  const roll = useMutation({ mutationFn: () => post(`/slates/${slate!.id}/roll`), onSettled: refresh });
+  const cut = useMutation({
+    mutationFn: () => post<TakeRow>(`/slates/${slate!.id}/cut`),
+    onSuccess: (take) => setCutTake(take.id),
+    onSettled: refresh,
+  });
+  const abandon = useMutation({ mutationFn: () => post(`/slates/${slate!.id}/abandon`), onSettled: refresh });
+  const mark = useMutation({
+    mutationFn: ({ id, ...values }: { id: number; status?: string; note?: string }) => patch(`/takes/${id}`, values),
+    onSettled: refresh,
+  });
+  useEffect(() => {
+    if (count <= 0) return;
+    const timer = window.setTimeout(() => {
+      if (count === 1) roll.mutate();
+      setCount(count - 1);
+    }, 1000);
+    return () => window.clearTimeout(timer);
+  }, [count]); // the countdown restarts on nothing else
+  const cutting = cut.isPending;
+  useEffect(() => {
+    if (rolling && elapsed > AUTO_CUT_S && !cutting) cut.mutate();
+  }, [rolling, elapsed > AUTO_CUT_S, cutting]); // when the performance is over the floor cuts by itself
+  const last = slate?.takes.find((t) => t.id === cutTake) ?? slate?.takes.at(-1);
+  const [note, setNote] = useState('');
+  useEffect(() => setNote(last?.note ?? ''), [last?.id, last?.note]);
+  const noteField = useRef<HTMLDivElement>(null);
+
+  const keys = useRef<(e: KeyboardEvent) => void>(() => {});
+  keys.current = (e) => {
+    if (/^(INPUT|TEXTAREA|SELECT)$/.test((e.target as HTMLElement).tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === 'r' && !rolling && count === 0 && slate && !elsewhere) setCount(COUNTDOWN_S);
+    else if (e.key === 'x' && rolling) cut.mutate();
+    else if (e.key === 'Escape' && count > 0) setCount(0);
+    else if (e.key === 'c' && last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });
+    else if (e.key === 'n') noteField.current?.querySelector('textarea')?.focus();
+    else return;
+    e.preventDefault();
+  };
+  useEffect(() => {
+    const listen = (e: KeyboardEvent) => keys.current(e);
+    window.addEventListener('keydown', listen);
+    return () => window.removeEventListener('keydown', listen);
+  }, []);
+
+  const v = last && verdict(last.runs);
+  const code = rolling && format ? labelAt(rolling.first_timecode, elapsed, format) : '--:--:--;--';
+  return (
+    <Frame theme={night} me={me} productionId={production}
+      cells={[
+        { what: p?.name ?? 'production', value: day ? `Day ${day.number}, ${day.stage}` : '…' },
+        { what: 'slate', value: slate ? `${slate.name} ${slate.title}` : '…' },
+        { what: 'take', value: rolling ? rolling.number : (floor.data?.next_number ?? '…') },
+        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…' },
+      ]}>
+      {board.isError && <Trouble error={board.error} />}
+      {day && slates.length === 0 && (
+        <Empty style={{ margin: 28 }}><h2>No slate to roll</h2><p>Add one on the board in Shoot.</p></Empty>
+      )}
+      {slate && (
+        <Wrap>
+          <Side>
+            <h2>Slates</h2>
+            {slates.map((s) => (
+              <Link key={s.id} to={`/p/${production}/floor/${s.id}`} aria-current={s.id === slate.id ? 'page' : undefined}>
+                <strong>{s.name}</strong> {s.title}
+                <br />
+                <Quiet>{s.performer} · {s.takes.length} take{s.takes.length === 1 ? '' : 's'}</Quiet>
+              </Link>
+            ))}
+          </Side>
+          <Middle>
+            <Name>
+              <div><Quiet>slate</Quiet><h1>{slate.name}</h1></div>
+              <div><Quiet>take</Quiet><h1>{rolling ? rolling.number : (floor.data?.next_number ?? '…')}</h1></div>
+              <div style={{ marginLeft: 'auto', textAlign: 'right' }}><Quiet>timecode</Quiet><Code>{code}</Code></div>
+            </Name>
+            <State $rolling={Boolean(rolling)} role="status">
+              {rolling ? (
+                <>
+                  <strong>● ROLLING</strong>
+                  <Figure>{elapsed.toFixed(1)} s</Figure>
+                  <span style={{ marginLeft: 'auto' }}>{prompt(elapsed)}</span>
+                </>
+              ) : count > 0 ? (
+                <strong>Rolling in {count}</strong>
+              ) : (
+                <span>
+                  {floor.data && !floor.data.calibrated && !slate.warm_up
+                    ? `${slate.performer} is not calibrated: the take will record, but it cannot be labelled before a warm-up.`
+                    : slate.warm_up
+                      ? `Warm-up of ${slate.performer}: about 45 s, from the T-pose through every joint and back.`
+                      : 'Ready. T-pose, clap, action, T-pose, cut.'}
+                </span>
+              )}
+            </State>
+            <div style={{ display: 'flex', gap: 14, flexWrap: 'wrap' }}>
+              {!rolling && (
+                <BigButton isDisabled={roll.isPending || Boolean(elsewhere)} onPress={() => setCount(count > 0 ? 0 : COUNTDOWN_S)}
+                  style={{ background: night.selection, color: night.onSelection }}>
+                  {count > 0 ? 'Hold' : 'Roll'} <small>R</small>
+                </BigButton>
+              )}
+              {rolling && (
+                <BigButton isDisabled={cutting} onPress={() => cut.mutate()} style={{ background: night.wrong, color: '#1c0d08' }}>
+                  Cut <small>X</small>
+                </BigButton>
+              )}
+              {rolling && <BigButton onPress={() => abandon.mutate()}>Drop it, keep nothing</BigButton>}
+            </div>
+            {elsewhere && <Trouble error={`Slate ${elsewhere.slate} take ${elsewhere.number} is rolling; cut it first.`} />}
+            <Trouble error={roll.error ?? cut.error ?? mark.error} />
+            {last && v && (
+              <section aria-label="Verdict" aria-live="polite" style={{ borderTop: `1px solid ${night.hairline}`, paddingTop: 14 }}>
+                <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
+                  <h2 style={{ margin: 0, fontSize: 18 }}>Take {last.number}</h2>
+                  <span style={{ fontSize: 16, color: v.tone === 'wrong' ? night.wrong : undefined }}>{v.words || 'being written'}</span>
+                  <Quiet style={{ marginLeft: 'auto' }}>{v.state === 'ready' ? 'usable' : v.state}</Quiet>
+                </div>
+                <div style={{ margin: '10px 0' }}><Thumbnail picture={last.picture as Picture} width={420} /></div>
+                {v.working && <Progress value={last.runs.filter((r) => r.state === 'done').length / Math.max(1, last.runs.length)} words={v.state} />}
+                <div style={{ display: 'flex', gap: 12, alignItems: 'end', marginTop: 10 }} ref={noteField}>
+                  <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' })} aria-pressed={last.status === 'circled'}>
+                    {last.status === 'circled' ? '◯ circled' : 'Circle'} <small>C</small>
+                  </BigButton>
+                  <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'no good' ? 'open' : 'no good' })}>
+                    {last.status === 'no good' ? 'NG ✕' : 'No good'}
+                  </BigButton>
+                  <div style={{ flex: 1 }}>
+                    <TextInput label={`Note on take ${last.number} (N)`} lines={2} value={note} onChange={setNote} onBlur={() => note !== last.note && mark.mutate({ id: last.id, note })} />
+                  </div>
+                  <WordButton onPress={() => navigate(`/p/${production}/bench/${last.id}`)}>To the bench</WordButton>
+                </div>
+              </section>
+            )}
+          </Middle>
+          <Side style={{ borderRight: 0, borderLeft: `1px solid ${night.hairline}` }}>
+            <h2>Devices of {slate.performer}’s kit</h2>
+            {floor.data?.devices.map((d) => {
+              const here = d.state !== 'not in this kit';
+              return (
+                <Device key={d.name}>
+                  <span aria-hidden="true" style={{ color: here ? night.good : night.quiet }}>{here ? '●' : '○'}</span>
+                  <span>{d.name}</span>
+                  <Figure>{here ? `${d.rate_hz >= 1000 ? `${d.rate_hz / 1000} k` : d.rate_hz}Hz` : '–'}</Figure>
+                  <small>{d.state}</small>
+                </Device>
+              );
+            })}
+          </Side>
+        </Wrap>
+      )}
+    </Frame>
+  );
+}

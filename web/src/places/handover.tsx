@@ -1,0 +1,217 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Checkbox, CheckboxGroup } from 'react-aria-components';
+import { Link, useParams } from 'react-router';
+import styled from 'styled-components';
+import { get, post, type Me, type PackageOut } from '../api/client';
+import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { verdict } from '../parts/verdict';
+import { paper } from '../theme';
+import { useBoard } from './shoot';
+
+const Wrap = styled.div`
+  padding: 20px 28px 40px;
+  max-width: 1480px;
+  margin: 0 auto;
+  display: grid;
+  grid-template-columns: minmax(330px, 420px) 1fr;
+  gap: 36px;
+  h1 {
+    font-size: 20px;
+    margin: 0 0 12px;
+  }
+`;
+
+const Choice = styled(Checkbox)`
+  display: flex;
+  gap: 10px;
+  align-items: baseline;
+  padding: 4px 0;
+  cursor: pointer;
+  outline: none;
+  > i {
+    flex: none;
+    width: 14px;
+    height: 14px;
+    border: 1px solid ${(p) => p.theme.text};
+    align-self: center;
+    font-style: normal;
+    line-height: 12px;
+    text-align: center;
+  }
+  &[data-selected] > i::after {
+    content: '✓';
+  }
+  &[data-focus-visible] > i {
+    outline: 2px solid ${(p) => p.theme.selection};
+    outline-offset: 2px;
+  }
+  &[data-disabled] {
+    color: ${(p) => p.theme.quiet};
+    cursor: default;
+  }
+`;
+
+const Group = styled(CheckboxGroup)`
+  display: grid;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  padding: 8px 0;
+`;
+
+const Card = styled.article`
+  background: ${(p) => p.theme.raised};
+  border: 1px solid ${(p) => p.theme.hairline};
+  padding: 12px 16px;
+  margin-bottom: 12px;
+  display: grid;
+  gap: 6px;
+  > header {
+    display: flex;
+    gap: 14px;
+    align-items: baseline;
+    h2 {
+      margin: 0;
+      font-size: 16px;
+      overflow-wrap: anywhere;
+    }
+    > :last-child {
+      margin-left: auto;
+      white-space: nowrap;
+    }
+  }
+`;
+
+const RATES: [string, string][] = [['24/1', '24'], ['25/1', '25'], ['30000/1001', '29.97'], ['30/1', '30'], ['60/1', '60'], ['120/1', '120']];
+const FORMATS: [string, string][] = [['bvh', 'Body and fingers, BVH'], ['c3d', 'Named markers, C3D'], ['face', 'Face shapes, CSV']];
+const STATES: Record<string, string> = {
+  building: 'being built and read back', ready: 'ready, read back without faults', faulty: '✕ cannot be sent', sent: 'sent, no answer yet',
+  accepted: '✓ accepted', returned: '↩ sent back',
+};
+
+export function differences(p: PackageOut): { mm: number; degrees: number } | null {
+  const rows = (p.manifest as { differences?: { position_mm?: number; rotation_deg?: number }[] }).differences;
+  if (!rows?.length) return null;
+  return { mm: Math.max(...rows.map((r) => r.position_mm ?? 0)), degrees: Math.max(...rows.map((r) => r.rotation_deg ?? 0)) };
+}
+
+function Packages({ production, role }: { production: number; role: string }) {
+  const client = useQueryClient();
+  const packages = useQuery({
+    queryKey: ['packages', production],
+    queryFn: () => get<PackageOut[]>(`/productions/${production}/packages`),
+    refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'building') ? 700 : 6000),
+  });
+  const act = useMutation({
+    mutationFn: ({ id, what }: { id: number; what: string }) => post(`/packages/${id}/${what}`),
+    onSettled: () => client.invalidateQueries({ queryKey: ['packages', production] }),
+  });
+  const animator = role === 'animator';
+  return (
+    <section aria-label="Packages">
+      <h1>{animator ? 'Sent to you' : 'Packages'}</h1>
+      <Trouble error={packages.error ?? act.error} />
+      {packages.data?.map((p) => {
+        const d = differences(p);
+        return (
+          <Card key={p.id}>
+            <header>
+              <h2><Link to={`/p/${production}/handover/${p.id}`}>{p.name}</Link></h2>
+              <span aria-live="polite" style={{ color: p.state === 'accepted' || p.state === 'ready' ? paper.good : p.state === 'faulty' || p.state === 'returned' ? paper.wrong : undefined }}>
+                {STATES[p.state]}
+              </span>
+            </header>
+            <Quiet>
+              {p.takes.map((t) => `${t.slate} take ${t.number}`).join(', ')} · {p.formats.join(', ')} · {RATES.find((r) => r[0] === p.rate || r[0] === `${p.rate}/1`)?.[1] ?? p.rate} fps
+              {p.bytes > 0 && ` · ${(p.bytes / 1e6).toFixed(1)} MB`}
+            </Quiet>
+            {p.state === 'building' && <Progress value={p.progress} words={`building ${p.name}`} />}
+            {d && !animator && <span>Read back: <Figure>{d.mm.toFixed(4)} mm</Figure>, <Figure>{d.degrees.toFixed(5)}°</Figure> <Quiet>(limits 0.1 mm, 0.01°)</Quiet></span>}
+            {p.message && <Trouble error={p.message} />}
+            {p.answer && <q style={{ color: p.state === 'returned' ? paper.wrong : undefined }}>{p.answer}</q>}
+            {!animator && (
+              <div style={{ display: 'flex', gap: 10 }}>
+                {p.state === 'ready' && <MainButton onPress={() => act.mutate({ id: p.id, what: 'send' })}>Send</MainButton>}
+                {p.state === 'sent' && <PlainButton onPress={() => act.mutate({ id: p.id, what: 'take-back' })}>Take back</PlainButton>}
+              </div>
+            )}
+          </Card>
+        );
+      })}
+      {packages.data?.length === 0 && (
+        <Empty>
+          <h2>{animator ? 'Nothing has been sent to you yet' : 'No packages yet'}</h2>
+          <p>{animator ? 'As soon as the technician sends a package it appears here.' : 'Choose solved takes on the left; circled ones are proposed.'}</p>
+        </Empty>
+      )}
+    </section>
+  );
+}
+
+function NewPackage({ production }: { production: number }) {
+  const client = useQueryClient();
+  const board = useBoard(production);
+  const day = board.data?.days.at(-1);
+  const takes = (day?.slates ?? []).filter((s) => !s.warm_up).flatMap((s) => s.takes.map((t) => ({ s, t, solved: t.runs.some((r) => r.name === 'solve' && r.state === 'done') })));
+  const proposed = takes.filter(({ t, solved }) => t.status === 'circled' && solved && !t.packages.includes('accepted')).map(({ t }) => String(t.id));
+  const [chosen, setChosen] = useState<string[] | null>(null);
+  const [formats, setFormats] = useState(['bvh', 'c3d', 'face']);
+  const [rate, setRate] = useState<string | null>(null);
+  const [name, setName] = useState<string | null>(null);
+  const picked = chosen ?? proposed;
+  const shown = name ?? (board.data ? `${board.data.production.code}-day${day?.number ?? ''}` : '');
+  const make = useMutation({
+    mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: rate ?? board.data!.production.delivery_rate }),
+    onSuccess: () => setChosen(null),
+    onSettled: () => client.invalidateQueries({ queryKey: ['packages', production] }),
+  });
+  return (
+    <section aria-label="New package">
+      <h1>New package</h1>
+      <Trouble error={board.error} />
+      <Group aria-label="Takes" value={picked} onChange={setChosen}>
+        {takes.map(({ s, t, solved }) => (
+          <Choice key={t.id} value={String(t.id)} isDisabled={!solved}>
+            <i />
+            <strong>{s.name}</strong> take {t.number}
+            <Quiet style={{ marginLeft: 'auto' }}>{t.status === 'circled' ? '◯ ' : ''}{solved ? verdict(t.runs).words : 'not solved'}</Quiet>
+          </Choice>
+        ))}
+        {board.data && takes.length === 0 && <Quiet>No takes yet; roll one on the Floor.</Quiet>}
+      </Group>
+      <Group aria-label="Formats" value={formats} onChange={setFormats}>
+        {FORMATS.map(([id, words]) => (
+          <Choice key={id} value={id}><i />{words}</Choice>
+        ))}
+      </Group>
+      <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
+        <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
+        <label style={{ display: 'grid', gap: 4, fontSize: 12, color: paper.quiet }}>
+          Frames per second
+          <select value={rate ?? board.data?.production.delivery_rate ?? ''} onChange={(e) => setRate(e.target.value)} style={{ font: 'inherit', padding: 5 }}>
+            {RATES.map(([v, words]) => <option key={v} value={v}>{words}</option>)}
+          </select>
+        </label>
+        <MainButton isDisabled={picked.length === 0 || formats.length === 0 || make.isPending} onPress={() => make.mutate()}>
+          Package {picked.length} take{picked.length === 1 ? '' : 's'}
+        </MainButton>
+      </div>
+      <p><Quiet>Files are named {board.data?.production.naming_pattern}; each is read back and compared before it can be sent.</Quiet></p>
+      <Trouble error={make.error} />
+    </section>
+  );
+}
+
+export function Handover({ me }: { me: Me }) {
+  const production = Number(useParams().production);
+  const member = me.memberships.find((m) => m.production_id === production);
+  const animator = member?.role === 'animator';
+  return (
+    <Frame theme={paper} me={me} productionId={production} cells={[{ what: 'production', value: member?.production ?? '' }, { what: 'handover', value: animator ? 'your packages' : 'packages' }]}>
+      <Wrap style={animator ? { gridTemplateColumns: '1fr', maxWidth: 900 } : undefined}>
+        {!animator && <NewPackage production={production} />}
+        <Packages production={production} role={member?.role ?? ''} />
+      </Wrap>
+    </Frame>
+  );
+}

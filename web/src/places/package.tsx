@@ -1,0 +1,182 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { Link, useParams } from 'react-router';
+import styled, { ThemeProvider } from 'styled-components';
+import { get, post, type Me, type PackageOut } from '../api/client';
+import { useBody } from '../bench/use-take';
+import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { night, paper } from '../theme';
+import { formatOf, labelAt } from '../time/timecode';
+import { Transport } from '../time/transport';
+import { StageView } from '../view/stage-view';
+import { differences } from './handover';
+
+const Wrap = styled.div`
+  display: grid;
+  grid-template-columns: 1fr 380px;
+  height: 100%;
+  min-height: 560px;
+`;
+
+const View = styled.div`
+  background: ${night.ground};
+  color: ${night.text};
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  min-height: 0;
+`;
+
+const Bar = styled.div`
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  padding: 8px 14px;
+  border-top: 1px solid ${night.hairline};
+  input {
+    flex: 1;
+    accent-color: ${night.selection};
+  }
+`;
+
+const Panel = styled.div`
+  padding: 18px 22px;
+  overflow-y: auto;
+  border-left: 1px solid ${(p) => p.theme.hairline};
+  h1 {
+    font-size: 18px;
+    margin: 0 0 4px;
+    overflow-wrap: anywhere;
+  }
+  h2 {
+    font-size: 13px;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    margin: 18px 0 4px;
+  }
+  ul {
+    margin: 0;
+    padding: 0;
+    list-style: none;
+  }
+  li {
+    padding: 4px 0;
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+    overflow-wrap: anywhere;
+  }
+`;
+
+type Take = PackageOut['takes'][number];
+
+function Player({ take, format }: { take: Take; format: ReturnType<typeof formatOf> }) {
+  const streams = useMemo(() => take.tracks.map((t) => ({ ...t, id: t.stream_id, shape: t.name === 'body root' ? [3] : [((t.details as { bones?: string[] }).bones ?? []).length, 4] })), [take]);
+  const body = useBody(streams);
+  const [transport] = useState(() => new Transport(take.out_s, 1 / format.rate));
+  const clock = useRef<HTMLSpanElement>(null);
+  const slider = useRef<HTMLInputElement>(null);
+  const labelOf = useCallback((s: number) => labelAt(take.first_timecode, s, format), [take, format]);
+  useEffect(() => {
+    transport.seek(take.in_s);
+    return transport.subscribe((t) => {
+      if (clock.current) clock.current.textContent = labelOf(t);
+      if (slider.current) slider.current.value = String(t);
+      if (t < take.in_s) transport.seek(take.in_s);
+    });
+  }, [transport, take, labelOf]);
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      if (/^(INPUT|TEXTAREA|BUTTON|A)$/.test((e.target as HTMLElement).tagName) && e.key === ' ') return;
+      if (/^TEXTAREA$/.test((e.target as HTMLElement).tagName)) return;
+      if (e.key === ' ') transport.toggle();
+      else if (e.key === 'ArrowLeft') transport.step(e.shiftKey ? -10 : -1);
+      else if (e.key === 'ArrowRight') transport.step(e.shiftKey ? 10 : 1);
+      else return;
+      e.preventDefault();
+    };
+    window.addEventListener('keydown', key);
+    return () => window.removeEventListener('keydown', key);
+  }, [transport]);
+  return (
+    <ThemeProvider theme={night}>
+      <View>
+        <div style={{ flex: 1, minHeight: 0 }}>
+          {body ? (
+            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performer}`} body={body} markers={null} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
+          ) : (
+            <p style={{ padding: 20 }}>Fetching the motion…</p>
+          )}
+        </div>
+        <Bar>
+          <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
+          <input ref={slider} type="range" min={take.in_s} max={take.out_s} step={0.01} defaultValue={take.in_s} aria-label="Position in the take" onChange={(e) => transport.seek(Number(e.target.value))} />
+          <Figure ref={clock} style={{ fontSize: 18 }} />
+        </Bar>
+      </View>
+    </ThemeProvider>
+  );
+}
+
+export function PackagePage({ me }: { me: Me }) {
+  const { production, package: id } = useParams();
+  const client = useQueryClient();
+  const item = useQuery({ queryKey: ['package', id], queryFn: () => get<PackageOut>(`/packages/${id}`), refetchInterval: (q) => (q.state.data?.state === 'building' ? 800 : false) });
+  const [picked, setPicked] = useState(0);
+  const [note, setNote] = useState('');
+  const answer = useMutation({
+    mutationFn: (what: 'accept' | 'return') => post<PackageOut>(`/packages/${id}/${what}`, { note }),
+    onSuccess: (p) => client.setQueryData(['package', id], p),
+    onSettled: () => client.invalidateQueries({ queryKey: ['packages'] }),
+  });
+  const p = item.data;
+  const format = useMemo(() => formatOf(p?.timecode_rate ?? '30/1', p?.drop_frame ?? false), [p?.timecode_rate, p?.drop_frame]);
+  const role = me.memberships.find((m) => m.production_id === Number(production))?.role;
+  const answers = (role === 'animator' || role === 'supervisor') && p && ['sent', 'accepted', 'returned'].includes(p.state);
+  const take = p?.takes[picked];
+  const files = (p?.manifest as { files?: { path: string; bytes: number; sha256: string }[] } | undefined)?.files ?? [];
+  const d = p && differences(p);
+  return (
+    <Frame theme={paper} me={me} productionId={Number(production)} cells={[{ what: 'handover', value: <Link to={`/p/${production}/handover`}>all packages</Link> }, { what: 'package', value: p?.name ?? '…' }]}>
+      <Trouble error={item.error} />
+      {p && take && (
+        <Wrap>
+          {take.tracks.length ? <Player key={take.take_id} take={take} format={format} /> : <View><p style={{ padding: 20 }}>{p.message || 'The package is being built; its motion plays here when it is ready.'}</p></View>}
+          <Panel>
+            <h1>{p.name}</h1>
+            <Quiet>from {p.made_by}, {new Date(p.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</Quiet>
+            <h2>Takes</h2>
+            <ul>
+              {p.takes.map((t, i) => (
+                <li key={t.take_id}>
+                  <PlainButton aria-pressed={i === picked} onPress={() => setPicked(i)} style={{ borderColor: i === picked ? paper.selection : 'transparent' }}>
+                    {t.slate} take {t.number}
+                  </PlainButton>{' '}
+                  <Quiet>{(t.out_s - t.in_s).toFixed(1)} s · {t.performer}</Quiet>
+                </li>
+              ))}
+            </ul>
+            {p.bytes > 0 && (
+              <p><a href={`/api/packages/${p.id}/file`} download={`${p.name}.zip`}>Download {p.name}.zip, {(p.bytes / 1e6).toFixed(1)} MB</a></p>
+            )}
+            <h2>Files</h2>
+            <ul>{files.map((f) => <li key={f.path} title={`sha256 ${f.sha256}`}>{f.path} <Quiet>{(f.bytes / 1000).toFixed(0)} kB</Quiet></li>)}</ul>
+            {d && <p>Read back before sending: within <Figure>{d.mm.toFixed(4)} mm</Figure> and <Figure>{d.degrees.toFixed(5)}°</Figure>.</p>}
+            {answers && (
+              <>
+                <h2>Your answer</h2>
+                {p.state === 'accepted' && <p style={{ color: paper.good }}>✓ Accepted by {p.answered_by}{p.answer && `: “${p.answer}”`}</p>}
+                {p.state === 'returned' && <p style={{ color: paper.wrong }}>↩ Sent back by {p.answered_by}: “{p.answer}”</p>}
+                <TextInput label="Note" lines={3} value={note} onChange={setNote} />
+                <div style={{ display: 'flex', gap: 10, marginTop: 10 }}>
+                  <MainButton isDisabled={answer.isPending} onPress={() => answer.mutate('accept')}>Accept</MainButton>
+                  <PlainButton isDisabled={answer.isPending} onPress={() => answer.mutate('return')}>Send back with the note</PlainButton>
+                </div>
+                <Trouble error={answer.error} />
+              </>
+            )}
+          </Panel>
+        </Wrap>
+      )}
+    </Frame>
+  );
+}

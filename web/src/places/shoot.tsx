@@ -1,0 +1,392 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { DropZone, FileTrigger, Form, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
+import { Link, useNavigate, useParams } from 'react-router';
+import styled from 'styled-components';
+import { get, patch, post, type Board, type Me, type SlateRow, type TakeRow } from '../api/client';
+import { Thumbnail, type Picture } from '../lanes/thumbnail';
+import { Empty, Figure, PlainButton, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Frame } from '../parts/frame';
+import { verdict } from '../parts/verdict';
+import { paper } from '../theme';
+import { rateWords } from '../time/timecode';
+
+const Wrap = styled.div`
+  padding: 20px 28px 40px;
+  max-width: 1480px;
+  margin: 0 auto;
+`;
+
+const Head = styled.div`
+  display: flex;
+  gap: 26px;
+  align-items: baseline;
+  margin-bottom: 14px;
+  h1 {
+    font-size: 22px;
+    margin: 0;
+  }
+`;
+
+const Box = styled.section`
+  background: ${(p) => p.theme.raised};
+  border: 1px solid ${(p) => p.theme.hairline};
+  margin-bottom: 14px;
+  > header {
+    display: flex;
+    align-items: baseline;
+    padding: 9px 16px;
+    gap: 20px;
+    h2 {
+      margin: 0;
+      font-size: 17px;
+      min-width: 48px;
+    }
+    > :nth-child(2) {
+      overflow: hidden;
+      text-overflow: ellipsis;
+      white-space: nowrap;
+    }
+    > :last-child {
+      margin-left: auto;
+      white-space: nowrap;
+    }
+  }
+`;
+
+const Row = styled.div<{ $picked: boolean }>`
+  display: grid;
+  grid-template-columns: 34px 190px minmax(180px, 1fr) minmax(170px, 300px) 110px;
+  gap: 16px;
+  align-items: center;
+  padding: 4px 16px 4px 13px;
+  min-height: 40px;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  border-left: 3px solid ${(p) => (p.$picked ? p.theme.selection : 'transparent')};
+  background: ${(p) => (p.$picked ? p.theme.picked : 'transparent')};
+  > a {
+    font-size: 17px;
+    text-decoration: none;
+  }
+  > a:hover {
+    text-decoration: underline;
+  }
+`;
+
+const Marks = styled(ToggleButtonGroup)`
+  display: flex;
+  gap: 2px;
+`;
+
+const Mark = styled(ToggleButton)`
+  font: inherit;
+  font-size: 12px;
+  color: ${(p) => p.theme.quiet};
+  background: none;
+  border: 1px solid transparent;
+  border-radius: 12px;
+  padding: 2px 8px;
+  cursor: pointer;
+  outline: none;
+  &[data-hovered] {
+    border-color: ${(p) => p.theme.hairline};
+  }
+  &[data-selected] {
+    color: ${(p) => p.theme.text};
+    border-color: ${(p) => p.theme.text};
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${(p) => p.theme.selection};
+  }
+`;
+
+const Words = styled.div`
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+`;
+
+const Note = styled.input`
+  font: inherit;
+  font-size: 12.5px;
+  color: ${(p) => p.theme.quiet};
+  background: none;
+  border: 0;
+  border-bottom: 1px solid transparent;
+  width: 100%;
+  padding: 0;
+  text-overflow: ellipsis;
+  &:hover,
+  &:focus {
+    border-bottom-color: ${(p) => p.theme.hairline};
+    outline: none;
+    color: ${(p) => p.theme.text};
+  }
+`;
+
+const Drop = styled(DropZone)`
+  border: 1px dashed ${(p) => p.theme.quiet};
+  padding: 12px 16px;
+  color: ${(p) => p.theme.quiet};
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  flex-wrap: wrap;
+  &[data-drop-target] {
+    border-color: ${(p) => p.theme.selection};
+    color: ${(p) => p.theme.text};
+    background: ${(p) => p.theme.picked};
+  }
+`;
+
+const STATUS: [string, string][] = [
+  ['circled', '◯ circled'],
+  ['hold', 'hold'],
+  ['no good', 'NG'],
+];
+
+function useChange(productionId: number) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, ...change }: { id: number; status?: string; note?: string }) => patch(`/takes/${id}`, change),
+    onSettled: () => client.invalidateQueries({ queryKey: ['board', productionId] }),
+  });
+}
+
+function TakeLine({ take, slate, production, picked, longest, onPick }: {
+  take: TakeRow; slate: SlateRow; production: number; picked: boolean; longest: number; onPick: () => void;
+}) {
+  const change = useChange(production);
+  const [note, setNote] = useState(take.note);
+  useEffect(() => setNote(take.note), [take.note]);
+  const v = verdict(take.runs);
+  const sent = ['accepted', 'returned', 'sent', 'ready'].find((s) => take.packages.includes(s));
+  const width = Math.max(24, Math.round((460 * take.duration_s) / Math.max(longest, 1)));
+  const points = useMemo<[number, number]>(
+    () => [take.in_s / Math.max(take.duration_s, 0.01), take.out_s / Math.max(take.duration_s, 0.01)],
+    [take.in_s, take.out_s, take.duration_s],
+  );
+  return (
+    <Row $picked={picked} onFocus={onPick} onMouseDown={onPick} data-take={take.id}>
+      <Link to={`/p/${production}/bench/${take.id}`} aria-label={`Slate ${slate.name} take ${take.number}, open on the bench`}
+        style={take.status === 'no good' ? { textDecoration: 'line-through' } : undefined}>
+        <Figure>{take.number}</Figure>
+      </Link>
+      <Marks
+        aria-label={`Status of take ${take.number}`}
+        selectionMode="single"
+        selectedKeys={[take.status]}
+        onSelectionChange={(keys: Set<Key>) => change.mutate({ id: take.id, status: String([...keys][0] ?? 'open') })}
+      >
+        {STATUS.map(([id, words]) => (
+          <Mark key={id} id={id}>{words}</Mark>
+        ))}
+      </Marks>
+      <Thumbnail picture={take.picture as Picture} width={width} points={points} />
+      <Words>
+        <div title={v.words} style={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>{v.words}</div>
+        <Note
+          aria-label={`Note on take ${take.number}`}
+          value={note}
+          placeholder="note"
+          maxLength={2000}
+          onChange={(e) => setNote(e.target.value)}
+          onBlur={() => note !== take.note && change.mutate({ id: take.id, note })}
+          onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
+        />
+      </Words>
+      <div style={{ textAlign: 'right' }} aria-live="polite">
+        <span style={{ color: v.tone === 'good' ? paper.good : v.tone === 'wrong' ? paper.wrong : undefined }}>
+          {sent ? { accepted: 'accepted ✓', returned: 'sent back', sent: 'handed over', ready: 'packaged' }[sent] : v.state}
+        </span>
+        {v.working && <Progress value={take.runs.filter((r) => r.state === 'done').length / Math.max(1, take.runs.length)} words={v.state} />}
+      </div>
+    </Row>
+  );
+}
+
+function Files({ slate, production }: { slate: SlateRow | undefined; production: number }) {
+  const client = useQueryClient();
+  const send = useMutation({
+    mutationFn: (files: File[]) => {
+      const form = new FormData();
+      for (const f of files) form.append('files', f);
+      return post<TakeRow>(`/slates/${slate!.id}/files`, form);
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: ['board', production] }),
+  });
+  if (!slate) return null;
+  return (
+    <>
+      <Drop
+        aria-label={`Drop files on slate ${slate.name}`}
+        onDrop={async (e) => {
+          const files = await Promise.all(e.items.filter((i) => i.kind === 'file').map((i) => i.getFile()));
+          if (files.length) send.mutate(files);
+        }}
+      >
+        {send.isPending ? `Reading files for slate ${slate.name}…` : `Drop C3D, BVH, WAV or CSV here to make a take of slate ${slate.name} from files`}
+        <FileTrigger allowsMultiple acceptedFileTypes={['.c3d', '.bvh', '.wav', '.csv']} onSelect={(list) => list && send.mutate([...list])}>
+          <PlainButton isDisabled={send.isPending}>Choose files</PlainButton>
+        </FileTrigger>
+      </Drop>
+      <Trouble error={send.error} />
+    </>
+  );
+}
+
+const MOTIONS = ['semaphore', 'rope haul', 'lantern', 'radio watch'];
+
+const NewSlateForm = styled(Form)`
+  display: flex;
+  gap: 12px;
+  align-items: end;
+  margin: 0 0 14px;
+  select {
+    font: inherit;
+    padding: 5px;
+    background: ${(p) => p.theme.ground};
+    border: 1px solid ${(p) => p.theme.quiet};
+    border-radius: 3px;
+  }
+  label {
+    display: grid;
+    gap: 4px;
+    font-size: 12px;
+    color: ${(p) => p.theme.quiet};
+  }
+`;
+
+function NewSlate({ dayId, board, production, onDone }: { dayId: number; board: Board; production: number; onDone: () => void }) {
+  const client = useQueryClient();
+  const people = [...new Map(board.days.flatMap((d) => d.slates).map((s) => [s.performer_id, s.performer])).entries()];
+  const [name, setName] = useState('');
+  const [title, setTitle] = useState('');
+  const [who, setWho] = useState(people[0]?.[0] ?? 0);
+  const [motion, setMotion] = useState(MOTIONS[0]);
+  const add = useMutation({
+    mutationFn: () => post(`/days/${dayId}/slates`, { name, title, performer_id: who, performance: motion }),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ['board', production] });
+      onDone();
+    },
+  });
+  return (
+    <>
+      <NewSlateForm
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <TextInput label="Slate" value={name} onChange={setName} autoFocus isRequired maxLength={12} />
+        <TextInput label="What happens" value={title} onChange={setTitle} isRequired maxLength={120} />
+        <label>
+          Performer
+          <select value={who} onChange={(e) => setWho(Number(e.target.value))}>
+            {people.map(([id, p]) => (
+              <option key={id} value={id}>{p}</option>
+            ))}
+          </select>
+        </label>
+        <label>
+          Simulated performance
+          <select value={motion} onChange={(e) => setMotion(e.target.value)}>
+            {MOTIONS.map((m) => (
+              <option key={m}>{m}</option>
+            ))}
+          </select>
+        </label>
+        <PlainButton type="submit" isDisabled={add.isPending}>Add slate</PlainButton>
+        <WordButton onPress={onDone}>never mind</WordButton>
+      </NewSlateForm>
+      <Trouble error={add.error} />
+    </>
+  );
+}
+
+export function useBoard(production: number) {
+  return useQuery({
+    queryKey: ['board', production],
+    queryFn: () => get<Board>(`/productions/${production}/board`),
+    refetchInterval: (query) =>
+      query.state.data?.days.some((d) => d.slates.some((s) => s.takes.some((t) => verdict(t.runs).working))) ? 1000 : 8000,
+  });
+}
+
+export function Shoot({ me }: { me: Me }) {
+  const production = Number(useParams().production);
+  const navigate = useNavigate();
+  const board = useBoard(production);
+  const [picked, setPicked] = useState<number | null>(null);
+  const [adding, setAdding] = useState(false);
+  const list = useRef<HTMLDivElement>(null);
+  const day = board.data?.days.at(-1);
+  const takes = day?.slates.flatMap((s) => s.takes) ?? [];
+  const longest = Math.max(1, ...takes.map((t) => t.duration_s));
+  const slate = day?.slates.find((s) => s.takes.some((t) => t.id === picked)) ?? day?.slates.find((s) => !s.warm_up) ?? day?.slates[0];
+  const minutes = takes.reduce((n, t) => n + t.duration_s, 0) / 60;
+  const p = board.data?.production;
+  const onKeyDown = (e: React.KeyboardEvent) => {
+    if ((e.target as HTMLElement).tagName === 'INPUT') return;
+    if (e.key === 'Enter' && picked !== null && !(e.target as HTMLElement).closest('button')) navigate(`/p/${production}/bench/${picked}`);
+    if (e.key !== 'ArrowDown' && e.key !== 'ArrowUp') return;
+    const rows = [...(list.current?.querySelectorAll<HTMLElement>('[data-take] > a') ?? [])];
+    const at = rows.findIndex((r) => r.parentElement?.dataset.take === String(picked));
+    rows[Math.max(0, Math.min(rows.length - 1, at + (e.key === 'ArrowDown' ? 1 : -1)))]?.focus();
+    e.preventDefault();
+  };
+  return (
+    <Frame theme={paper} me={me} productionId={production} benchTake={picked ?? undefined}
+      cells={[
+        { what: 'production', value: p?.name ?? '…' },
+        { what: 'shoot day', value: day ? `Day ${day.number}, ${day.stage}` : '…' },
+        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…' },
+      ]}>
+      <Wrap onKeyDown={onKeyDown} ref={list}>
+        <Trouble error={board.error} />
+        {board.isPending && <Quiet>Fetching the board…</Quiet>}
+        {day && (
+          <>
+            <Head>
+              <h1>Day {day.number}</h1>
+              <span><Figure>{day.slates.length}</Figure> <Quiet>slates</Quiet></span>
+              <span><Figure>{takes.length}</Figure> <Quiet>takes</Quiet></span>
+              <span><Figure>{takes.filter((t) => t.status === 'circled').length}</Figure> <Quiet>circled</Quiet></span>
+              <span><Figure>{takes.filter((t) => t.packages.some((s) => s === 'sent' || s === 'accepted')).length}</Figure> <Quiet>handed over</Quiet></span>
+              <span><Figure>{minutes.toFixed(1)} min</Figure> <Quiet>rolled</Quiet></span>
+              <span style={{ marginLeft: 'auto' }}><WordButton onPress={() => setAdding(true)}>New slate</WordButton></span>
+            </Head>
+            {adding && board.data && <NewSlate dayId={day.id} board={board.data} production={production} onDone={() => setAdding(false)} />}
+            {day.slates.map((s) => (
+              <Box key={s.id} aria-label={`Slate ${s.name}`}>
+                <header>
+                  <h2>{s.name}</h2>
+                  <span>{s.title}</span>
+                  <Quiet>
+                    {s.performer} · {s.kit.join(', ')} · <Link to={`/p/${production}/floor/${s.id}`}>roll on the Floor</Link>
+                  </Quiet>
+                </header>
+                {[...s.takes].reverse().map((t) => (
+                  <TakeLine key={t.id} take={t} slate={s} production={production} picked={t.id === picked} longest={longest} onPick={() => setPicked(t.id)} />
+                ))}
+                {s.takes.length === 0 && (
+                  <div style={{ padding: '0 16px 12px 84px' }}><Quiet>No take yet.</Quiet></div>
+                )}
+              </Box>
+            ))}
+            {day.slates.length === 0 && (
+              <Empty>
+                <h2>No slates yet</h2>
+                <p>Add the first shot of the day; its name becomes the file’s name.</p>
+                <PlainButton onPress={() => setAdding(true)}>New slate</PlainButton>
+              </Empty>
+            )}
+            <Files slate={slate} production={production} />
+          </>
+        )}
+      </Wrap>
+    </Frame>
+  );
+}
