@@ -118,17 +118,17 @@ class GeometryFit(unittest.TestCase):
         _, world = motion_joints(performance.motion)
         local = matrix_from_quaternion(performance.motion.rotation_local[:, :22])
         picked = np.linspace(0, len(observed) - 1, 120).astype(int)
-        fitted, _, _, residual = fit_geometry(
+        fit = fit_geometry(
             model,
             observed[picked],
             performance.motion.root_position_m[picked].copy(),
             np.ascontiguousarray(local[picked]),
             6,
         )
-        self.assertLess(1000 * np.sqrt(np.nanmean(residual**2)), 5)
+        self.assertLess(1000 * np.sqrt(np.nanmean(fit.residual_m**2)), 5)
         for bone in ("leftLowerArm", "leftHand", "leftLowerLeg", "leftFoot"):
             b = model.skeleton.index(bone)
             true = np.linalg.norm(performer.skeleton.rest_offset_m[b])
             before = abs(np.linalg.norm(model.skeleton.rest_offset_m[b]) - true)
-            after = abs(np.linalg.norm(fitted.skeleton.rest_offset_m[b]) - true)
+            after = abs(np.linalg.norm(fit.model.skeleton.rest_offset_m[b]) - true)
             self.assertLess(after, max(0.012, 0.6 * before), bone)

@@ -157,8 +157,9 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const put = useCallback(
     (values: Record<string, string | null>) =>
       setQuery(
-        (old) => {
-          const next = new URLSearchParams(old);
+        () => {
+          // what the address says now, not when this was last drawn: two changes in a row must both stay
+          const next = new URLSearchParams(window.location.search);
           for (const [k, v] of Object.entries(values)) if (v === null) next.delete(k);
             else next.set(k, v);
           return next;

@@ -12,6 +12,8 @@ trade against each other (G. Golub, V. Pereyra, Separable nonlinear least square
 World axes, metres, radians.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
@@ -23,6 +25,18 @@ PRIOR_ALONG = 0.08  # share of the bone's length
 PRIOR_ACROSS_M = 0.010
 PRIOR_MIRROR_M = 0.004
 PRIOR_MARKER_M = 0.015
+
+
+@dataclass(frozen=True)
+class GeometryFit:
+    """model: the fitted body; root_m (F, 3), local (F, B, 3, 3): its poses; residual_m (F, M), NaN where unseen;
+    cost: what is left of residuals and priors together, as minus twice a log likelihood."""
+
+    model: object
+    root_m: np.ndarray
+    local: np.ndarray
+    residual_m: np.ndarray
+    cost: float
 
 
 @njit(cache=True, error_model="numpy")
@@ -42,22 +56,68 @@ def refine_many(
         place_markers(marker_bone, marker_offset, world[f], joint[f], x[f])
 
 
-def _skew(v):
-    """Cross-product matrices (..., 3, 3) of vectors (..., 3)."""
-    out = np.zeros(v.shape + (3,))
-    out[..., 0, 1], out[..., 0, 2] = -v[..., 2], v[..., 1]
-    out[..., 1, 0], out[..., 1, 2] = v[..., 2], -v[..., 0]
-    out[..., 2, 0], out[..., 2, 1] = -v[..., 1], v[..., 0]
-    return out
+@njit(cache=True, error_model="numpy")
+def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg, gp, hgg, gg):
+    """Add every frame's markers to the normal equations.
 
-
-def _ancestry(parents):
-    """(B, B) true where column is the bone of the row or an ancestor of it."""
-    out = np.eye(len(parents), dtype=bool)
-    for b, p in enumerate(parents):
-        if p >= 0:
-            out[b] |= out[p]
-    return out
+    Pose columns: root translation, then a world-axis turn per bone; geometry columns: joint offsets of bones 1..B-1,
+    then marker offsets. x, r (F, M, 3) predicted places and residuals, weight (F, M); hpp (F, P, P), hpg (F, P, G),
+    gp (F, P), hgg (G, G), gg (G) are added to.
+    """
+    frames, markers, bones = x.shape[0], x.shape[1], parents.shape[0]
+    pose_size = 3 + 3 * bones
+    jacobian = np.empty((3, pose_size + 3 * bones))
+    column = np.empty(pose_size + 3 * bones, dtype=np.int64)
+    for f in range(frames):
+        for m in range(markers):
+            w = weight[f, m]
+            if w <= 0.0:
+                continue
+            jacobian[:] = 0.0
+            size = 3
+            for i in range(3):
+                jacobian[i, i] = 1.0
+                column[i] = i
+            b = marker_bone[m]
+            while b >= 0:  # d place / d turn = -[lever]x
+                l0, l1, l2 = x[f, m, 0] - joint[f, b, 0], x[f, m, 1] - joint[f, b, 1], x[f, m, 2] - joint[f, b, 2]
+                jacobian[0, size + 1], jacobian[0, size + 2] = l2, -l1
+                jacobian[1, size], jacobian[1, size + 2] = -l2, l0
+                jacobian[2, size], jacobian[2, size + 1] = l1, -l0
+                for k in range(3):
+                    column[size + k] = 3 + 3 * b + k
+                size += 3
+                b = parents[b]
+            pose_columns = size
+            b = marker_bone[m]
+            for i in range(3):
+                for k in range(3):
+                    jacobian[i, size + k] = world[f, b, i, k]
+            for k in range(3):
+                column[size + k] = 3 * (bones - 1) + 3 * m + k
+            size += 3
+            while parents[b] >= 0:
+                for i in range(3):
+                    for k in range(3):
+                        jacobian[i, size + k] = world[f, parents[b], i, k]
+                for k in range(3):
+                    column[size + k] = 3 * (b - 1) + k
+                size += 3
+                b = parents[b]
+            for p in range(size):
+                j0, j1, j2 = w * jacobian[0, p], w * jacobian[1, p], w * jacobian[2, p]
+                pull = j0 * r[f, m, 0] + j1 * r[f, m, 1] + j2 * r[f, m, 2]
+                cp = column[p]
+                if p < pose_columns:
+                    gp[f, cp] += pull
+                    for q in range(pose_columns):
+                        hpp[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
+                    for q in range(pose_columns, size):
+                        hpg[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
+                else:
+                    gg[cp] += pull
+                    for q in range(pose_columns, size):
+                        hgg[cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
 
 
 def _prior(model, names):
@@ -91,14 +151,12 @@ def _prior(model, names):
 def fit_geometry(model, observed, root, local, iterations=8, progress=None, prior_model=None):
     """Fit bone and marker offsets.
 
-    observed (F, M, 3), NaN where unseen; root (F, 3), local (F, B, 3, 3): starting poses. Returns the fitted model,
-    root, local and the residual distances (F, M) in metres.
+    observed (F, M, 3), NaN where unseen; root (F, 3), local (F, B, 3, 3): starting poses; prior_model: the geometry
+    to stay near, the starting one if not given.
     """
     prior_model = prior_model or model
     names = model.skeleton.names
     bones, markers, frames = len(names), len(model.marker_names), len(observed)
-    ancestry = _ancestry(model.skeleton.parents)
-    rides = ancestry[model.marker_bone]  # (M, B): bones that move the marker
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, places = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
@@ -121,27 +179,14 @@ def fit_geometry(model, observed, root, local, iterations=8, progress=None, prio
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
         normal_gg, gradient = prior + pairs, prior @ (mean - _stack(offsets, places)) - pairs @ _stack(offsets, places)
-        for part in np.array_split(np.arange(frames), max(1, frames // 48)):  # bounded memory
+        for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
             f = len(part)
-            jp = np.zeros((f, markers, 3, pose_size))
-            jp[..., :3] = np.eye(3)
-            lever = -_skew(x[part][:, :, None] - joint[part][:, None]) * rides[None, :, :, None, None]
-            jp[..., 3:] = lever.transpose(0, 1, 3, 2, 4).reshape(f, markers, 3, 3 * bones)
-            jg = np.zeros((f, markers, 3, bone_size + 3 * markers))
-            turned = world[part][:, parents[1:]]  # (f, B-1, 3, 3)
-            bone_part = turned[:, None] * rides[None, :, 1:, None, None]
-            jg[..., :bone_size] = bone_part.transpose(0, 1, 3, 2, 4).reshape(f, markers, 3, bone_size)
-            own = world[part][:, model.marker_bone]
-            for m in range(markers):
-                at = bone_size + 3 * m
-                jg[:, m, :, at : at + 3] = own[:, m]
-            root_w = np.sqrt(robust[part])[:, :, None, None]
-            jp = (jp * root_w).reshape(f, 3 * markers, -1)
-            jg = (jg * root_w).reshape(f, 3 * markers, -1)
-            e = (r[part] * root_w[..., 0]).reshape(f, 3 * markers, 1)
-            jpt = jp.transpose(0, 2, 1)
-            hpp = jpt @ jp + 1e-3 * np.eye(pose_size)
-            gp = jpt @ e
+            hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
+            hpg, gp = np.zeros((f, pose_size, len(gradient))), np.zeros((f, pose_size))
+            _normal_equations(
+                parents, model.marker_bone, world[part], joint[part], x[part], r[part], robust[part],
+                hpp, hpg, gp, normal_gg, gradient,
+            )  # fmt: skip
             theta = Rotation.from_matrix(local[part].reshape(-1, 3, 3)).as_rotvec().reshape(f, bones, 3)
             beyond = np.where(
                 theta < model.low, model.low - theta, np.where(theta > model.high, model.high - theta, 0.0)
@@ -152,22 +197,23 @@ def fit_geometry(model, observed, root, local, iterations=8, progress=None, prio
                 u = world[part][:, parents[b]] if parents[b] >= 0 else np.tile(np.eye(3), (f, 1, 1))
                 at = slice(3 + 3 * b, 6 + 3 * b)
                 hpp[:, at, at] += np.einsum("fij,fj,fkj->fik", u, stiff[:, b], u)
-                gp[:, at, 0] += np.einsum("fij,fj->fi", u, pull[:, b])
-            hpg = jpt @ jg
-            eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp], axis=2))
-            flat = jg.reshape(-1, jg.shape[2])
-            normal_gg = normal_gg + flat.T @ flat
-            gradient = gradient + flat.T @ e.reshape(-1)
-            hgp = hpg.transpose(0, 2, 1)
-            normal_gg -= np.sum(hgp @ eliminated[:, :, :-1], axis=0)
-            gradient -= np.sum(hgp @ eliminated[:, :, -1:], axis=0)[:, 0]
+                gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
+            eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp[..., None]], axis=2)).reshape(f * pose_size, -1)
+            taken = hpg.reshape(f * pose_size, -1).T @ eliminated
+            normal_gg -= taken[:, :-1]
+            gradient -= taken[:, -1]
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         places += step[bone_size:].reshape(-1, 3)
         if progress:
             progress((iteration + 1) / iterations)
-    residual = np.where(seen, np.linalg.norm(r, axis=-1), np.nan)
-    return model.with_geometry(offsets, places), root, local, residual
+    distance2 = (r**2).sum(-1)
+    theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
+    g = _stack(offsets, places)
+    cost = np.sum(distance2 / (1 + distance2 / scale**2)) / SIGMA_M**2 + np.sum((theta / model.sigma) ** 2)
+    cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
+    residual = np.where(seen, np.sqrt(distance2), np.nan)
+    return GeometryFit(model.with_geometry(offsets, places), root, local, residual, float(cost))
 
 
 def _stack(offsets, places):

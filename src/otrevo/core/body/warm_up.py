@@ -10,6 +10,7 @@ import numpy as np
 
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
+from otrevo.core.body.name_trials import try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
@@ -51,8 +52,11 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     start = find_t_pose(generic_body(chart, height_m), cloud, unknown_limbs=True)
     say(0.15)
     model, markers = start.model, len(chart.names)
+    # first only the names settled in the T-pose, each where it was found there: a marker that fell off must not be
+    # given to its neighbour while the body is still a guess
+    worn = model.with_geometry(model.skeleton.rest_offset_m, model.marker_offset_m + np.nan_to_num(start.slip))
     label, root, local, residual = follow_take(
-        points_m, rate, model, (start.root_m, start.local), WIDE_TOLERANCE_M, slip=start.slip
+        points_m, rate, worn, (start.root_m, start.local), WIDE_TOLERANCE_M, known=np.isfinite(start.slip[:, 0])
     )
     say(0.3)
     named, _ = vote(points_m, ((label, residual), (label, residual)), markers, rate)
@@ -60,31 +64,30 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // 2)
     if len(picked) < 20:
         raise InputError("Fewer than 20 frames of the warm-up could be named; check the chart and the height.")
-    fitted, *_ = fit_geometry(model, observed[picked], root[picked], local[picked], 5)
-    for number in range(ROUNDS):  # again, from the start, with the body better known
-        again = find_t_pose(fitted, cloud, settle=False)
+    fit = fit_geometry(worn, observed[picked], root[picked], local[picked], 5, prior_model=model)
+    _, fit = try_names(fit, observed[picked], model)
+    for number in range(ROUNDS):  # again, from the start, with the body better known and every name allowed
         tolerance = TOLERANCE_M if number else 1.3 * TOLERANCE_M
+        fitted = fit.model
         forward, root, local, residual = follow_take(
-            points_m, rate, fitted, (again.root_m, again.local), tolerance, slip=again.slip
+            points_m, rate, fitted, (fit.root_m[0], fit.local[0]), tolerance
         )
-        end = end_pose(points_m, rate, fitted, (root[-1], local[-1]), again.cost)
+        end = end_pose(points_m, rate, fitted, (root[-1], local[-1]), residual[-1], start.cost)
         backward, _, _, back = follow_take(points_m, rate, fitted, end, tolerance, backward_from=len(points_m) - 1)
         named, support = vote(points_m, ((forward, residual), (backward, back)), markers, rate)
         say(0.35 + 0.6 * (number + 0.5) / ROUNDS)
         observed = _observed(points_m, named, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES)
-        fitted, _, poses, distance = fit_geometry(
-            fitted, observed[picked], root[picked], local[picked], 5, prior_model=model
-        )
+        fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, prior_model=model)
         say(0.35 + 0.6 * (number + 1) / ROUNDS)
-    moved = _movement(poses)
-    labels = gather(points_m, named, support, again, root, local, markers)
+    fitted, moved = fit.model, _movement(fit.local)
+    labels = gather(points_m, named, support, start, root, local, markers)
     skeleton = _whole_skeleton(fitted.skeleton, height_m, root, rate)
     never_seen = [
         n for n, share in zip(chart.names, np.isfinite(observed[..., 0]).mean(0), strict=True) if share < 0.01
     ]
     figures = {
-        "residual_rms_mm": float(1000 * np.sqrt(np.nanmean(distance**2))),
+        "residual_rms_mm": float(1000 * np.sqrt(np.nanmean(fit.residual_m**2))),
         "named_share": labels.figures["named_share"],
         "markers_never_seen": never_seen,
         "frames_fitted": int(len(picked)),

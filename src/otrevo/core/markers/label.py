@@ -75,7 +75,7 @@ def limb_tries(count=160):
     return tries
 
 
-def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, slip=None):
+def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, known=None):
     """Run the tracker forwards over everything, or backwards from a pose. Returns labels, root, local, residual."""
     frames, n = points_m.shape[:2]
     bones, markers = len(model.skeleton.names), len(model.marker_names)
@@ -89,7 +89,7 @@ def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, s
     follow(
         *model.structure, model.sigma, model.low, model.high, points_m, tolerance_m, 0.006, float(rate),
         limb_markers, limb_bases, limb_tries(), np.ascontiguousarray(root0), np.ascontiguousarray(local0),
-        first, last, step, np.zeros((markers, 3)) if slip is None else slip, label, root, local, residual,
+        first, last, step, np.ones(markers, dtype=bool) if known is None else known, label, root, local, residual,
     )  # fmt: skip
     return label, root, local, residual
 
@@ -196,19 +196,23 @@ def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, start_frame=0):
     if frames < 2:
         raise InputError(f"The take has {frames} frames of points; labelling needs at least 2.")
     start = find_t_pose(model, still_cloud(points_m, rate, start_frame))
-    forward, root, local, residual = follow_take(
-        points_m, rate, model, (start.root_m, start.local), tolerance_m, slip=start.slip
-    )
-    end = end_pose(points_m, rate, model, (root[-1], local[-1]), start.cost)
+    forward, root, local, residual = follow_take(points_m, rate, model, (start.root_m, start.local), tolerance_m)
+    end = end_pose(points_m, rate, model, (root[-1], local[-1]), residual[-1], start.cost)
     backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, backward_from=frames - 1)
     labels, support = vote(points_m, ((forward, residual), (backward, back_residual)), len(model.marker_names), rate)
     return gather(points_m, labels, support, start, root, local, len(model.marker_names))
 
 
-def end_pose(points_m, rate, model, followed, start_cost):
-    """Where to begin reading backwards: the T-pose at the end if there is one as good as at the start."""
+def end_pose(points_m, rate, model, followed, residual_m, start_cost):
+    """Where to begin reading backwards: the pose followed to the end where it explains what is seen there, else the
+    T-pose at the end if there is one as good as at the start. residual_m (M,): of the last frame.
+    """
+    here = int(np.isfinite(points_m[-1, :, 0]).sum())
+    explained = int((residual_m < 2 * VOTE_SCALE_M).sum())
+    if explained > 0.6 * min(here, len(residual_m)):
+        return followed
     try:
-        end = find_t_pose(model, still_cloud(points_m[::-1], rate))
+        end = find_t_pose(model, still_cloud(points_m[::-1], rate), settle=False)
     except InputError:
         return followed
     return (end.root_m, end.local) if end.cost < 1.5 * start_cost + 0.05 else followed

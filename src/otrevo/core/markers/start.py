@@ -35,7 +35,8 @@ _LIMBS = {
 class Start:
     """root_m (3,), local (B, 3, 3), cost 0..1, matched share of markers, and the model whose limbs fitted best.
 
-    slip (M, 3): where each named point really sits on its bone against the model's place, or None when not settled.
+    slip (M, 3): where each named point really sits on its bone against the model's place, NaN for markers without a
+    point; None when names were not settled.
     """
 
     root_m: np.ndarray
@@ -191,7 +192,7 @@ def settle_names(start, cloud):
     )  # fmt: skip
     pose_joints(skeleton.parents, skeleton.rest_offset_m, root, local, world, joint)
     place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)
-    slip = np.nan_to_num(np.einsum("mji,mj->mi", world[model.marker_bone], observed - x))
+    slip = np.einsum("mji,mj->mi", world[model.marker_bone], observed - x)
     far = np.nan_to_num(residual, nan=_FINE[-1]) / _FINE[-1]
     return replace(
         start, root_m=root, local=local, slip=slip, matched=float(np.isfinite(observed[:, 0]).mean()),

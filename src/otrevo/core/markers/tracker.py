@@ -219,20 +219,21 @@ def regain_limb(
 @jit
 def follow(
     parents, chain, offsets, marker_bone, marker_offset, sigma, low, high, points, tolerance, marker_sigma, rate,
-    limb_markers, limb_bases, tries, root0, local0, start, stop, step, slip0,
+    limb_markers, limb_bases, tries, root0, local0, start, stop, step, known,
     label, root_out, local_out, residual_out,
 ):  # fmt: skip
     """Follow from frame `start` to `stop` (exclusive) in steps of +1 or -1; label (T, N) receives marker indices or -1.
 
     tolerance: how far a marker may sit from the solved body, metres; limb_markers (L, M) and limb_bases (L,) describe
-    limbs to search for after a loss. root_out (T, 3), local_out (T, B, 3, 3), residual_out (T, M) receive the fit.
+    limbs to search for after a loss; known (M,): false keeps a name from being given at all. root_out (T, 3), local_out (T, B, 3, 3), residual_out (T, M) receive the fit.
     """
     markers, bones, n = marker_bone.shape[0], parents.shape[0], points.shape[1]
     world = np.empty((bones, 3, 3))
     joint = np.empty((bones, 3))
     x = np.empty((markers, 3))
     observed = np.empty((markers, 3))
-    slip = slip0.copy()
+    slip = np.zeros((markers, 3))
+    usual_slip = np.zeros((markers, 3))  # its mean over the last second or so: what to expect after hiding
     weight = np.full(markers, 1.0 / (marker_sigma * marker_sigma))
     residual = np.empty(markers)
     unseen = np.zeros(markers)
@@ -275,13 +276,15 @@ def follow(
             fade = 1.0 if unseen[m] < 1 else 0.98 ** unseen[m]
             for i in range(3):
                 for k in range(3):
-                    x[m, i] += fade * world[b, i, k] * slip[m, k]
+                    x[m, i] += world[b, i, k] * (usual_slip[m, k] + fade * (slip[m, k] - usual_slip[m, k]))
             widen = unseen[m] / rate
             gate[m] = 0.6 * tolerance + 0.004 + min(0.5 * widen, 1.4 * tolerance)
             if seen_below[b] <= 0:
                 gate[m] += min(0.5 * widen, 1.0 * tolerance)
             if first:
                 gate[m] = 2.0 * tolerance
+            if not known[m]:
+                gate[m] = 0.0
         match_points(x, gate, points[t], hint, 0.0001, marker_of, point_of)
         for m in range(markers):
             for i in range(3):
@@ -334,7 +337,7 @@ def follow(
                 if found > 0:
                     for m in range(markers):
                         if limb_markers[limb, m]:
-                            slip[m, :] = 0.0
+                            slip[m] = usual_slip[m]
         seen_below[:] = 0.0
         pose_joints(parents, offsets, root, local, world, joint)
         place_markers(marker_bone, marker_offset, world, joint, x)
@@ -347,6 +350,7 @@ def follow(
                     v[i] = observed[m, i] - x[m, i]
                 for i in range(3):
                     slip[m, i] = world[b, 0, i] * v[0] + world[b, 1, i] * v[1] + world[b, 2, i] * v[2]
+                    usual_slip[m, i] += (slip[m, i] - usual_slip[m, i]) / rate
             else:
                 unseen[m] += 1
         for b in range(bones - 1, 0, -1):
