@@ -13,6 +13,7 @@ LOST_LIMIT_S = 0.2
 NAMELESS_LIMIT = 0.01
 OFFSET_LIMIT_S = 0.001
 PACKET_LIMIT_S = 0.1
+PROP_LIMIT_M = 0.005
 SHORT_GAP_S = 0.12
 
 
@@ -118,6 +119,23 @@ def lost_snags(lost, bone_names, rate_hz):
                     Snag("lost limb", "body", s / rate_hz, e / rate_hz, length / LOST_LIMIT_S,
                          f"{name}: unmeasured for {length:.2f} s", f"{LOST_LIMIT_S} s", name)
                 )  # fmt: skip
+    return out
+
+
+def prop_snags(name, solution, rate_hz):
+    """Where a prop was lost, and where its markers sit wrong on it."""
+    out = []
+    for s, e in find_runs(solution.lost):
+        length = (e - s) / rate_hz
+        if length > LOST_LIMIT_S:
+            out.append(Snag("lost prop", "prop", s / rate_hz, e / rate_hz, length / LOST_LIMIT_S,
+                            f"{name}: not seen for {length:.2f} s, held where it was", f"{LOST_LIMIT_S} s", name))  # fmt: skip
+    worst = np.nan_to_num(solution.residual_m).max(axis=1)
+    for s, e in find_runs(worst > PROP_LIMIT_M):
+        if (e - s) / rate_hz >= 0.04:
+            size = float(worst[s:e].max())
+            out.append(Snag("bent prop", "prop", s / rate_hz, e / rate_hz, size / PROP_LIMIT_M,
+                            f"{name}: a marker {1000 * size:.0f} mm off its place", f"{1000 * PROP_LIMIT_M:.0f} mm", name))  # fmt: skip
     return out
 
 

@@ -55,6 +55,7 @@ def load_demo():
         frame = fmt.frame("10:42:06;00")
         for name, title, performer, performance, warm_up, takes in SLATES:
             slate = Slate.objects.create(
+                props=["lantern"] if performance == "lantern" else [],
                 day=day,
                 name=name,
                 title=title,

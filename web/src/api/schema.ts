@@ -177,6 +177,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/performers/{performer_id}/warm-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Warm Up
+         * @description The slate on which the performer's next warm-up is rolled, on the newest day; made if there is none.
+         */
+        post: operations["otrevo_server_cast_api_add_warm_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Production */
+        post: operations["otrevo_server_shoot_api_add_production"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/productions/{production_id}/board": {
         parameters: {
             query?: never;
@@ -211,6 +248,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/productions/{production_id}/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Day */
+        post: operations["otrevo_server_shoot_api_add_day"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/productions/{production_id}/packages": {
         parameters: {
             query?: never;
@@ -223,6 +277,23 @@ export interface paths {
         put?: never;
         /** Make Package */
         post: operations["otrevo_server_handover_api_make_package"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/performers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Performer */
+        post: operations["otrevo_server_cast_api_add_performer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -442,6 +513,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes
+         * @description The take's history, newest first.
+         */
+        get: operations["otrevo_server_shoot_api_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/mends": {
         parameters: {
             query?: never;
@@ -456,6 +547,26 @@ export interface paths {
          * @description Accept mends: all of them or none. The body is solved again in the background.
          */
         post: operations["otrevo_server_bench_api_add_mends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/mends/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Mend
+         * @description What a mend would do to its marker, nothing being changed.
+         */
+        post: operations["otrevo_server_bench_api_preview_mend"];
         delete?: never;
         options?: never;
         head?: never;
@@ -564,6 +675,30 @@ export interface components {
             version: number;
             /** Warm Up Take Id */
             warm_up_take_id: number | null;
+        };
+        /** ChangeOut */
+        ChangeOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Undone */
+            undone: boolean;
+            /** Words */
+            words: string;
+        };
+        /** DayIn */
+        DayIn: {
+            /**
+             * Date
+             * Format: date
+             */
+            date: string;
+            /** Stage */
+            stage: string;
         };
         /** DayOut */
         DayOut: {
@@ -713,6 +848,15 @@ export interface components {
             /** Tracks */
             tracks: components["schemas"]["TrackOut"][];
         };
+        /** PerformerIn */
+        PerformerIn: {
+            /** Height M */
+            height_m: number;
+            /** Kit */
+            kit: string[];
+            /** Name */
+            name: string;
+        };
         /** PerformerOut */
         PerformerOut: {
             /** Calibrations */
@@ -727,6 +871,38 @@ export interface components {
             name: string;
             /** Warm Up Slate Id */
             warm_up_slate_id: number | null;
+        };
+        /**
+         * PreviewOut
+         * @description One marker from frame `first` on: places in metres, null where hidden, before and after the mend.
+         */
+        PreviewOut: {
+            /** After */
+            after: (number[] | null)[];
+            /** Before */
+            before: (number[] | null)[];
+            /** First */
+            first: number;
+            /** Rate */
+            rate: string;
+        };
+        /** ProductionIn */
+        ProductionIn: {
+            /** Code */
+            code: string;
+            /** Delivery Rate */
+            delivery_rate: string;
+            /** Drop Frame */
+            drop_frame: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Naming Pattern
+             * @default {production}_{slate}_t{take:02d}_{performer}
+             */
+            naming_pattern: string;
+            /** Timecode Rate */
+            timecode_rate: string;
         };
         /** ProductionOut */
         ProductionOut: {
@@ -807,6 +983,11 @@ export interface components {
             performance: string;
             /** Performer Id */
             performer_id: number;
+            /**
+             * Props
+             * @default []
+             */
+            props: string[];
             /** Title */
             title: string;
         };
@@ -824,6 +1005,8 @@ export interface components {
             performer: string;
             /** Performer Id */
             performer_id: number;
+            /** Props */
+            props: string[];
             /** Takes */
             takes: components["schemas"]["TakeRow"][];
             /** Title */
@@ -969,6 +1152,8 @@ export interface components {
             rate: string;
             /** Samples */
             samples: number;
+            /** Shape */
+            shape: number[];
             /** Stream Id */
             stream_id: number;
         };
@@ -1211,6 +1396,52 @@ export interface operations {
             };
         };
     };
+    otrevo_server_cast_api_add_warm_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                performer_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PerformerOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_shoot_api_add_production: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProductionIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProductionOut"];
+                };
+            };
+        };
+    };
     otrevo_server_shoot_api_board: {
         parameters: {
             query?: never;
@@ -1251,6 +1482,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PerformerOut"][];
+                };
+            };
+        };
+    };
+    otrevo_server_shoot_api_add_day: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DayIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DayOut"];
                 };
             };
         };
@@ -1299,6 +1556,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PackageOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_cast_api_add_performer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PerformerIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PerformerOut"];
                 };
             };
         };
@@ -1576,6 +1859,28 @@ export interface operations {
             };
         };
     };
+    otrevo_server_shoot_api_changes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeOut"][];
+                };
+            };
+        };
+    };
     otrevo_server_bench_api_add_mends: {
         parameters: {
             query?: never;
@@ -1598,6 +1903,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TakeOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_bench_api_preview_mend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewOut"];
                 };
             };
         };

@@ -25,6 +25,19 @@ export function decode(bytes: ArrayBuffer, width: number): Float32Array {
   return out;
 }
 
+/** A motion file's samples, root place and then a turn per bone, as the two tracks the view works with. */
+export function splitMotion(motion: Track): { r: Track; p: Track } {
+  const turns = motion.width - 3;
+  const p = new Float32Array(motion.samples * 3);
+  const r = new Float32Array(motion.samples * turns);
+  for (let s = 0; s < motion.samples; s += 1) {
+    const at = s * motion.width;
+    p.set(motion.values.subarray(at, at + 3), s * 3);
+    r.set(motion.values.subarray(at + 3, at + motion.width), s * turns);
+  }
+  return { r: { ...motion, values: r, width: turns }, p: { ...motion, values: p, width: 3 } };
+}
+
 export async function loadTrack(stream: Pick<StreamOut, 'id' | 'rate' | 'shape'>, step = 1): Promise<Track> {
   const width = stream.shape.reduce((a, b) => a * b, 1);
   const values = decode(await getBytes(`/streams/${stream.id}/data?step=${step}`), width);

@@ -1,6 +1,6 @@
 import { createElement, useMemo } from 'react';
-import type { SnagOut } from '../api/client';
 import type { Track } from '../api/tracks';
+import type { SnagGroup } from './snags';
 import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, limitsOf, type Range } from '../lanes/draw';
 import type { Lane } from '../lanes/lanes';
 import { WordButton } from '../parts/controls';
@@ -20,30 +20,30 @@ type Tracks = {
 };
 
 type Args = {
-  tracks: Tracks; names: string[]; snags: SnagOut[]; selectedSnag: number; marker: number | null; open: boolean; theme: Theme;
+  tracks: Tracks; names: string[]; groups: SnagGroup[]; selectedSnag: number; marker: number | null; open: boolean; theme: Theme;
   jaw: number; blink: number; hasOptical: boolean;
-  onOpen: () => void; onMarker: (m: number | null) => void; onSnag: (i: number) => void;
+  onOpen: () => void; onMarker: (m: number | null) => void; onSnag: (group: number, part: number) => void;
 };
 
 function snagMarks(args: Args, range: Range) {
   const span = range.to - range.from;
-  return args.snags.map((s, i) =>
+  return args.groups.flatMap((group, i) => group.snags.map((s, part) =>
     s.start_s > range.to || s.end_s < range.from
       ? null
       : createElement('button', {
-          key: i,
+          key: `${i}.${part}`,
           type: 'button',
           tabIndex: -1,
           title: s.text,
           'aria-label': s.text,
-          onClick: () => args.onSnag(i),
+          onClick: () => args.onSnag(i, part),
           style: {
             position: 'absolute', left: `calc(${(100 * (s.start_s - range.from)) / span}% - 5px)`, top: 3, width: 10, height: 12, padding: 0,
             border: 0, cursor: 'pointer', clipPath: s.mended ? 'circle(3px)' : 'polygon(0 0, 100% 0, 50% 100%)',
             background: i === args.selectedSnag ? args.theme.selection : s.mended ? args.theme.good : args.theme.wrong,
           },
         }),
-  );
+  ));
 }
 
 /** The lanes of a take, in a fixed order; those without data are left out. */

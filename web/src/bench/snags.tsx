@@ -1,7 +1,7 @@
 import { useEffect, useRef } from 'react';
 import styled from 'styled-components';
 import type { SnagOut } from '../api/client';
-import { Figure, MainButton, PlainButton, Quiet } from '../parts/controls';
+import { Figure, MainButton, PlainButton, Quiet, WordButton } from '../parts/controls';
 
 const Wrap = styled.section`
   display: flex;
@@ -61,28 +61,62 @@ const Acts = styled.div`
 `;
 
 const WAYS: Record<string, string> = {
-  'fill curve': 'Fill by a cubic curve through both ends.',
-  'fill body': 'Fill from the solved body, the slip of the skin eased from end to end.',
-  'cut and fill curve': 'Cut these samples and fill by a cubic curve.',
-  'cut and fill body': 'Cut these samples and fill from the solved body.',
+  curve: 'A cubic curve through both ends; best for short gaps.',
+  body: 'From the solved body, the slip of the skin eased from end to end; best for long gaps.',
 };
 
+const Times = styled.div`
+  grid-column: 2 / -1;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 12px;
+  max-height: 66px;
+  overflow-y: auto;
+`;
+
+export type SnagGroup = { key: string; snags: SnagOut[] };
+
+/** Gaps of one marker are one entry; everything else stands alone. Worst first, as the snags come. */
+export function grouped(snags: SnagOut[]): SnagGroup[] {
+  const groups = new Map<string, SnagGroup>();
+  snags.forEach((s, i) => {
+    const key = s.kind === 'gap' ? `gap:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
+    const group = groups.get(key);
+    if (group) group.snags.push(s);
+    else groups.set(key, { key, snags: [s] });
+  });
+  return [...groups.values()];
+}
+
 export function sameKind(a: SnagOut, b: SnagOut): boolean {
-  const way = (s: SnagOut) => `${s.kind}:${String(s.proposal?.kind)}:${String(s.proposal?.method)}`;
-  return way(a) === way(b);
+  return a.kind === b.kind && a.proposal?.kind === b.proposal?.kind && Boolean(a.proposal) === Boolean(b.proposal);
+}
+
+/** The proposal as it is, or by the way the technician chose instead. */
+export function proposalBy(snag: SnagOut, method: string | null): Record<string, unknown> | null {
+  return snag.proposal && method ? { ...snag.proposal, method } : (snag.proposal ?? null);
+}
+
+function wordsOf(group: SnagGroup): string {
+  const [worst] = group.snags;
+  return group.snags.length === 1 ? worst.text : `${worst.subject}: ${group.snags.length} gaps, longest ${(worst.end_s - worst.start_s).toFixed(2)} s`;
 }
 
 type Props = {
-  snags: SnagOut[];
+  groups: SnagGroup[];
   selected: number;
+  member: number;
+  method: string | null;
   labelOf: (seconds: number) => string;
   busy: boolean;
-  onSelect: (index: number) => void;
+  onSelect: (group: number, member?: number) => void;
+  onMethod: (method: string) => void;
   onAccept: (snags: SnagOut[]) => void;
 };
 
 /** All that is wrong, worst first; the selected one offers its proposal. */
-export function SnagList({ snags, selected, labelOf, busy, onSelect, onAccept }: Props) {
+export function SnagList({ groups, selected, member, method, labelOf, busy, onSelect, onMethod, onAccept }: Props) {
+  const snags = groups.flatMap((g) => g.snags);
   const open = snags.filter((s) => !s.mended);
   const list = useRef<HTMLOListElement>(null);
   useEffect(() => {
@@ -97,37 +131,61 @@ export function SnagList({ snags, selected, labelOf, busy, onSelect, onAccept }:
         </Quiet>
       </header>
       <ol ref={list}>
-        {snags.map((s, i) => {
+        {groups.map((group, i) => {
+          const on = i === selected;
+          const s = group.snags[on ? Math.min(member, group.snags.length - 1) : 0];
+          const worst = group.snags[0];
           const alike = s.proposal ? open.filter((o) => sameKind(o, s)) : [];
+          const way = method ?? String(s.proposal?.method);
           return (
-            <Item key={`${s.kind}${s.subject}${s.start_s}${i}`} $on={i === selected} $mended={s.mended} aria-current={i === selected} onClick={() => onSelect(i)}>
+            <Item key={group.key} $on={on} $mended={s.mended} aria-current={on} onClick={() => !on && onSelect(i)}>
               <div>
-                <Figure title={`${s.severity.toFixed(2)} times the limit: ${s.limit}`}>{s.mended ? '✓' : `${s.severity.toFixed(1)}×`}</Figure>
+                <Figure title={`${worst.severity.toFixed(2)} times the limit: ${worst.limit}`}>{s.mended ? '✓' : `${worst.severity.toFixed(1)}×`}</Figure>
                 {!s.mended && (
                   <Worse>
-                    <div style={{ width: `${Math.min(100, (s.severity / Math.max(snags[0].severity, 3)) * 100)}%` }} />
+                    <div style={{ width: `${Math.min(100, (worst.severity / Math.max(snags[0].severity, 3)) * 100)}%` }} />
                   </Worse>
                 )}
               </div>
-              <div style={{ minWidth: 0 }}>{s.text}</div>
+              <div style={{ minWidth: 0 }}>{wordsOf(group)}</div>
               <Quiet as={Figure} style={{ fontSize: 11.5 }}>{labelOf(s.start_s)}</Quiet>
-              {i === selected && (
+              {on && group.snags.length > 1 && (
+                <Times role="group" aria-label="Where it happens">
+                  {group.snags.map((o, k) => (
+                    <WordButton key={o.start_s} $on={k === member} aria-pressed={k === member} onPress={() => onSelect(i, k)}>
+                      <Figure style={{ fontSize: 11.5 }}>{o.start_s.toFixed(1)} s, {(o.end_s - o.start_s).toFixed(2)} long</Figure>
+                    </WordButton>
+                  ))}
+                </Times>
+              )}
+              {on && (
                 <>
                   <Quiet style={{ gridColumn: '2 / -1' }}>
                     {s.mended
                       ? 'Mended; undo takes it back.'
                       : s.proposal
-                        ? WAYS[`${String(s.proposal.kind)} ${String(s.proposal.method)}`]
+                        ? `${s.proposal.kind === 'fill' ? 'Fill' : 'Cut these samples and fill'}. ${WAYS[way] ?? ''}`
                         : `Acceptable is ${s.limit}. Nothing is proposed: look, and re-run the pass or note it.`}
                   </Quiet>
                   {s.proposal && !s.mended && (
-                    <Acts>
-                      <MainButton isDisabled={busy} onPress={() => onAccept([s])}>Accept</MainButton>
-                      {alike.length > 1 && (
-                        <PlainButton isDisabled={busy} onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
-                      )}
-                      {busy && <Quiet>after the passes</Quiet>}
-                    </Acts>
+                    <>
+                      <Acts role="group" aria-label="Way to fill">
+                        {Object.keys(WAYS).map((m) => (
+                          <WordButton key={m} $on={m === way} aria-pressed={m === way} onPress={() => onMethod(m)}>by {m}</WordButton>
+                        ))}
+                        <Quiet>dashed in the view</Quiet>
+                      </Acts>
+                      <Acts>
+                        <MainButton isDisabled={busy} onPress={() => onAccept([s])}>Accept</MainButton>
+                        {group.snags.length > 1 && (
+                          <PlainButton isDisabled={busy} onPress={() => onAccept(group.snags)}>All {group.snags.length} here</PlainButton>
+                        )}
+                        {alike.length > group.snags.length && (
+                          <PlainButton isDisabled={busy} onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
+                        )}
+                        {busy && <Quiet>after the passes</Quiet>}
+                      </Acts>
+                    </>
                   )}
                 </>
               )}

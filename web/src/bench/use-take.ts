@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
-import { loadTrack, rateOf, type Track } from '../api/tracks';
+import { loadTrack, rateOf, splitMotion, type Track } from '../api/tracks';
 import type { Body } from '../view/pose';
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
@@ -35,17 +35,21 @@ export function useTrack(streams: StreamOut[] | undefined, name: string, step = 
   }).data;
 }
 
-/** Body tracks as the view wants them. */
-export function useBody(streams: Pick<StreamOut, 'id' | 'name' | 'rate' | 'samples' | 'details' | 'shape'>[] | undefined): Body | null {
-  const rotation = streams?.filter((s) => s.name === 'body rotation').at(-1);
+type Stored = Pick<StreamOut, 'id' | 'name' | 'rate' | 'samples' | 'details' | 'shape'>;
+
+/** The body's motion as the view wants it: solved, or as a file that was dropped on the slate brought it. */
+export function useBody(streams: Stored[] | undefined): Body | null {
+  const solved = streams?.filter((s) => s.name === 'body rotation').at(-1);
+  const rotation = solved ?? streams?.find((s) => s.name === 'body file');
   const root = streams?.filter((s) => s.name === 'body root').at(-1);
   const query = useQuery({
     queryKey: ['body', rotation?.id, root?.id],
     queryFn: async () => {
+      if (!solved) return splitMotion(await loadTrack(rotation!));
       const [r, p] = await Promise.all([loadTrack(rotation!), loadTrack(root!)]);
       return { r, p };
     },
-    enabled: Boolean(rotation && root),
+    enabled: Boolean(solved ? root : rotation),
     staleTime: Infinity,
     placeholderData: (previous) => previous,
   });
@@ -62,4 +66,27 @@ export function useBody(streams: Pick<StreamOut, 'id' | 'name' | 'rate' | 'sampl
       rate: rateOf(rotation.rate),
     };
   }, [query.data, rotation]);
+}
+
+export type PropView = { name: string; offsets: number[][]; pose: Track };
+
+/** Every solved prop with its pose track: place and turn. */
+export function useProps(streams: Stored[] | undefined): PropView[] {
+  const found = useMemo(() => streams?.filter((s) => typeof (s.details as { prop?: unknown }).prop === 'string' && s.shape.length === 1 && s.shape[0] === 7) ?? [], [streams]);
+  const ids = found.map((s) => s.id);
+  const tracks = useQuery({
+    queryKey: ['props', ids],
+    queryFn: () => Promise.all(found.map((s) => loadTrack(s))),
+    enabled: found.length > 0,
+    staleTime: Infinity,
+    placeholderData: (previous) => previous,
+  }).data;
+  return useMemo(
+    () =>
+      (tracks ?? []).slice(0, found.length).map((pose, i) => {
+        const d = found[i].details as { prop: string; offsets_m?: number[][] };
+        return { name: d.prop, offsets: d.offsets_m ?? [], pose };
+      }),
+    [tracks, found],
+  );
 }

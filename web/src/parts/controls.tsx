@@ -1,4 +1,4 @@
-import { Button, Input, Label, TextArea, TextField, type ButtonProps, type TextFieldProps } from 'react-aria-components';
+import { Button, Form, Input, Label, TextArea, TextField, type ButtonProps, type TextFieldProps } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 
 const focus = css`
@@ -59,6 +59,34 @@ export const WordButton = styled(Button)<{ $on?: boolean }>`
     color: ${(p) => p.theme.quiet};
     border-bottom-color: transparent;
     cursor: default;
+  }
+`;
+
+/** Fields in one line that wraps, for adding something where it will appear. */
+export const FormLine = styled(Form)`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px;
+  align-items: end;
+  margin: 0 0 14px;
+  select {
+    font: inherit;
+    color: ${(p) => p.theme.text};
+    padding: 5px;
+    background: ${(p) => p.theme.ground};
+    border: 1px solid ${(p) => p.theme.quiet};
+    border-radius: 3px;
+  }
+  label {
+    display: grid;
+    gap: 4px;
+    font-size: ${(p) => p.theme.size.small};
+    color: ${(p) => p.theme.quiet};
+  }
+  label.tick {
+    display: flex;
+    align-items: center;
+    min-height: 30px;
   }
 `;
 

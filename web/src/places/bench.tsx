@@ -1,18 +1,20 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Dialog, Modal, ModalOverlay } from 'react-aria-components';
 import { useParams, useSearchParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
-import { patch, post, type Me, type RunOut, type SnagOut, type TakeOut } from '../api/client';
+import { patch, post, type Me, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
+import { rateOf } from '../api/tracks';
 import { useBenchLanes } from '../bench/bench-lanes';
 import { PassStrip } from '../bench/passes';
-import { SnagList } from '../bench/snags';
+import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
-import { useBody, useTake, useTrack } from '../bench/use-take';
+import { useBody, useProps, useTake, useTrack } from '../bench/use-take';
 import { Lanes } from '../lanes/lanes';
 import type { Range } from '../lanes/draw';
 import { Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { History } from '../parts/history';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
 import { Transport } from '../time/transport';
@@ -140,6 +142,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const gloves = useTrack(data.streams, 'gloves', 2);
   const face = useTrack(data.streams, 'face');
   const room = useTrack(data.streams, 'room', 48);
+  const props = useProps(data.streams);
   const markers = mended ?? labelled;
   const names = useMemo(() => {
     const stream = data.streams.filter((s) => s.name === 'mended' || s.name === 'labelled').at(-1);
@@ -153,6 +156,10 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const [open, setOpen] = useState(false);
   const [sheet, setSheet] = useState(false);
   const snag = Number(query.get('snag') ?? -1);
+  const member = Number(query.get('part') ?? 0);
+  const groups = useMemo(() => grouped(data.snags), [data.snags]);
+  const here = groups[snag]?.snags[member] ?? groups[snag]?.snags[0];
+  const [method, setMethod] = useState<string | null>(null);
   const marker = query.get('marker') ? names.indexOf(query.get('marker')!) : -1;
   const put = useCallback(
     (values: Record<string, string | null>) =>
@@ -184,9 +191,21 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
   const change = useMutation({ mutationFn: (body: object) => patch(`/takes/${id}`, body), onSettled: refresh });
   const accept = useMutation({
-    mutationFn: (snags: SnagOut[]) => post<TakeOut>(`/takes/${id}/mends`, snags.map((s) => ({ document: s.proposal, words: s.text }))),
+    mutationFn: (snags: SnagOut[]) => post<TakeOut>(`/takes/${id}/mends`, snags.map((s) => ({ document: proposalBy(s, method), words: s.text }))),
     onSettled: refresh,
   });
+  const proposed = here && !here.mended ? proposalBy(here, method) : null;
+  const preview = useQuery({
+    queryKey: ['preview', id, proposed, data.streams.find((s) => s.name === 'mended')?.id],
+    queryFn: () => post<Schemas['PreviewOut']>(`/takes/${id}/mends/preview`, { document: proposed }),
+    enabled: proposed !== null,
+    staleTime: Infinity,
+  }).data;
+  const ghost = useMemo(() => {
+    if (!preview || !proposed) return null;
+    const changed = preview.after.map((p, i) => (p && !preview.before[i] ? p : proposed.kind === 'fill' ? null : p));
+    return { first: preview.first, rate: rateOf(preview.rate), path: changed as ([number, number, number] | null)[] };
+  }, [preview, proposed]);
   const again = useMutation({ mutationFn: (name: string) => post(`/takes/${id}/passes/${name}`), onSettled: refresh });
   const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
   const undo = useMutation({
@@ -195,10 +214,11 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   });
 
   const goTo = useCallback(
-    (index: number) => {
-      const s = data.snags[index];
+    (index: number, part = 0) => {
+      const s = groups[index]?.snags[part];
       if (!s) return;
-      put({ snag: String(index), marker: names.includes(s.subject) ? s.subject : null });
+      setMethod(null);
+      put({ snag: String(index), part: part ? String(part) : null, marker: names.includes(s.subject) ? s.subject : null });
       transport.stop();
       transport.seek(Math.min((s.start_s + s.end_s) / 2, duration));
       const length = s.end_s - s.start_s;
@@ -208,14 +228,12 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
         setRange({ from, to: from + span });
       }
     },
-    [data.snags, names, transport, duration, put],
+    [groups, names, transport, duration, put],
   );
 
   const acceptSnag = (all: boolean) => {
-    const s = data.snags[snag];
-    if (!s?.proposal || s.mended || working) return;
-    const way = (o: SnagOut) => `${o.kind}${String(o.proposal?.kind)}${String(o.proposal?.method)}`;
-    accept.mutate(all ? data.snags.filter((o) => o.proposal && !o.mended && way(o) === way(s)) : [s]);
+    if (!here?.proposal || here.mended || working) return;
+    accept.mutate(all ? data.snags.filter((o) => !o.mended && sameKind(o, here)) : [here]);
   };
 
   const keys = useRef<(e: KeyboardEvent) => void>(() => {});
@@ -234,7 +252,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     else if (e.key === 'ArrowRight') transport.step(e.shiftKey ? 10 : 1);
     else if (e.key === 'i') change.mutate({ in_s: Number(transport.time.toFixed(4)) });
     else if (e.key === 'o') change.mutate({ out_s: Number(transport.time.toFixed(4)) });
-    else if (e.key === '.') goTo(Math.min(snag + 1, data.snags.length - 1));
+    else if (e.key === '.') goTo(Math.min(snag + 1, groups.length - 1));
     else if (e.key === ',') goTo(Math.max(snag - 1, 0));
     else if (e.key === 'Enter' && !onButton) acceptSnag(e.shiftKey);
     else if (e.key === 'f') window.dispatchEvent(new Event('otrevo-frame-selection'));
@@ -253,7 +271,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const side = useSplit('snags', 370, 240, 620);
   const tracks = useMemo(() => ({ markers, labelled, residual, suit, gloves, face, room }), [markers, labelled, residual, suit, gloves, face, room]);
   const lanes = useBenchLanes({
-    tracks, names, snags: data.snags, selectedSnag: snag, marker: marker < 0 ? null : marker, open, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
+    tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
     hasOptical: data.streams.some((s) => s.name === 'optical'),
     onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
   });
@@ -278,7 +296,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
             {body || markers ? (
               <StageView
                 caption={`${data.performer} · ${body ? 'solved body over markers' : 'markers, not solved yet'}`}
-                body={body} markers={markers ?? null} ghost={null} names={names} transport={transport} selected={marker < 0 ? null : marker}
+                body={body} markers={markers ?? null} props={props} ghost={ghost} names={names} transport={transport} selected={marker < 0 ? null : marker}
                 onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
               />
             ) : (
@@ -289,7 +307,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           </div>
           <Splitter across={false} size={side.size} onChange={side.change} label="Width of the snag list" />
           <div style={{ width: side.size, flex: 'none', minHeight: 0 }}>
-            <SnagList snags={data.snags} selected={snag} labelOf={labelOf} busy={working || accept.isPending} onSelect={goTo} onAccept={(s) => accept.mutate(s)} />
+            <SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={working || accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} />
           </div>
         </Upper>
         <Splitter across size={lower.size} onChange={lower.change} label="Height of the lanes" />
@@ -305,6 +323,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           <WordButton onPress={() => setRange({ from: 0, to: duration })} isDisabled={range.from <= 0 && range.to >= duration}>Whole take</WordButton>
           <WordButton onPress={() => undo.mutate(false)}>Undo</WordButton>
           <WordButton onPress={() => undo.mutate(true)}>Redo</WordButton>
+          <ThemeProvider theme={night}><History takeId={id} takeNumber={take.number} /></ThemeProvider>
           <span aria-live="polite" style={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>
             {undo.data && <Quiet>{undo.data.words ? `${undo.variables ? 'redone' : 'undone'}: ${undo.data.words}` : 'nothing left to take back'}</Quiet>}
             {[change.error, accept.error, again.error, undo.error].filter(Boolean).map((e, i) => <span role="alert" key={i} style={{ color: night.wrong }}>✕ {(e as Error).message}</span>)}

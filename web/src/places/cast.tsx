@@ -1,9 +1,9 @@
-import { useQuery } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
-import { get, type Me, type PerformerOut, type Schemas } from '../api/client';
-import { Empty, Figure, MainButton, Quiet, Trouble } from '../parts/controls';
+import { get, post, type Me, type PerformerOut, type Schemas } from '../api/client';
+import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
@@ -164,11 +164,11 @@ function Detail({ performer, production }: { performer: PerformerOut; production
     const b = (c?.bones as unknown as Bone[] | undefined)?.find((x) => x.name === name);
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
   };
-  const roll = (
-    <MainButton onPress={() => navigate(`/p/${production}/floor/${performer.warm_up_slate_id}`)} isDisabled={!performer.warm_up_slate_id}>
-      Roll a warm-up
-    </MainButton>
-  );
+  const warmUp = useMutation({
+    mutationFn: () => post<PerformerOut>(`/performers/${performer.id}/warm-up`),
+    onSuccess: (p) => navigate(`/p/${production}/floor/${p.warm_up_slate_id}`),
+  });
+  const roll = <MainButton onPress={() => warmUp.mutate()} isDisabled={warmUp.isPending}>Roll a warm-up</MainButton>;
   return (
     <div>
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 18 }}>
@@ -177,6 +177,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
         <Quiet>{performer.kit.join(' · ')}</Quiet>
         <span style={{ marginLeft: 'auto' }}>{roll}</span>
       </div>
+      <Trouble error={warmUp.error} />
       {v?.working && <p aria-live="polite">The last warm-up is being worked through: {v.state}.</p>}
       {v?.tone === 'wrong' && <Trouble error={`The last warm-up gave no calibration: ${v.words}`} />}
       {!c && !v?.working && (
@@ -223,10 +224,56 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   );
 }
 
+const KIT: [string, string][] = [['optical', 'markers'], ['suit', 'suit'], ['gloves', 'gloves'], ['face', 'face camera']];
+
+function NewPerformer({ production, onDone }: { production: number; onDone: (id?: number) => void }) {
+  const client = useQueryClient();
+  const [name, setName] = useState('');
+  const [height, setHeight] = useState('');
+  const [kit, setKit] = useState(['optical', 'suit', 'gloves', 'face']);
+  const add = useMutation({
+    mutationFn: () => post<PerformerOut>(`/productions/${production}/performers`, { name, height_m: Number(height.replace(',', '.')), kit }),
+    onSuccess: async (p) => {
+      await client.invalidateQueries({ queryKey: ['cast', production] });
+      onDone(p.id);
+    },
+  });
+  return (
+    <div>
+      <h1 style={{ margin: '0 0 12px', fontSize: 22 }}>New performer</h1>
+      <FormLine
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <TextInput label="Name" value={name} onChange={setName} isRequired maxLength={60} autoFocus />
+        <TextInput label="Height in metres" value={height} onChange={setHeight} isRequired style={{ width: 130 }} />
+        {KIT.map(([id, words]) => (
+          <label key={id} className="tick">
+            <input type="checkbox" checked={kit.includes(id)} disabled={id === 'optical'} onChange={(e) => setKit(e.target.checked ? [...kit, id] : kit.filter((k) => k !== id))} />
+            {words}
+          </label>
+        ))}
+        <PlainButton type="submit" isDisabled={add.isPending}>Add performer</PlainButton>
+        <WordButton onPress={() => onDone()}>never mind</WordButton>
+      </FormLine>
+      <Quiet>Everyone here is calibrated from markers; the rest is what they wear.</Quiet>
+      <Trouble error={add.error} />
+    </div>
+  );
+}
+
+export function useCast(production: number) {
+  return useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: 4000 });
+}
+
 export function Cast({ me }: { me: Me }) {
   const production = Number(useParams().production);
-  const cast = useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: 4000 });
-  const [picked, setPicked] = useState<number | null>(null);
+  const cast = useCast(production);
+  const [query, setQuery] = useSearchParams();
+  const picked = Number(query.get('performer')) || null;
+  const adding = query.has('new');
   const name = me.memberships.find((m) => m.production_id === production)?.production ?? '';
   const performer = cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
   return (
@@ -235,14 +282,16 @@ export function Cast({ me }: { me: Me }) {
         <People role="group" aria-label="Performers">
           <Trouble error={cast.error} />
           {cast.data?.map((p) => (
-            <button key={p.id} type="button" aria-pressed={p.id === performer?.id} onClick={() => setPicked(p.id)}>
+            <button key={p.id} type="button" aria-pressed={!adding && p.id === performer?.id} onClick={() => setQuery({ performer: String(p.id) })}>
               <strong>{p.name}</strong>
               <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
             </button>
           ))}
           {cast.data?.length === 0 && <Quiet>No performer in this production yet.</Quiet>}
+          <span style={{ padding: '8px 12px' }}><WordButton onPress={() => setQuery({ new: '' })}>New performer</WordButton></span>
         </People>
-        {performer && <Detail key={performer.id} performer={performer} production={production} />}
+        {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
+        {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
       </Wrap>
     </Frame>
   );

@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
-import { useBody } from '../bench/use-take';
+import { useBody, useProps } from '../bench/use-take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { night, paper } from '../theme';
@@ -70,8 +70,9 @@ const Panel = styled.div`
 type Take = PackageOut['takes'][number];
 
 function Player({ take, format }: { take: Take; format: ReturnType<typeof formatOf> }) {
-  const streams = useMemo(() => take.tracks.map((t) => ({ ...t, id: t.stream_id, shape: t.name === 'body root' ? [3] : [((t.details as { bones?: string[] }).bones ?? []).length, 4] })), [take]);
+  const streams = useMemo(() => take.tracks.map((t) => ({ ...t, id: t.stream_id })), [take]);
   const body = useBody(streams);
+  const props = useProps(streams);
   const [transport] = useState(() => new Transport(take.out_s, 1 / format.rate));
   const clock = useRef<HTMLSpanElement>(null);
   const slider = useRef<HTMLInputElement>(null);
@@ -102,7 +103,7 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
       <View>
         <div style={{ flex: 1, minHeight: 0 }}>
           {body ? (
-            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performer}`} body={body} markers={null} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
+            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performer}`} body={body} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
           ) : (
             <p style={{ padding: 20 }}>Fetching the motion…</p>
           )}

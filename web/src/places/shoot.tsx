@@ -1,12 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
-import { DropZone, FileTrigger, Form, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
-import { Link, useNavigate, useParams } from 'react-router';
+import { DropZone, FileTrigger, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { get, patch, post, type Board, type Me, type SlateRow, type TakeRow } from '../api/client';
+import { useCast } from './cast';
 import { Thumbnail, type Picture } from '../lanes/thumbnail';
-import { Empty, Figure, PlainButton, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Empty, Figure, FormLine, PlainButton, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { History } from '../parts/history';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
 import { rateWords } from '../time/timecode';
@@ -200,6 +202,7 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
         <span style={{ color: v.tone === 'good' ? paper.good : v.tone === 'wrong' ? paper.wrong : undefined }}>
           {sent ? { accepted: 'accepted ✓', returned: 'sent back', sent: 'handed over', ready: 'packaged' }[sent] : v.state}
         </span>
+        {picked && !v.working && <div style={{ fontSize: 12 }}><History takeId={take.id} takeNumber={take.number} /></div>}
         {v.working && <Progress value={take.runs.filter((r) => r.state === 'done').length / Math.max(1, take.runs.length)} words={v.state} />}
       </div>
     </Row>
@@ -237,36 +240,21 @@ function Files({ slate, production }: { slate: SlateRow | undefined; production:
 }
 
 const MOTIONS = ['semaphore', 'rope haul', 'lantern', 'radio watch'];
+const PROPS = ['lantern'];
+const RATES = ['24000/1001', '24', '25', '30000/1001', '30', '48000/1001', '48', '50', '60000/1001', '60'];
 
-const NewSlateForm = styled(Form)`
-  display: flex;
-  gap: 12px;
-  align-items: end;
-  margin: 0 0 14px;
-  select {
-    font: inherit;
-    padding: 5px;
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
-  }
-  label {
-    display: grid;
-    gap: 4px;
-    font-size: 12px;
-    color: ${(p) => p.theme.quiet};
-  }
-`;
 
-function NewSlate({ dayId, board, production, onDone }: { dayId: number; board: Board; production: number; onDone: () => void }) {
+function NewSlate({ dayId, production, onDone }: { dayId: number; production: number; onDone: () => void }) {
   const client = useQueryClient();
-  const people = [...new Map(board.days.flatMap((d) => d.slates).map((s) => [s.performer_id, s.performer])).entries()];
+  const people = useCast(production).data ?? [];
   const [name, setName] = useState('');
   const [title, setTitle] = useState('');
-  const [who, setWho] = useState(people[0]?.[0] ?? 0);
+  const [picked, setWho] = useState<number | null>(null);
   const [motion, setMotion] = useState(MOTIONS[0]);
+  const [props, setProps] = useState<string[]>([]);
+  const who = picked ?? people[0]?.id;
   const add = useMutation({
-    mutationFn: () => post(`/days/${dayId}/slates`, { name, title, performer_id: who, performance: motion }),
+    mutationFn: () => post(`/days/${dayId}/slates`, { name, title, performer_id: who, performance: motion, props }),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ['board', production] });
       onDone();
@@ -274,7 +262,7 @@ function NewSlate({ dayId, board, production, onDone }: { dayId: number; board: 
   });
   return (
     <>
-      <NewSlateForm
+      <FormLine
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
@@ -285,8 +273,8 @@ function NewSlate({ dayId, board, production, onDone }: { dayId: number; board: 
         <label>
           Performer
           <select value={who} onChange={(e) => setWho(Number(e.target.value))}>
-            {people.map(([id, p]) => (
-              <option key={id} value={id}>{p}</option>
+            {people.map((p) => (
+              <option key={p.id} value={p.id}>{p.name}</option>
             ))}
           </select>
         </label>
@@ -298,9 +286,91 @@ function NewSlate({ dayId, board, production, onDone }: { dayId: number; board: 
             ))}
           </select>
         </label>
-        <PlainButton type="submit" isDisabled={add.isPending}>Add slate</PlainButton>
+        {PROPS.map((p) => (
+          <label key={p} className="tick">
+            <input type="checkbox" checked={props.includes(p)} onChange={(e) => setProps(e.target.checked ? [...props, p] : props.filter((o) => o !== p))} />
+            with the {p}
+          </label>
+        ))}
+        <PlainButton type="submit" isDisabled={add.isPending || who === undefined}>Add slate</PlainButton>
         <WordButton onPress={onDone}>never mind</WordButton>
-      </NewSlateForm>
+        {people.length === 0 && <Quiet>Add a performer in Cast first.</Quiet>}
+      </FormLine>
+      <Trouble error={add.error} />
+    </>
+  );
+}
+
+function NewDay({ production, onDone }: { production: number; onDone: (number?: number) => void }) {
+  const client = useQueryClient();
+  const [date, setDate] = useState(() => new Date().toLocaleDateString('sv-SE'));
+  const [stage, setStage] = useState('');
+  const add = useMutation({
+    mutationFn: () => post<Board['days'][number]>(`/productions/${production}/days`, { date, stage }),
+    onSuccess: async (day) => {
+      await client.invalidateQueries({ queryKey: ['board', production] });
+      onDone(day.number);
+    },
+  });
+  return (
+    <>
+      <FormLine
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <TextInput label="Date" type="date" value={date} onChange={setDate} isRequired />
+        <TextInput label="Stage" value={stage} onChange={setStage} isRequired maxLength={60} autoFocus />
+        <PlainButton type="submit" isDisabled={add.isPending}>Add day</PlainButton>
+        <WordButton onPress={() => onDone()}>never mind</WordButton>
+      </FormLine>
+      <Trouble error={add.error} />
+    </>
+  );
+}
+
+function NewProduction({ onDone }: { onDone: () => void }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [form, setForm] = useState({ name: '', code: '', timecode_rate: '30000/1001', drop_frame: true, delivery_rate: '30000/1001', naming_pattern: '{production}_{slate}_t{take:02d}_{performer}' });
+  const drops = /^(30000|60000)\/1001$/.test(form.timecode_rate);
+  const add = useMutation({
+    mutationFn: () => post<Board['production']>('/productions', { ...form, drop_frame: form.drop_frame && drops }),
+    onSuccess: async (p) => {
+      await client.invalidateQueries({ queryKey: ['me'] });
+      onDone();
+      navigate(`/p/${p.id}/shoot`);
+    },
+  });
+  const rates = (key: 'timecode_rate' | 'delivery_rate', label: string) => (
+    <label>
+      {label}
+      <select value={form[key]} onChange={(e) => setForm({ ...form, [key]: e.target.value })}>
+        {RATES.map((r) => <option key={r} value={r}>{rateWords(r, false)}</option>)}
+      </select>
+    </label>
+  );
+  return (
+    <>
+      <FormLine
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <TextInput label="Production" value={form.name} onChange={(name) => setForm({ ...form, name })} isRequired maxLength={80} autoFocus />
+        <TextInput label="Code" value={form.code} onChange={(code) => setForm({ ...form, code })} isRequired maxLength={12} />
+        {rates('timecode_rate', 'Timecode')}
+        <label className="tick">
+          <input type="checkbox" disabled={!drops} checked={form.drop_frame && drops} onChange={(e) => setForm({ ...form, drop_frame: e.target.checked })} />
+          drop-frame
+        </label>
+        {rates('delivery_rate', 'Delivery')}
+        <TextInput label="File names" value={form.naming_pattern} onChange={(naming_pattern) => setForm({ ...form, naming_pattern })} isRequired maxLength={120} style={{ flex: '1 1 320px' }} />
+        <PlainButton type="submit" isDisabled={add.isPending}>Begin production</PlainButton>
+        <WordButton onPress={onDone}>never mind</WordButton>
+      </FormLine>
       <Trouble error={add.error} />
     </>
   );
@@ -320,9 +390,14 @@ export function Shoot({ me }: { me: Me }) {
   const navigate = useNavigate();
   const board = useBoard(production);
   const [picked, setPicked] = useState<number | null>(null);
-  const [adding, setAdding] = useState(false);
+  const [adding, setAdding] = useState<'slate' | 'day' | 'production' | null>(null);
+  const [query, setQuery] = useSearchParams();
   const list = useRef<HTMLDivElement>(null);
-  const day = board.data?.days.at(-1);
+  const days = board.data?.days ?? [];
+  const day = days.find((d) => d.number === Number(query.get('day'))) ?? days.at(-1);
+  const goToDay = (number: number) => setQuery({ day: String(number) });
+  const role = me.memberships.find((m) => m.production_id === production)?.role;
+  const leads = role === 'technician' || role === 'supervisor';
   const takes = day?.slates.flatMap((s) => s.takes) ?? [];
   const longest = Math.max(1, ...takes.map((t) => t.duration_s));
   const slate = day?.slates.find((s) => s.takes.some((t) => t.id === picked)) ?? day?.slates.find((s) => !s.warm_up) ?? day?.slates[0];
@@ -351,21 +426,48 @@ export function Shoot({ me }: { me: Me }) {
           <>
             <Head>
               <h1>Day {day.number}</h1>
+              {days.length > 1 && (
+                <span role="group" aria-label="Shoot days" style={{ display: 'flex', gap: 10 }}>
+                  {days.map((d) => <WordButton key={d.id} $on={d.id === day.id} aria-pressed={d.id === day.id} onPress={() => goToDay(d.number)}><Figure>{d.number}</Figure></WordButton>)}
+                </span>
+              )}
               <span><Figure>{day.slates.length}</Figure> <Quiet>slates</Quiet></span>
               <span><Figure>{takes.length}</Figure> <Quiet>takes</Quiet></span>
               <span><Figure>{takes.filter((t) => t.status === 'circled').length}</Figure> <Quiet>circled</Quiet></span>
               <span><Figure>{takes.filter((t) => t.packages.some((s) => s === 'sent' || s === 'accepted')).length}</Figure> <Quiet>handed over</Quiet></span>
               <span><Figure>{minutes.toFixed(1)} min</Figure> <Quiet>rolled</Quiet></span>
-              <span style={{ marginLeft: 'auto' }}><WordButton onPress={() => setAdding(true)}>New slate</WordButton></span>
+              {leads && (
+                <span style={{ marginLeft: 'auto', display: 'flex', gap: 18 }}>
+                  <WordButton onPress={() => setAdding('slate')}>New slate</WordButton>
+                  <WordButton onPress={() => setAdding('day')}>New day</WordButton>
+                  <WordButton onPress={() => setAdding('production')}>New production</WordButton>
+                </span>
+              )}
             </Head>
-            {adding && board.data && <NewSlate dayId={day.id} board={board.data} production={production} onDone={() => setAdding(false)} />}
+            {adding === 'slate' && <NewSlate dayId={day.id} production={production} onDone={() => setAdding(null)} />}
+            {adding === 'day' && (
+              <NewDay
+                production={production}
+                onDone={(number) => {
+                  setAdding(null);
+                  if (number) goToDay(number);
+                }}
+              />
+            )}
+            {adding === 'production' && <NewProduction onDone={() => setAdding(null)} />}
+            {me.memberships.length > 1 && (
+              <p style={{ marginTop: 0 }}>
+                <Quiet>Your productions: </Quiet>
+                {me.memberships.map((m) => <Link key={m.production_id} to={`/p/${m.production_id}/${m.role === 'animator' ? 'handover' : 'shoot'}`} style={{ marginRight: 14, fontWeight: m.production_id === production ? 600 : undefined }}>{m.production}</Link>)}
+              </p>
+            )}
             {day.slates.map((s) => (
               <Box key={s.id} aria-label={`Slate ${s.name}`}>
                 <header>
                   <h2>{s.name}</h2>
                   <span>{s.title}</span>
                   <Quiet>
-                    {s.performer} · {s.kit.join(', ')} · <Link to={`/p/${production}/floor/${s.id}`}>roll on the Floor</Link>
+                    {s.performer} · {[...s.kit, ...s.props].join(', ')} · <Link to={`/p/${production}/floor/${s.id}`}>roll on the Floor</Link>
                   </Quiet>
                 </header>
                 {[...s.takes].reverse().map((t) => (
@@ -380,7 +482,7 @@ export function Shoot({ me }: { me: Me }) {
               <Empty>
                 <h2>No slates yet</h2>
                 <p>Add the first shot of the day; its name becomes the file’s name.</p>
-                <PlainButton onPress={() => setAdding(true)}>New slate</PlainButton>
+                {leads && <PlainButton onPress={() => setAdding('slate')}>New slate</PlainButton>}
               </Empty>
             )}
             <Files slate={slate} production={production} />

@@ -6,8 +6,12 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import type { Track } from '../api/tracks';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
+import type { PropView } from '../bench/use-take';
 import { pose, poseBuffers, type Body } from './pose';
 import { segmentsOf } from './segments';
+
+/** One marker's path as a mend would make it, from frame `first` on; null where it stays hidden. */
+export type Ghost = { first: number; rate: number; path: ([number, number, number] | null)[] };
 
 const TRAIL_S = 1;
 const HEAD = new THREE.Vector3(0, 0.2, 0);
@@ -15,7 +19,8 @@ const HEAD = new THREE.Vector3(0, 0.2, 0);
 type SceneProps = {
   body: Body | null;
   markers: Track | null;
-  ghost: Track | null;
+  props: PropView[];
+  ghost: Ghost | null;
   names: string[];
   transport: Transport;
   selected: number | null;
@@ -24,9 +29,23 @@ type SceneProps = {
   onHover: (hover: { marker: number; x: number; y: number } | null) => void;
 };
 
+/** A prop as its markers joined to each other: nothing is known of its surface. */
+function propLines(offsets: number[][], colour: string): THREE.LineSegments {
+  const ends: number[] = [];
+  offsets.forEach((a, i) => offsets.slice(i + 1).forEach((b) => ends.push(...a, ...b)));
+  offsets.forEach((a) => ends.push(...a, 0, 0, 0));
+  const lines = new THREE.LineSegments(
+    new THREE.BufferGeometry().setAttribute('position', new THREE.Float32BufferAttribute(ends, 3)),
+    new THREE.LineBasicMaterial({ color: colour }),
+  );
+  lines.frustumCulled = false;
+  lines.raycast = () => null;
+  return lines;
+}
+
 const UP = new THREE.Vector3(0, 1, 0);
 
-function Scene({ body, markers, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Scene({ body, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate } = useThree();
   const controls = useRef<OrbitControls | null>(null);
@@ -41,10 +60,16 @@ function Scene({ body, markers, ghost, names, transport, selected, look, onSelec
     return line;
   }, [theme]);
   const proposal = useMemo(() => {
-    const line = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: theme.wrong }));
+    const line = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineDashedMaterial({ color: theme.text, dashSize: 0.012, gapSize: 0.008 }));
     line.frustumCulled = false;
+    const places = ghost?.path.filter((p) => p !== null) ?? [];
+    line.geometry.setAttribute('position', new THREE.Float32BufferAttribute(places.flat(), 3));
+    if (places.length > 1) line.computeLineDistances();
+    line.visible = places.length > 1;
     return line;
-  }, [theme]);
+  }, [theme, ghost]);
+  const spirit = useRef<THREE.Mesh>(null); // where the marker would be at this moment
+  const frames = useMemo(() => props.map((p) => propLines(p.offsets, theme.text)), [props, theme]);
   const headBone = body?.bones.indexOf('head') ?? -1;
 
   useEffect(() => {
@@ -120,16 +145,12 @@ function Scene({ body, markers, ghost, names, transport, selected, look, onSelec
         if (selected !== null) {
           const span = Math.round(TRAIL_S * markers.rate);
           const points: number[] = [];
-          const missing: number[] = [];
           for (let f = Math.max(0, frame - span); f <= Math.min(markers.samples - 1, frame + span); f += 1) {
             const at = f * markers.width + selected * 3;
             if (!Number.isNaN(markers.values[at])) points.push(markers.values[at], markers.values[at + 1], markers.values[at + 2]);
-            else if (ghost && f < ghost.samples) missing.push(ghost.values[at], ghost.values[at + 1], ghost.values[at + 2]);
           }
           trail.geometry.dispose();
           trail.geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.Float32BufferAttribute(points, 3));
-          proposal.geometry.dispose();
-          proposal.geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.Float32BufferAttribute(missing, 3));
           const at = frame * markers.width + selected * 3;
           if (ring.current) {
             ring.current.visible = !Number.isNaN(markers.values[at]);
@@ -138,11 +159,22 @@ function Scene({ body, markers, ghost, names, transport, selected, look, onSelec
           }
         }
       }
-      trail.visible = proposal.visible = selected !== null;
+      frames.forEach((object, i) => {
+        const track = props[i].pose;
+        const at = Math.min(track.samples - 1, Math.max(0, Math.round(time * track.rate))) * 7;
+        object.position.fromArray(track.values, at);
+        object.quaternion.fromArray(track.values, at + 3);
+      });
+      if (spirit.current) {
+        const place = ghost?.path[Math.round(time * (ghost?.rate ?? 1)) - (ghost?.first ?? 0)];
+        spirit.current.visible = Boolean(place);
+        if (place) spirit.current.position.fromArray(place);
+      }
+      trail.visible = selected !== null;
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [body, markers, ghost, segments, transport, selected, trail, proposal, camera, invalidate, headBone]);
+  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone]);
 
   // looking from a side, or framing what is selected
   useEffect(() => {
@@ -218,6 +250,11 @@ function Scene({ body, markers, ghost, names, transport, selected, look, onSelec
       </mesh>
       <primitive object={trail} />
       <primitive object={proposal} />
+      <mesh ref={spirit} visible={false} raycast={() => null}>
+        <sphereGeometry args={[0.014, 12, 10]} />
+        <meshBasicMaterial color={theme.text} wireframe />
+      </mesh>
+      {frames.map((object, i) => <primitive key={props[i].name} object={object} />)}
     </>
   );
 }

@@ -21,6 +21,8 @@ from scipy.spatial.transform import Rotation
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, place_markers, pose_joints, refine_pose
 
 SIGMA_M = 0.006
+STRAY_M = 0.05
+INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
 PRIOR_ALONG = 0.08  # share of the bone's length
 PRIOR_ACROSS_M = 0.010
 PRIOR_MIRROR_M = 0.004
@@ -30,13 +32,14 @@ PRIOR_MARKER_M = 0.015
 @dataclass(frozen=True)
 class GeometryFit:
     """model: the fitted body; root_m (F, 3), local (F, B, 3, 3): its poses; residual_m (F, M), NaN where unseen;
-    cost: what is left of residuals and priors together, as minus twice a log likelihood."""
+    evidence: twice the log marginal likelihood of the points, but for a constant, by Laplace's approximation: the
+    cost left of residuals and priors, and the logarithm of how sharply the points determine poses and geometry."""
 
     model: object
     root_m: np.ndarray
     local: np.ndarray
     residual_m: np.ndarray
-    cost: float
+    evidence: float
 
 
 @njit(cache=True, error_model="numpy")
@@ -120,6 +123,14 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
                         hgg[cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
 
 
+def pose_all(model, root, local):
+    """World turns (F, B, 3, 3) and joints (F, B, 3) of a BodyModel in many poses."""
+    world, joint = np.empty(local.shape), np.empty(local.shape[:3])
+    for f in range(len(root)):
+        pose_joints(model.skeleton.parents, model.skeleton.rest_offset_m, root[f], local[f], world[f], joint[f])
+    return world, joint
+
+
 def _prior(model, names):
     """Normal matrix and targets of the geometry prior: matrix (G, G), mean (G,)."""
     bones, markers = len(names), len(model.marker_names)
@@ -139,7 +150,7 @@ def _prior(model, names):
     mirror = np.array([-1.0, 1.0, 1.0])
     pairs = np.zeros_like(matrix)
     for b in range(1, bones):
-        if names[b].startswith("left"):
+        if names[b].startswith("left") and "right" + names[b][4:] in names:
             r = names.index("right" + names[b][4:])
             for axis in range(3):
                 row = np.zeros(size)
@@ -148,7 +159,7 @@ def _prior(model, names):
     return matrix, pairs, mean
 
 
-def fit_geometry(model, observed, root, local, iterations=8, progress=None, prior_model=None):
+def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
     """Fit bone and marker offsets.
 
     observed (F, M, 3), NaN where unseen; root (F, 3), local (F, B, 3, 3): starting poses; prior_model: the geometry
@@ -179,6 +190,7 @@ def fit_geometry(model, observed, root, local, iterations=8, progress=None, prio
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
         normal_gg, gradient = prior + pairs, prior @ (mean - _stack(offsets, places)) - pairs @ _stack(offsets, places)
+        sharpness = 0.0
         for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
             f = len(part)
             hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
@@ -198,6 +210,7 @@ def fit_geometry(model, observed, root, local, iterations=8, progress=None, prio
                 at = slice(3 + 3 * b, 6 + 3 * b)
                 hpp[:, at, at] += np.einsum("fij,fj,fkj->fik", u, stiff[:, b], u)
                 gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
+            sharpness += INDEPENDENT * np.linalg.slogdet(hpp)[1].sum() if iteration == iterations - 1 else 0.0
             eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp[..., None]], axis=2)).reshape(f * pose_size, -1)
             taken = hpg.reshape(f * pose_size, -1).T @ eliminated
             normal_gg -= taken[:, :-1]
@@ -205,15 +218,15 @@ def fit_geometry(model, observed, root, local, iterations=8, progress=None, prio
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         places += step[bone_size:].reshape(-1, 3)
-        if progress:
-            progress((iteration + 1) / iterations)
+    sharpness += np.linalg.slogdet(normal_gg)[1]
     distance2 = (r**2).sum(-1)
     theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
     g = _stack(offsets, places)
-    cost = np.sum(distance2 / (1 + distance2 / scale**2)) / SIGMA_M**2 + np.sum((theta / model.sigma) ** 2)
+    # a sample that the fit has let go must still weigh against it
+    cost = np.sum(distance2 / (1 + distance2 / STRAY_M**2)) / SIGMA_M**2 + np.sum((theta / model.sigma) ** 2)
     cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
     residual = np.where(seen, np.sqrt(distance2), np.nan)
-    return GeometryFit(model.with_geometry(offsets, places), root, local, residual, float(cost))
+    return GeometryFit(model.with_geometry(offsets, places), root, local, residual, -float(cost + sharpness))
 
 
 def _stack(offsets, places):

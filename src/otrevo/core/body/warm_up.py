@@ -79,6 +79,8 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         observed = _observed(points_m, named, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES)
         fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, prior_model=model)
+        if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
+            _, fit = try_names(fit, observed[picked], model)
         say(0.35 + 0.6 * (number + 1) / ROUNDS)
     fitted, moved = fit.model, _movement(fit.local)
     labels = gather(points_m, named, support, start, root, local, markers)

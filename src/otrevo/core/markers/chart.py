@@ -69,10 +69,10 @@ def chart_from_document(document, where="chart"):
 
 _MIDDLE = [
     ("crown", "head", (0.015, 0.205, 0.0)),
-    ("brow left", "head", (0.065, 0.13, 0.085)),
-    ("brow right", "head", (-0.065, 0.13, 0.085)),
-    ("nape left", "head", (0.06, 0.12, -0.085)),
-    ("nape right", "head", (-0.06, 0.12, -0.085)),
+    ("brow left", "head", (0.07, 0.135, 0.08)),
+    ("brow right", "head", (-0.07, 0.135, 0.08)),
+    ("nape left", "head", (0.04, 0.10, -0.09)),
+    ("nape right", "head", (-0.04, 0.10, -0.09)),
     ("collar back", "upperChest", (0.0, 0.14, -0.085)),
     ("breastbone", "upperChest", (0.0, 0.05, 0.115)),
     ("blade right", "upperChest", (-0.085, 0.03, -0.12)),
@@ -90,7 +90,7 @@ _LEFT = [
     ("wrist inner", "LowerArm", (0.24, 0.005, 0.037)),
     ("wrist outer", "LowerArm", (0.24, 0.005, -0.035)),
     ("knuckle index", "Hand", (0.088, 0.016, 0.028)),
-    ("knuckle little", "Hand", (0.076, 0.014, -0.036)),
+    ("knuckle little", "Hand", (0.062, 0.014, -0.038)),
     ("thigh front", "UpperLeg", (0.015, -0.20, 0.085)),
     ("thigh side", "UpperLeg", (0.085, -0.27, -0.01)),
     ("knee outer", "UpperLeg", (0.06, -0.412, 0.005)),
@@ -100,14 +100,16 @@ _LEFT = [
     ("ankle outer", "LowerLeg", (0.045, -0.385, -0.015)),
     ("ankle inner", "LowerLeg", (-0.042, -0.375, -0.008)),
     ("heel", "Foot", (0.0, -0.045, -0.06)),
-    ("foot outer", "Foot", (0.05, -0.055, 0.085)),
+    ("foot outer", "Foot", (0.05, -0.055, 0.045)),
     ("toe big", "Toes", (-0.03, 0.005, 0.025)),
     ("toe small", "Toes", (0.035, 0.0, 0.01)),
 ]
 
 
 def shipped_chart():
-    """The chart *Keeper 57*: 57 markers, asymmetric across the back so that front and side can be told apart."""
+    """The chart *Keeper 57*: 57 markers, asymmetric across the back so that front and side can be told apart, and no two
+    pairs of neighbours at the end of a limb alike, so that a marker that fell off does not lend its name to the next.
+    """
     rows = list(_MIDDLE)
     for side, sign in (("left", 1.0), ("right", -1.0)):
         for name, bone, (x, y, z) in _LEFT:

@@ -150,6 +150,10 @@ _SEGMENTS = (
 _TURNS = np.array(
     [[x, y, z] for x in (-0.3, 0.0, 0.3) for y in (-0.7, -0.35, 0.0, 0.35, 0.7) for z in (-0.3, 0.0, 0.3)]
 )
+_HEAD_TURNS = np.array([[x, y, z] for x in (-0.7, -0.35, 0.0, 0.35, 0.7) for y in (-0.7, -0.35, 0.0, 0.35, 0.7)
+                        for z in (-0.6, -0.3, 0.0, 0.3, 0.6)])  # every joint of the trunk adds to the head's turn
+_HEAD_PLACES = 0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]])  # and to its place
+_NOWHERE_ELSE = np.zeros((1, 3))
 _SEGMENT_GATES = (0.16, 0.12, 0.09, 0.07, 0.05, 0.05)  # the last one is what an unmatched marker costs
 UNMATCHED_M, PLACE_SIGMA_M, TURN_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 0.25, 0.015, 0.35
 
@@ -171,16 +175,17 @@ def settle_names(start, cloud):
     free = np.ones(len(cloud), dtype=bool)
     waiting = []
     for segment in _SEGMENTS:
+        turns = _HEAD_TURNS if segment == ("head",) else _TURNS
         members = np.flatnonzero(
             np.isin(model.marker_bone, [skeleton.index(b) for b in segment if b in skeleton.names])
         )
         if len(members):
-            waiting.append((*_match_segment(x[members], found[members], cloud, free), members))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, turns), members, turns))
     while waiting:  # the segment that fits best takes its points first; others look again when theirs are gone
         waiting.sort(key=lambda w: w[0])
-        _, names, points, members = waiting.pop(0)
+        _, names, points, members, turns = waiting.pop(0)
         if len(points) and not free[points].all():
-            waiting.append((*_match_segment(x[members], found[members], cloud, free), members))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, turns), members, turns))
             continue
         observed[members[names]] = cloud[points]
         free[points] = False
@@ -207,22 +212,23 @@ def _upright(turn):
     return np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]])
 
 
-def _match_segment(ideal, found, cloud, free):
+def _match_segment(ideal, found, cloud, free, turns_rad):
     """Cost per marker, and which name belongs to which point: (cost, names, points).
 
-    ideal (K, 3): the segment's markers in an ideal T-pose; found (K, 3): where closest points put them; free (N,).
+    ideal (K, 3): the segment's markers in an ideal T-pose; found (K, 3): where closest points put them; free (N,);
+    turns_rad (J, 3): rotation vectors to start from.
     """
     middle = found.mean(axis=0)
     near = np.flatnonzero(free & (np.linalg.norm(cloud - middle, axis=1) < REACH_M))
     if len(near) == 0:
         return np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int)
     points, shape = cloud[near], ideal - ideal.mean(axis=0)
-    turns = [Rotation.from_rotvec(v) for v in _TURNS]
+    turns = [Rotation.from_rotvec(v) for v in turns_rad]
     if len(shape) > 2:
         turns.append(Rotation.align_vectors(found - middle, shape)[0])
     best = (np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int))
-    for turn in turns:
-        place = middle
+    for turn, shift in product(turns, _HEAD_PLACES if turns_rad is _HEAD_TURNS else _NOWHERE_ELSE):
+        place = middle + shift
         for gate in _SEGMENT_GATES:
             placed = turn.apply(shape) + place
             cost = np.minimum(np.linalg.norm(placed[:, None] - points[None], axis=2), gate) ** 2

@@ -29,7 +29,7 @@ FORMATS = ("bvh", "c3d", "face")
 class PackageTake:
     """One take as it goes into a package. Ranges and times are in take time; motion and markers already cut to in/out.
 
-    name: file name without ending; log: slate, take, status, note, timecodes; figures by pass; snags left (documents).
+    name: file name without ending; props: the Motion of each prop by name; log: slate, take, status, note, timecodes; figures by pass; snags left (documents).
     """
 
     name: str
@@ -44,6 +44,7 @@ class PackageTake:
     snags: list
     runs: dict
     calibration: str
+    props: dict = field(default_factory=dict)
 
 
 @dataclass
@@ -146,11 +147,16 @@ def _write_take(folder, take, formats, rate, entries, result):
     motion = at_rate(take.motion, rate)
     if "bvh" in formats:
 
-        def compare_body(file):
-            mm, degrees = _motion_difference(motion, read_bvh(file))
-            return {"position_mm": mm, "rotation_deg": degrees}
+        def add_motion(ending, moved):
+            def compare(file):
+                mm, degrees = _motion_difference(moved, read_bvh(file))
+                return {"position_mm": mm, "rotation_deg": degrees}
 
-        add(".bvh", lambda file: write_bvh(file, motion), compare_body)
+            add(ending, lambda file: write_bvh(file, moved), compare)
+
+        add_motion(".bvh", motion)
+        for name, prop_motion in take.props.items():
+            add_motion(f"_{name}.bvh", at_rate(prop_motion, rate))
     if "c3d" in formats and len(take.markers_m):
 
         def compare_markers(file):

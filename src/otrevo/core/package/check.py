@@ -46,7 +46,7 @@ def check_package(path):
     listed = {f["path"]: f for f in manifest.get("files", [])}
     check.faults += [f"{n} is in the zip but not in the manifest." for n in sorted(names - set(listed))]
     check.faults += [f"{n} is in the manifest but not in the zip." for n in sorted(set(listed) - names)]
-    frames = {t["name"]: t["frames"] for t in manifest.get("takes", [])}
+    frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", []) if f.endswith(".bvh")}
     with archive, tempfile.TemporaryDirectory() as folder:
         for name in sorted(names & set(listed)):
             try:
@@ -69,8 +69,8 @@ def _open(file, name, frames, check):
     try:
         if name.endswith(".bvh"):
             count = len(read_bvh(file))
-            if frames.get(name[:-4]) != count:
-                check.faults.append(f"{name}: {count} frames; the manifest says {frames.get(name[:-4])}.")
+            if frames.get(name) != count:
+                check.faults.append(f"{name}: {count} frames; the manifest says {frames.get(name)}.")
         elif name.endswith(".c3d"):
             read_c3d(file)
         elif name.endswith("_face.csv"):

@@ -25,11 +25,12 @@ T_POSE_S, CLAP_S = 1.6, 2.9
 
 @dataclass(frozen=True)
 class Performance:
-    """True motion, the moment of the clap (s) and the true face (T, 52) in 0..1."""
+    """True motion, the moment of the clap (s), and from when to when the right hand holds the prop, if it does."""
 
     motion: Motion
     clap_s: float
     name: str
+    held_s: tuple | None = None
 
 
 class _Keys:
@@ -38,6 +39,7 @@ class _Keys:
     def __init__(self):
         self.poses = []
         self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
+        self.held = None
         self.steps = []  # (start, end, side, target xz relative to the rest place)
 
     def at(self, t, **bones):
@@ -185,10 +187,11 @@ def _rope_haul(k, rng):
 
 def _lantern(k, rng):
     t = _open(k)
+    taken = t + 1.2
     rest = {"leftUpperArm": (0, -5, -68), "leftLowerArm": (0, -15, 0)}
     k.steps.append((t + 0.2, t + 0.8, "right", (-0.12, 0.18), 0.05, False))
-    k.pelvis += [(t, (0, 0, 0)), (t + 1.2, (0, -0.30, 0.02)), (t + 2.2, (-0.02, -0.01, 0.05))]
-    k.at(t + 1.2, hips=(40, 0, 0), spine=(20, 0, 0), rightUpperArm=(0, 55, 45), rightLowerArm=(0, 10, 0), **rest)
+    k.pelvis += [(t, (0, 0, 0)), (t + 1.2, (0, -0.24, 0.02)), (t + 2.2, (-0.02, -0.01, 0.05))]
+    k.at(t + 1.2, hips=(30, 0, 0), spine=(15, 0, 0), rightUpperArm=(0, 55, 45), rightLowerArm=(0, 10, 0), **rest)
     k.at(t + 2.3, rightUpperArm=(0, 60, 10), rightLowerArm=(0, 40, 0), head=(-8, -12, 0), **rest)
     t += 2.6
     for _ in range(6):
@@ -198,6 +201,10 @@ def _lantern(k, rng):
         k.at(t, rightUpperArm=(0, 15, -35), rightLowerArm=(0, 15, 0), spine=(0, -14, -6), head=(-12, -25, 0), **rest)
         k.pelvis.append((t, (0.0, -0.02, 0.05)))
         t += rng.uniform(0.6, 0.8)
+    k.at(t + 0.5, hips=(30, 0, 0), spine=(15, 0, 0), rightUpperArm=(0, 55, 45), rightLowerArm=(0, 10, 0), **rest)
+    k.pelvis.append((t + 0.5, (0, -0.24, 0.02)))
+    k.held = (taken, t + 0.5)
+    t += 1.0
     k.steps.append((t, t + 0.6, "right", (0, 0), 0.05, False))
     k.pelvis.append((t + 0.8, (0, 0, 0)))
     return t + 0.5
@@ -375,7 +382,7 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
     turn = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
     root = quaternion_rotate(turn, pelvis) + np.array([place_m[0], 0.0, place_m[1]])
     local[:, 0] = quaternion_multiply(turn, local[:, 0])
-    return Performance(Motion(skeleton, rate, root, local), CLAP_S, name)
+    return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held)
 
 
 def _tilt(offset):

@@ -4,8 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.sim.motions import band_noise, marker_places
 
+PROP_TRUTH = -10
 # soft tissue moves most on thighs and upper arms, least on head and hands; share of the full amplitude
 _SOFTNESS = {"head": 0.3, "Hand": 0.4, "Foot": 0.35, "Toes": 0.3, "LowerArm": 0.6, "hips": 0.7, "LowerLeg": 0.8}
 
@@ -56,6 +58,28 @@ def see(performance, performer, chart, seed, noise_m=0.0003, soft_tissue_m=0.006
         points, truth = _add_ghosts(points, truth, places, rng, rate, ghosts)
     order = rng.permutation(points.shape[1])
     return OpticalTake(points[:, order], truth[:, order], places)
+
+
+def see_prop(take, motion, prop, seed, noise_m=0.0003, hidden=0.08):
+    """The same take with a prop's markers among the points; it hides in bursts like everything else."""
+    rng = np.random.default_rng([seed, 41])
+    frames, markers = len(motion), len(prop.names)
+    turn = matrix_from_quaternion(motion.rotation_local[:, 0])
+    places = motion.root_position_m[:, None] + np.einsum("tij,kj->tki", turn, prop.offset_m)
+    visible = np.ones((frames, markers), dtype=bool)
+    budget, rate = hidden * frames * markers, float(motion.rate)
+    while budget > 0:
+        length = int(np.exp(rng.uniform(np.log(0.05), np.log(1.5))) * rate)
+        start = int(rng.integers(0, max(1, frames - length)))
+        visible[start : start + length, rng.integers(markers)] = False
+        budget -= length
+    seen = places + rng.normal(0, noise_m, places.shape)
+    seen[~visible] = np.nan
+    points, truth = _break_up(seen, visible, rng, 0)
+    points = np.concatenate([take.points_m, points], 1)
+    truth = np.concatenate([take.truth, np.where(truth >= 0, PROP_TRUTH - truth, -2)], 1)
+    order = rng.permutation(points.shape[1])
+    return OpticalTake(points[:, order], truth[:, order], take.true_places_m)
 
 
 def _soft_tissue(rng, chart, places, rate, amplitude):

@@ -7,9 +7,10 @@ import numpy as np
 
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.audio import ltc_track, room_track
+from otrevo.core.sim.carried import carry
 from otrevo.core.sim.devices import face_stream, glove_stream, make_clock, suit_stream
 from otrevo.core.sim.motions import perform
-from otrevo.core.sim.optical import see
+from otrevo.core.sim.optical import see, see_prop
 from otrevo.core.sim.performers import make_performer
 
 OPTICAL_RATE = Fraction(120)
@@ -38,11 +39,16 @@ class RolledTake:
     performance: object
     optical: object
     clocks: dict
+    props: dict = field(default_factory=dict)
 
 
 def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=("optical", "suit", "gloves", "face", "sound"),
-         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06):  # fmt: skip
-    """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll."""
+         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=()):  # fmt: skip
+    """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll.
+
+    props: Props that carry markers in this take; only a performance that holds one moves it. The take's `props` has
+    the true Motion of each by name.
+    """
     rng = np.random.default_rng([take_seed, 97])
     chart = shipped_chart()
     performer = make_performer(performer_seed, chart, height_m=height_m)
@@ -50,9 +56,12 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
     zero = float(fmt.seconds(timecode_frame))
     seconds = len(performance.motion) / float(OPTICAL_RATE)
     streams, clocks = {}, {}
-    optical = None
+    optical, carried = None, {}
     if "optical" in kit:
         optical = see(performance, performer, chart, take_seed, hidden=hidden)
+        for prop in props:
+            carried[prop.name] = carry(performance, prop, take_seed)
+            optical = see_prop(optical, carried[prop.name], prop, take_seed, hidden=hidden)
         count = np.arange(0, len(optical.points_m), 30)
         stamps = np.stack([count.astype(float), (zero + count / 120.0 + rng.normal(0, 1e-5, len(count))) % 86400.0], 1)
         streams["optical"] = RecordedStream(
@@ -80,4 +89,4 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
         streams["timecode"] = RecordedStream("timecode", "audio", Fraction(48000), code, none)
         room = room_track(seconds, performance.clap_s * speed, int(AUDIO_HZ), take_seed)
         streams["room"] = RecordedStream("room", "audio", Fraction(48000), room, none)
-    return RolledTake(streams, zero, performer, performance, optical, clocks)
+    return RolledTake(streams, zero, performer, performance, optical, clocks, carried)

@@ -1,5 +1,6 @@
 """Bench: one take's streams, runs, snags and mends; tracks as Arrow bytes."""
 
+import numpy as np
 from django.db import transaction
 from django.http import HttpResponse
 from ninja import Query, Router, Schema
@@ -11,7 +12,7 @@ from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
 from otrevo.server.bench.jobs import queue_from
 from otrevo.server.bench.models import Mend, Run
-from otrevo.server.bench.passes import ORDER, latest
+from otrevo.server.bench.passes import ORDER, latest, mend_preview
 from otrevo.server.shoot.api import RunOut, TakeRow, busy, fetch_take, newest_runs, run_out, take_row
 from otrevo.server.shoot.models import Change, Take
 from otrevo.server.streams.models import Stream
@@ -73,6 +74,15 @@ class TakeOut(Schema):
 class MendIn(Schema):
     document: dict
     words: str = ""
+
+
+class PreviewOut(Schema):
+    """One marker from frame `first` on: places in metres, null where hidden, before and after the mend."""
+
+    first: int
+    rate: str
+    before: list[list[float] | None]
+    after: list[list[float] | None]
 
 
 def _snags(take):
@@ -172,6 +182,23 @@ def cancel(request, run_id: int):
     return run_out(run)
 
 
+@router.post("/takes/{take_id}/mends/preview", response=PreviewOut)
+def preview_mend(request, take_id: int, payload: MendIn):
+    """What a mend would do to its marker, nothing being changed."""
+    item = fetch_take(request, take_id)
+    solve = latest(item, "solve")
+    if solve is None:
+        raise InputError("The take is not solved yet; a mend cannot be shown before it.")
+    stream = solve.tracks.get(name="mended")
+    check_mend(payload.document, stream.details["names"], stream.samples)
+    first, before, after = mend_preview(item, solve, payload.document)
+
+    def places(path):
+        return [row if np.isfinite(row[0]) else None for row in path.round(5).tolist()]
+
+    return {"first": first, "rate": stream.rate, "before": places(before), "after": places(after)}
+
+
 @router.post("/takes/{take_id}/mends", response=TakeOut)
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
@@ -184,10 +211,15 @@ def add_mends(request, take_id: int, payload: list[MendIn]):
         check_mend(row.document, stream.details["names"], stream.samples)
     with transaction.atomic():
         item.changes.filter(undone=True).delete()
+        made = []
         for row in payload:
             words = row.words or f"{row.document['kind']} {row.document['marker']}"
-            mend = Mend.objects.create(take=item, document=row.document, words=words[:160], user=request.user)
-            Change.objects.create(take=item, user=request.user, words=words[:160], after={"mend": mend.pk})
+            made.append(Mend.objects.create(take=item, document=row.document, words=words[:160], user=request.user))
+        if made:  # accepted together, undone together
+            more = f" and {len(made) - 1} more" if len(made) > 1 else ""
+            Change.objects.create(
+                take=item, user=request.user, words=made[0].words[:140] + more, after={"mends": [m.pk for m in made]}
+            )
     if not busy(item):
         queue_from(item, "solve")
     return take(request, take_id)

@@ -4,20 +4,25 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.performer import performer_from_document
+from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.body.solve import measured_bones, solve_take
 from otrevo.core.body.suit import SUIT_BONES, suit_to_world
-from otrevo.core.conventions import make_continuous, slerp
+from otrevo.core.conventions import make_continuous, quaternion_rotate, slerp
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import face_values
 from otrevo.core.hands.gloves import finger_angles, finger_rotations
 from otrevo.core.markers.label import label_take
 from otrevo.core.markers.mends import apply_mends
+from otrevo.core.props.follow import find_prop, solve_prop, without
+from otrevo.core.props.prop import SHIPPED
 from otrevo.core.snags import (
+    Snag,
     gap_snags,
     lost_snags,
     nameless_snag,
+    prop_snags,
     residual_snags,
     spike_snags,
 )
@@ -64,11 +69,19 @@ def run_label(run, report):
     points, rate = _points(take)
     performer = performer_of(take)
     report(0.05)
+    found = {}
+    for name in take.slate.props:
+        found[name] = find_prop(points, rate, SHIPPED[name])
+        points = without(points, found[name].labels)  # what is the prop's is nobody's marker
+    report(0.15)
     labels = label_take(points, rate, performer.model())
     report(0.8)
     write_stream(take, "labelled", "markers", rate, labels.labelled_m, run, details={"names": performer.marker_names})
     write_stream(take, "confidence", "confidence", rate, labels.confidence, run)
-    run.figures = labels.figures
+    for name, track in found.items():
+        write_stream(take, f"prop {name} markers", "markers", rate, track.labelled_m, run,
+                     details={"names": SHIPPED[name].marker_names, "prop": name})  # fmt: skip
+    run.figures = labels.figures | {"props": {name: track.figures for name, track in found.items()}}
     hz = float(rate)
     snags = gap_snags(labels.labelled_m, performer.marker_names, hz) + nameless_snag(labels, hz)
     return snags + spike_snags(labels.labelled_m, performer.marker_names, hz)
@@ -102,10 +115,12 @@ def run_solve(run, report):
                           "offsets_m": motion.skeleton.rest_offset_m.tolist()})  # fmt: skip
     write_stream(take, "body root", "places", rate, motion.root_position_m, run)
     write_stream(take, "residual", "residuals", rate, solution.marker_residual_m, run)
+    prop_figures, prop_faults = _props(take, label_run, run, rate)
     report(0.9)
     _face(take, performer, run, fits)
     run.figures = solution.figures | {
         "mends": len(mends), "suit_used": sorted(suit or {}), "frames": len(motion), "rate": str(rate),
+        "props": prop_figures,
     }  # fmt: skip
     hz = float(rate)
     return (
@@ -113,7 +128,58 @@ def run_solve(run, report):
         + lost_snags(solution.lost, solution.bone_names, hz)
         + gap_snags(mended, names, hz)
         + spike_snags(mended, names, hz)
+        + prop_faults
     )
+
+
+def _props(take, label_run, run, rate):
+    """Every prop that Label found, as a rigid body: one pose track (place, turn) each; (figures, snags)."""
+    figures, snags = {}, []
+    for stream in label_run.tracks.filter(details__has_key="prop"):
+        name = stream.details["prop"]
+        prop, labelled = SHIPPED[name], read_stream(stream).astype(float)
+        try:
+            solution = solve_prop(labelled, rate, prop)
+        except InputError as error:
+            length = len(labelled) / float(rate)
+            snags.append(Snag("lost prop", "prop", 0.0, length, 5.0, str(error), "three markers seen at once", name))
+            continue
+        pose = np.concatenate([solution.motion.root_position_m, solution.motion.rotation_local[:, 0]], axis=1)
+        write_stream(take, f"prop {name}", "pose", rate, pose, run,
+                     details={"prop": name, "offsets_m": prop.offset_m.tolist(), "names": prop.marker_names})  # fmt: skip
+        figures[name] = solution.figures
+        snags += prop_snags(name, solution, float(rate))
+    return figures, snags
+
+
+PREVIEW_FRAMES = 30
+
+
+def mend_preview(take, solve_run, mend):
+    """One marker around a mend: (first frame, path before (T, 3), path after), metres. The mend is taken as checked."""
+    stream = solve_run.tracks.get(name="mended")
+    first = max(0, mend["start"] - PREVIEW_FRAMES)
+    last = min(stream.samples, mend["end"] + PREVIEW_FRAMES)
+    m = stream.details["names"].index(mend["marker"])
+    before = read_stream(stream, first, last).astype(float)[:, m : m + 1]
+    performer = performer_of(take)
+    joints, turns = motion_joints(stored_motion(solve_run, first, last))
+    b = performer.skeleton.index(performer.marker_bones[m])
+    predicted = joints[:, b] + quaternion_rotate(turns[:, b], performer.marker_offset_m[m])
+    moved = mend | {"start": mend["start"] - first, "end": mend["end"] - first}
+    after = apply_mends(before, [mend["marker"]], [moved], predicted[:, None])
+    return first, before[:, 0], after[:, 0]
+
+
+def stored_motion(run, first=0, last=None):
+    """The Motion that a finished solve run stored, frames [first, last)."""
+    stream = run.tracks.get(name="body rotation")
+    d = stream.details
+    skeleton = Skeleton(tuple(d["bones"]), np.array(d["parents"]), np.array(d["offsets_m"]))
+    root = read_stream(run.tracks.get(name="body root"), first, last).astype(float)
+    rotation = read_stream(stream, first, last).astype(float)
+    rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
+    return Motion(skeleton, Fraction(stream.rate), root, rotation)
 
 
 def _suit(take, performer, first, mended, rate, fits, times):

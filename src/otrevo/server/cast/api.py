@@ -2,9 +2,10 @@
 
 from datetime import datetime
 
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 
-from otrevo.server.accounts.access import DESK_ROLES, require
+from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
+from otrevo.server.cast.actions import make_performer, warm_up_slate
 from otrevo.server.cast.models import Performer
 
 router = Router(tags=["cast"])
@@ -32,6 +33,12 @@ class PerformerOut(Schema):
     calibrations: list[CalibrationOut]
 
 
+class PerformerIn(Schema):
+    name: str = Field(max_length=60)
+    height_m: float
+    kit: list[str]
+
+
 @router.get("/productions/{production_id}/cast", response=list[PerformerOut])
 def cast(request, production_id: int):
     require(request.user, production_id, DESK_ROLES)
@@ -39,8 +46,22 @@ def cast(request, production_id: int):
     return [performer_out(p) for p in performers]
 
 
+@router.post("/productions/{production_id}/performers", response=PerformerOut)
+def add_performer(request, production_id: int, payload: PerformerIn):
+    require(request.user, production_id, FLOOR_ROLES)
+    return performer_out(make_performer(production_id, payload.name, payload.height_m, payload.kit))
+
+
+@router.post("/performers/{performer_id}/warm-up", response=PerformerOut)
+def add_warm_up(request, performer_id: int):
+    """The slate on which the performer's next warm-up is rolled, on the newest day; made if there is none."""
+    performer = fetch(request.user, Performer.objects.all(), "production_id", FLOOR_ROLES, pk=performer_id)
+    warm_up_slate(performer)
+    return performer_out(Performer.objects.get(pk=performer_id))
+
+
 def performer_out(performer):
-    warm_up = next((s for s in performer.slates.all() if s.warm_up), None)
+    warm_up = max((s for s in performer.slates.all() if s.warm_up), key=lambda s: s.pk, default=None)
     return {
         "id": performer.pk, "name": performer.name, "height_m": performer.height_m, "kit": performer.kit,
         "warm_up_slate_id": warm_up.pk if warm_up else None,

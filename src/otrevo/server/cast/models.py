@@ -2,6 +2,8 @@
 
 from django.db import models
 
+KIT = ("optical", "suit", "gloves", "face")  # what the simulated stage can put on a performer
+
 
 class Performer(models.Model):
     """`kit` lists the devices worn; `body_seed` is the body the simulated stage gives this performer."""

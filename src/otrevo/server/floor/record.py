@@ -2,6 +2,7 @@
 
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
+from otrevo.core.props.prop import SHIPPED
 from otrevo.core.sim.stage import roll
 from otrevo.server.streams.store import write_stream
 
@@ -17,6 +18,7 @@ def run_record(run, report):
         slate.performance, performer.body_seed, parameters["seed"], performer.height_m,
         take.production.timecode_format, take.first_timecode_frame, kit=(*performer.kit, "sound"),
         hidden=parameters.get("hidden", 0.06), facing_rad=parameters.get("facing_rad", 0.4),
+        props=[SHIPPED[name] for name in slate.props],
     )  # fmt: skip
     report(0.4)
     whole = len(rolled.performance.motion) / 120.0

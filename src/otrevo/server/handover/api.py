@@ -32,6 +32,7 @@ class TrackOut(Schema):
     name: str
     rate: str
     samples: int
+    shape: list[int]
     details: dict
 
 
@@ -73,13 +74,14 @@ class Answer(Schema):
 def _take_out(package, item):
     fmt = package.production.timecode_format
     run = package.runs.filter(take=item).first()
-    tracks = run.tracks.filter(name__in=["body rotation", "body root"]) if run else []
+    tracks = run.tracks.filter(kind__in=["rotations", "places", "pose"]) if run else []
     return {
         "take_id": item.pk, "slate": item.slate.name, "title": item.slate.title, "number": item.number,
         "performer": item.slate.performer.name, "in_s": item.in_s, "out_s": item.out_s,
         "first_timecode": fmt.label(item.first_timecode_frame),
         "tracks": [
-            {"stream_id": t.pk, "name": t.name, "rate": t.rate, "samples": t.samples, "details": t.details} for t in tracks
+            {"stream_id": t.pk, "name": t.name, "rate": t.rate, "samples": t.samples, "shape": t.shape,
+             "details": t.details} for t in tracks
         ],
     }  # fmt: skip
 

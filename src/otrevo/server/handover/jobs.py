@@ -9,11 +9,11 @@ import numpy as np
 from procrastinate.contrib.django import app
 
 from otrevo.core.body.kinematics import Motion
-from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.package.build import PackageTake, build_package
 from otrevo.core.package.naming import name_from_pattern
-from otrevo.server.bench.passes import latest
+from otrevo.core.props.prop import SHIPPED
+from otrevo.server.bench.passes import latest, stored_motion
 from otrevo.server.handover.models import Package
 from otrevo.server.streams.store import read_stream
 
@@ -30,20 +30,22 @@ def take_name(take):
     return name_from_pattern(take.production.naming_pattern, values)
 
 
-def solved_motion(run):
-    """The Motion that a finished solve run stored."""
-    stream = run.tracks.get(name="body rotation")
-    d = stream.details
-    skeleton = Skeleton(tuple(d["bones"]), np.array(d["parents"]), np.array(d["offsets_m"]))
-    root = read_stream(run.tracks.get(name="body root")).astype(float)
-    rotation = read_stream(stream).astype(float)
-    rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
-    return Motion(skeleton, Fraction(stream.rate), root, rotation)
+def solved_props(run, label_run):
+    """Motion and named markers of every prop that a finished solve run stored: {name: (Motion, names, (T, K, 3))}."""
+    out = {}
+    for stream in run.tracks.filter(kind="pose"):
+        name, rate = stream.details["prop"], Fraction(stream.rate)
+        pose = read_stream(stream).astype(float)
+        turn = pose[:, 3:] / np.linalg.norm(pose[:, 3:], axis=1, keepdims=True)
+        motion = Motion(SHIPPED[name].skeleton, rate, pose[:, :3], turn[:, None])
+        markers = label_run.tracks.get(name=f"prop {name} markers")
+        out[name] = motion, tuple(markers.details["names"]), read_stream(markers).astype(float)
+    return out
 
 
 def package_take(take, run):
     """A take cut to its in and out points, as the core packages it. Raises InputError when it is not solved."""
-    motion = solved_motion(run)
+    motion = stored_motion(run)
     rate = motion.rate
     start, end = round(take.in_s * rate), min(len(motion), max(round(take.in_s * rate) + 1, round(take.out_s * rate)))
     markers = run.tracks.get(name="mended")
@@ -58,12 +60,16 @@ def package_take(take, run):
     first = take.first_timecode_frame + round(take.in_s * fmt.rate)
     last = take.first_timecode_frame + max(0, round(take.out_s * fmt.rate) - 1)
     label_run = latest(take, "label")
+    props = solved_props(run, label_run) if label_run else {}
     snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s]
     return PackageTake(
         name=take_name(take),
         motion=motion.window(start, end),
-        marker_names=tuple(markers.details["names"]),
-        markers_m=read_stream(markers, start, end).astype(float),
+        marker_names=tuple(markers.details["names"]) + sum((names for _, names, _ in props.values()), ()),
+        markers_m=np.concatenate(
+            [read_stream(markers, start, end).astype(float), *(x[start:end] for _, _, x in props.values())], axis=1
+        ),
+        props={name: prop_motion.window(start, end) for name, (prop_motion, _, _) in props.items()},
         marker_rate=Fraction(markers.rate),
         face_times_s=times,
         face_values=values,

@@ -1,9 +1,18 @@
 """What a person can do to days, slates and takes. Each: check, do it in a transaction, enter it in the history."""
 
-from django.db import IntegrityError, transaction
+from fractions import Fraction
 
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
-from otrevo.server.shoot.models import Change, Slate, Take
+from otrevo.core.package.naming import name_from_pattern
+from otrevo.core.props.prop import SHIPPED
+from otrevo.core.sim.motions import MOTIONS
+from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.server.accounts.models import Membership, Role
+from otrevo.server.shoot.models import Change, Production, ShootDay, Slate, Take
 
 EDITABLE = ("status", "note", "in_s", "out_s")
 
@@ -50,9 +59,9 @@ def undo(take, redo=False):
     if change is None:
         return None
     state = change.after if redo else change.before
-    mend_id = change.after.get("mend")
-    if mend_id:
-        take.mends.filter(pk=mend_id).update(active=redo)
+    mends = change.after.get("mends")
+    if mends:
+        take.mends.filter(pk__in=mends).update(active=redo)
     else:
         Take.objects.filter(pk=take.pk).update(**state)
     change.undone = not redo
@@ -60,15 +69,54 @@ def undo(take, redo=False):
     return change
 
 
-def make_slate(day, name, title, performer, performance):
-    """A new slate of a day. Raises InputError when the day already has that name."""
+def make_production(user, name, code, timecode_rate, drop_frame, delivery_rate, naming_pattern):
+    """A new production with `user` as its supervisor and its first day today. Raises InputError for bad settings."""
+    name, code = name.strip(), code.strip()
+    if not name or not code:
+        raise InputError("A production needs a name and a short code, such as SMS.")
+    for words, text in (("timecode", timecode_rate), ("delivery", delivery_rate)):
+        if text not in {str(rate) for rate in RATES}:
+            raise InputError(f"{text} is no {words} rate; expected one of {', '.join(str(r) for r in RATES)}.")
+    TimecodeFormat(Fraction(timecode_rate), drop_frame)
+    name_from_pattern(naming_pattern, {"production": code, "day": 1, "slate": "1A", "scene": "1A", "take": 1, "performer": "N"})
+    try:
+        with transaction.atomic():
+            production = Production.objects.create(
+                name=name, code=code, timecode_rate=timecode_rate, drop_frame=drop_frame, delivery_rate=delivery_rate,
+                naming_pattern=naming_pattern,
+            )  # fmt: skip
+            Membership.objects.create(user=user, production=production, role=Role.SUPERVISOR)
+            make_day(production, timezone.localdate(), "Stage")
+    except IntegrityError:
+        raise InputError(f"There is a production named {name} already.") from None
+    return production
+
+
+def make_day(production, date, stage):
+    """The production's next shoot day."""
+    if not stage.strip():
+        raise InputError("A shoot day needs a stage, such as 'Quay stage'.")
+    with transaction.atomic():
+        Production.objects.select_for_update().get(pk=production.pk)  # two at once must not take one number
+        number = 1 + max([d.number for d in production.days.all()], default=0)
+        return ShootDay.objects.create(production=production, number=number, date=date, stage=stage.strip())
+
+
+def make_slate(day, name, title, performer, performance, props=(), warm_up=False):
+    """A new slate of a day. Raises InputError when the day already has that name or a prop is unknown."""
+    if performance not in MOTIONS:
+        raise InputError(f"The simulated stage cannot perform '{performance}'; expected one of {', '.join(MOTIONS)}.")
+    unknown = [p for p in props if p not in SHIPPED]
+    if unknown:
+        raise InputError(f"There is no prop '{unknown[0]}'; expected some of {', '.join(SHIPPED)}.")
     if not name.strip() or len(name) > 12:
         raise InputError("A slate needs a name of 1 to 12 characters.")
     try:
         with transaction.atomic():
             return Slate.objects.create(
-                day=day, name=name.strip(), title=title.strip(), performer=performer, performance=performance
-            )
+                day=day, name=name.strip(), title=title.strip(), performer=performer, performance=performance,
+                props=list(props), warm_up=warm_up,
+            )  # fmt: skip
     except IntegrityError:
         raise InputError(f"Day {day.number} already has a slate {name}.") from None
 

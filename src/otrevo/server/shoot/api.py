@@ -3,14 +3,16 @@
 from datetime import date, datetime
 
 from django.db.models import Prefetch
-from ninja import File, Router, Schema
+from ninja import Field, File, Router, Schema
+from ninja.errors import HttpError
 from ninja.files import UploadedFile
 
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
+from otrevo.server.accounts.models import Membership
 from otrevo.server.bench.jobs import queue_from
 from otrevo.server.bench.models import Run
 from otrevo.server.handover.models import Package
-from otrevo.server.shoot.actions import change_take, make_slate, undo
+from otrevo.server.shoot.actions import change_take, make_day, make_production, make_slate, undo
 from otrevo.server.shoot.models import Production, ShootDay, Slate, Take
 from otrevo.server.shoot.uploads import take_from_files
 
@@ -64,6 +66,7 @@ class SlateRow(Schema):
     kit: list[str]
     performance: str
     warm_up: bool
+    props: list[str]
     takes: list[TakeRow]
 
 
@@ -92,6 +95,28 @@ class SlateIn(Schema):
     title: str
     performer_id: int
     performance: str
+    props: list[str] = []
+
+
+class ProductionIn(Schema):
+    name: str = Field(max_length=80)
+    code: str = Field(max_length=12)
+    timecode_rate: str
+    drop_frame: bool
+    delivery_rate: str
+    naming_pattern: str = Field("{production}_{slate}_t{take:02d}_{performer}", max_length=120)
+
+
+class DayIn(Schema):
+    date: date
+    stage: str = Field(max_length=60)
+
+
+class ChangeOut(Schema):
+    words: str
+    by: str
+    at: datetime
+    undone: bool
 
 
 class Undone(Schema):
@@ -129,7 +154,7 @@ def slate_row(slate):
     return {
         "id": slate.pk, "name": slate.name, "title": slate.title, "performer": slate.performer.name,
         "performer_id": slate.performer_id, "kit": slate.performer.kit, "performance": slate.performance,
-        "warm_up": slate.warm_up, "takes": [take_row(t) for t in slate.takes.all()],
+        "warm_up": slate.warm_up, "props": slate.props, "takes": [take_row(t) for t in slate.takes.all()],
     }  # fmt: skip
 
 
@@ -161,13 +186,34 @@ def board(request, production_id: int):
     }
 
 
+@router.post("/productions", response=ProductionOut)
+def add_production(request, payload: ProductionIn):
+    if not Membership.objects.filter(user=request.user, role__in=FLOOR_ROLES).exists():
+        raise HttpError(403, "Only a technician or supervisor of some production can begin a new one.")
+    return make_production(request.user, **payload.dict())
+
+
+@router.post("/productions/{production_id}/days", response=DayOut)
+def add_day(request, production_id: int, payload: DayIn):
+    require(request.user, production_id, FLOOR_ROLES)
+    day = make_day(Production.objects.get(pk=production_id), payload.date, payload.stage)
+    return {"id": day.pk, "number": day.number, "date": day.date, "stage": day.stage, "slates": []}
+
+
+@router.get("/takes/{take_id}/changes", response=list[ChangeOut])
+def changes(request, take_id: int):
+    """The take's history, newest first."""
+    rows = fetch_take(request, take_id).changes.select_related("user").order_by("-id")[:200]
+    return [{"words": c.words, "by": c.user.username if c.user else "", "at": c.at, "undone": c.undone} for c in rows]
+
+
 @router.post("/days/{day_id}/slates", response=SlateRow)
 def add_slate(request, day_id: int, payload: SlateIn):
     day = fetch(request.user, ShootDay.objects.all(), "production_id", FLOOR_ROLES, pk=day_id)
     performer = fetch(
         request.user, day.production.performers.all(), "production_id", FLOOR_ROLES, pk=payload.performer_id
     )
-    return slate_row(make_slate(day, payload.name, payload.title, performer, payload.performance))
+    return slate_row(make_slate(day, payload.name, payload.title, performer, payload.performance, payload.props))
 
 
 def fetch_take(request, take_id, roles=DESK_ROLES):
@@ -186,9 +232,9 @@ def edit_take(request, take_id: int, payload: TakeChange):
 def undo_change(request, take_id: int, redo: bool = False):
     take = fetch_take(request, take_id)
     change = undo(take, redo)
-    if change is not None and "mend" in change.after and not busy(take):
+    if change is not None and "mends" in change.after and not busy(take):
         queue_from(take, "solve")
-    return {"words": change.words if change else None, "mend": bool(change and "mend" in change.after)}
+    return {"words": change.words if change else None, "mend": bool(change and "mends" in change.after)}
 
 
 def busy(take):

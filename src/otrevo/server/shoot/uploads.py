@@ -56,7 +56,8 @@ def _read(path, production):
             "motion",
             motion.rate,
             data,
-            {"bones": list(motion.skeleton.names)},
+            {"bones": list(motion.skeleton.names), "parents": motion.skeleton.parents.tolist(),
+             "offsets_m": motion.skeleton.rest_offset_m.tolist()},
             len(motion) / float(motion.rate),
         )
     if path.suffix == ".csv":

@@ -1,0 +1,44 @@
+"""What a person can do to the cast: add a performer, get the slate of their next warm-up."""
+
+import math
+
+from django.db import IntegrityError, transaction
+
+from otrevo.core.errors import InputError
+from otrevo.server.cast.models import KIT, Performer
+from otrevo.server.shoot.actions import make_slate
+
+
+def make_performer(production_id, name, height_m, kit):
+    """A new performer. Raises InputError for a name taken, a height that is no person's or an unknown device."""
+    name = name.strip()
+    if not name:
+        raise InputError("A performer needs a name.")
+    if not math.isfinite(height_m) or not 0.8 <= height_m <= 2.3:
+        raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")
+    unknown = [k for k in kit if k not in KIT]
+    if unknown or "optical" not in kit:
+        raise InputError(f"A kit holds optical markers and, as worn, some of {', '.join(KIT[1:])}.")
+    try:
+        with transaction.atomic():
+            performer = Performer.objects.create(
+                production_id=production_id, name=name, height_m=height_m, kit=[k for k in KIT if k in kit]
+            )
+            performer.body_seed = 100 + performer.pk  # the simulated stage gives everybody a body of their own
+            performer.save(update_fields=["body_seed"])
+            return performer
+    except IntegrityError:
+        raise InputError(f"There is a performer named {name} in this production already.") from None
+
+
+def warm_up_slate(performer):
+    """The performer's warm-up slate of the newest day, made if there is none. Raises InputError without a day."""
+    day = performer.production.days.order_by("-number").first()
+    if day is None:
+        raise InputError("This production has no shoot day yet; add one in Shoot, then roll the warm-up.")
+    slate = day.slates.filter(performer=performer, warm_up=True).first()
+    if slate is None:
+        taken = set(day.slates.values_list("name", flat=True))
+        name = next(f"W{i}" for i in range(1, 1000) if f"W{i}" not in taken)
+        slate = make_slate(day, name, f"Warm-up, {performer.name}", performer, "warm-up", warm_up=True)
+    return slate
