@@ -158,7 +158,8 @@ def try_names(fit, observed, chart_model):
     """Names for the points that the chart explains best.
 
     fit: GeometryFit of `observed` (F, M, 3), NaN where unseen; chart_model: the body before any fit. Returns order
-    (M,), name m belongs to the points now named order[m], and the GeometryFit to the points in that order.
+    (M,), name m belongs to the points now named order[m], the GeometryFit to some of the frames in that order, and the
+    numbers of these frames.
     """
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
     named, root, local = observed[some], fit.root_m[some], fit.local[some].copy()
@@ -181,4 +182,4 @@ def try_names(fit, observed, chart_model):
     moved = order != np.arange(len(order))
     places = np.where(moved[:, None], chart_model.marker_offset_m, model.marker_offset_m)
     start = model.with_geometry(model.skeleton.rest_offset_m, places)
-    return order, fit_geometry(start, named, root, local, ITERATIONS, chart_model)
+    return order, fit_geometry(start, named, root, local, ITERATIONS, chart_model), some

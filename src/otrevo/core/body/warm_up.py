@@ -14,13 +14,25 @@ from otrevo.core.body.name_trials import try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
-from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_take, gather, vote
+from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_both_ways, follow_take, gather, vote
 from otrevo.core.markers.start import find_t_pose, still_cloud
 
 WIDE_TOLERANCE_M = 0.06
 FIT_FRAMES = 240
+SEARCH_S = 8.0
 ROUNDS = 2
 SMALLEST_MOVEMENT_RAD = 0.5
+
+
+def _first_t_pose(model, points_m, rate):
+    """The first T-pose within the search and its frame: a roll may come before the performer is ready."""
+    refusal = None
+    for frame in range(0, min(len(points_m), int(SEARCH_S * float(rate)) + 1), int(float(rate))):
+        try:
+            return find_t_pose(model, still_cloud(points_m, rate, frame), unknown_limbs=True), frame
+        except InputError as error:
+            refusal = refusal or error
+    raise refusal
 
 
 def _pick_frames(seen_share, count):
@@ -48,15 +60,14 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     points_m = np.ascontiguousarray(points_m, dtype=float)
     if len(points_m) < 2 * float(rate):
         raise InputError(f"The warm-up lasts {len(points_m) / float(rate):.1f} s; at least 2 s are needed.")
-    cloud = still_cloud(points_m, rate)
-    start = find_t_pose(generic_body(chart, height_m), cloud, unknown_limbs=True)
+    start, at = _first_t_pose(generic_body(chart, height_m), points_m, rate)
     say(0.15)
     model, markers = start.model, len(chart.names)
     # first only the names settled in the T-pose, each where it was found there: a marker that fell off must not be
     # given to its neighbour while the body is still a guess
     worn = model.with_geometry(model.skeleton.rest_offset_m, model.marker_offset_m + np.nan_to_num(start.slip))
-    label, root, local, residual = follow_take(
-        points_m, rate, worn, (start.root_m, start.local), WIDE_TOLERANCE_M, known=np.isfinite(start.slip[:, 0])
+    label, root, local, residual = follow_both_ways(
+        points_m, rate, worn, (start.root_m, start.local), WIDE_TOLERANCE_M, at, np.isfinite(start.slip[:, 0])
     )
     say(0.3)
     named, _ = vote(points_m, ((label, residual), (label, residual)), markers, rate)
@@ -65,26 +76,27 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     if len(picked) < 20:
         raise InputError("Fewer than 20 frames of the warm-up could be named; check the chart and the height.")
     fit = fit_geometry(worn, observed[picked], root[picked], local[picked], 5, prior_model=model)
-    _, fit = try_names(fit, observed[picked], model)
+    _, fit, tried = try_names(fit, observed[picked], model)
     for number in range(ROUNDS):  # again, from the start, with the body better known and every name allowed
         tolerance = TOLERANCE_M if number else 1.3 * TOLERANCE_M
         fitted = fit.model
-        forward, root, local, residual = follow_take(
-            points_m, rate, fitted, (fit.root_m[0], fit.local[0]), tolerance
+        nearest = np.abs(picked[tried] - at).argmin()
+        forward, root, local, residual = follow_both_ways(
+            points_m, rate, fitted, (fit.root_m[nearest], fit.local[nearest]), tolerance, at
         )
         end = end_pose(points_m, rate, fitted, (root[-1], local[-1]), residual[-1], start.cost)
-        backward, _, _, back = follow_take(points_m, rate, fitted, end, tolerance, backward_from=len(points_m) - 1)
+        backward, _, _, back = follow_take(points_m, rate, fitted, end, tolerance, len(points_m) - 1, -1)
         named, support = vote(points_m, ((forward, residual), (backward, back)), markers, rate)
         say(0.35 + 0.6 * (number + 0.5) / ROUNDS)
         observed = _observed(points_m, named, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES)
         fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, prior_model=model)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
-            _, fit = try_names(fit, observed[picked], model)
+            _, fit, tried = try_names(fit, observed[picked], model)
         say(0.35 + 0.6 * (number + 1) / ROUNDS)
     fitted, moved = fit.model, _movement(fit.local)
     labels = gather(points_m, named, support, start, root, local, markers)
-    skeleton = _whole_skeleton(fitted.skeleton, height_m, root, rate)
+    skeleton = _whole_skeleton(fitted.skeleton, height_m, root[at : at + max(2, int(0.4 * float(rate)))])
     never_seen = [
         n for n, share in zip(chart.names, np.isfinite(observed[..., 0]).mean(0), strict=True) if share < 0.01
     ]
@@ -113,7 +125,7 @@ def _movement(local):
     return np.arccos(np.clip((trace - 1) / 2, -1, 1)).max(axis=0)
 
 
-def _whole_skeleton(fitted, height_m, root, rate):
+def _whole_skeleton(fitted, height_m, t_pose_root):
     """The 52-bone skeleton: fitted bones, fingers scaled with the forearm, hips at their height in T-pose."""
     whole = generic_skeleton(height_m)
     offsets = whole.rest_offset_m.copy()
@@ -129,5 +141,5 @@ def _whole_skeleton(fitted, height_m, root, rate):
             offsets[b] = fitted.rest_offset_m[fitted.index(name)]
         elif name in FINGER_BONES:
             offsets[b] *= forearm
-    offsets[0] = [0.0, float(np.nanmedian(root[: max(2, int(0.4 * float(rate))), 1])), 0.0]
+    offsets[0] = [0.0, float(np.nanmedian(t_pose_root[:, 1])), 0.0]
     return whole.with_offsets(offsets)

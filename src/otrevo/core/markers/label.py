@@ -13,7 +13,7 @@ import numpy as np
 
 from otrevo.core.conventions import find_runs
 from otrevo.core.errors import InputError
-from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.markers.start import find_start, find_t_pose, still_cloud
 from otrevo.core.markers.tracker import follow
 
 TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft tissue, not a stranger
@@ -75,8 +75,11 @@ def limb_tries(count=160):
     return tries
 
 
-def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, known=None):
-    """Run the tracker forwards over everything, or backwards from a pose. Returns labels, root, local, residual."""
+def follow_take(points_m, rate, model, start, tolerance_m, first=0, step=1, known=None):
+    """Run the tracker from frame `first` on to the end, or with step -1 to the beginning, from a pose (root, local).
+
+    Returns labels (T, N), root, local and residual, -1 or NaN where it did not come.
+    """
     frames, n = points_m.shape[:2]
     bones, markers = len(model.skeleton.names), len(model.marker_names)
     label = np.full((frames, n), -1, dtype=np.int64)
@@ -85,13 +88,23 @@ def follow_take(points_m, rate, model, start, tolerance_m, backward_from=None, k
     residual = np.full((frames, markers), np.nan)
     limb_markers, limb_bases = limb_table(model)
     root0, local0 = start
-    first, last, step = (0, frames, 1) if backward_from is None else (backward_from, -1, -1)
+    last = frames if step > 0 else -1
     follow(
         *model.structure, model.sigma, model.low, model.high, points_m, tolerance_m, 0.006, float(rate),
         limb_markers, limb_bases, limb_tries(), np.ascontiguousarray(root0), np.ascontiguousarray(local0),
         first, last, step, np.ones(markers, dtype=bool) if known is None else known, label, root, local, residual,
     )  # fmt: skip
     return label, root, local, residual
+
+
+def follow_both_ways(points_m, rate, model, start, tolerance_m, at, known=None):
+    """The whole take followed from the T-pose at frame `at`: on to the end, and back to the beginning."""
+    onwards = follow_take(points_m, rate, model, start, tolerance_m, at, known=known)
+    if at > 0:
+        back = follow_take(points_m, rate, model, start, tolerance_m, at, -1, known)
+        for whole, part in zip(onwards, back, strict=True):
+            whole[:at] = part[:at]
+    return onwards
 
 
 def tracklets(points_m, jump_m=JUMP_M):
@@ -185,20 +198,22 @@ def vote(points_m, readings, markers, rate):
     return labels, support
 
 
-def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, start_frame=0):
+def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M):
     """Name the points of a take.
 
     points_m (T, N, 3) metres, Y up, NaN where absent; rate Fraction; model: the calibrated BodyModel. Raises InputError
-    for an empty take or when no T-pose is found at the start.
+    for an empty take or when no T-pose is found in it.
     """
     points_m = np.ascontiguousarray(points_m, dtype=float)
     frames = len(points_m)
     if frames < 2:
         raise InputError(f"The take has {frames} frames of points; labelling needs at least 2.")
-    start = find_t_pose(model, still_cloud(points_m, rate, start_frame))
-    forward, root, local, residual = follow_take(points_m, rate, model, (start.root_m, start.local), tolerance_m)
+    start, at = find_start(model, points_m, rate)
+    forward, root, local, residual = follow_both_ways(
+        points_m, rate, model, (start.root_m, start.local), tolerance_m, at
+    )
     end = end_pose(points_m, rate, model, (root[-1], local[-1]), residual[-1], start.cost)
-    backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, backward_from=frames - 1)
+    backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)
     labels, support = vote(points_m, ((forward, residual), (backward, back_residual)), len(model.marker_names), rate)
     return gather(points_m, labels, support, start, root, local, len(model.marker_names))
 

@@ -12,6 +12,7 @@ from itertools import product
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
+from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.tree_solver import place_markers, pose_joints, refine_pose
@@ -19,10 +20,13 @@ from otrevo.core.errors import InputError
 from otrevo.core.markers.tracker import icp_pose
 
 FACINGS = 24
+STILL_M = 0.03
 _COARSE = np.array([0.30, 0.25, 0.2, 0.16, 0.13, 0.11, 0.10, 0.09, 0.08, 0.08])
 _FINE = np.array([0.12, 0.10, 0.09, 0.08, 0.07, 0.06, 0.06, 0.06])
 _STIFF, _LOOSE = (0.12, 0.04), (0.35, 0.02)  # joint sigma in radians, point sigma in metres
-GOOD_COST = 0.02  # a calibrated body fits its own T-pose far better than this
+GOOD_COST = 0.01  # a calibrated body explains its own markers in T-pose better than this
+FOUND_COST = 0.3  # a start worse than this is taken only if no other moment is better
+SEARCH_S, SEARCH_STEP_S = 30.0, 0.5
 _LIMB_FACTORS = (0.93, 1.0, 1.07)
 _LIMBS = {
     "trunk": ("spine", "chest", "upperChest", "neck"),
@@ -48,15 +52,53 @@ class Start:
 
 
 def still_cloud(points_m, rate, first=0, seconds=0.4):
-    """Mean place of every column over a short moment, (N, 3), NaN for columns that are absent or moving."""
+    """Mean places (K, 3) of what stands still over a short moment, whatever columns it is in.
+
+    Every point of the moment's fullest frame that has a point near it in half of the frames is averaged.
+    """
     part = points_m[first : first + max(2, int(seconds * float(rate)))]
-    here = np.isfinite(part[..., 0])
-    count = here.sum(axis=0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        mean = np.nansum(part, axis=0) / count[:, None]
-        spread = np.sqrt(np.nansum((part - mean) ** 2, axis=(0, 2)) / count)
-    mean[(count < 0.5 * len(part)) | (spread > 0.03)] = np.nan
-    return mean
+    part = part[:: max(1, len(part) // 24)]
+    base = part[np.isfinite(part[..., 0]).sum(axis=1).argmax()]
+    base = base[np.isfinite(base[:, 0])]
+    total, count = np.zeros_like(base), np.zeros(len(base))
+    for frame in part:  # two dozen frames at most
+        seen = frame[np.isfinite(frame[:, 0])]
+        if len(seen) == 0 or len(base) == 0:
+            continue
+        distance, nearest = cKDTree(seen).query(base, distance_upper_bound=STILL_M)
+        near = np.isfinite(distance)
+        total[near] += seen[nearest[near]]
+        count[near] += 1
+    steady = count >= 0.5 * len(part)
+    return total[steady] / count[steady, None]
+
+
+def find_start(model, points_m, rate):
+    """The first T-pose of a take and its frame: (Start, frame). Raises InputError when there is none.
+
+    A take begins in T-pose; where it does not, because the roll was early, the moments after are searched.
+    """
+    refusal = None
+    try:
+        start = find_t_pose(model, still_cloud(points_m, rate))
+        if start.cost < FOUND_COST:
+            return start, 0
+        best = (start.cost, start, 0)
+    except InputError as error:
+        best, refusal = (np.inf, None, 0), error
+    step = max(1, int(SEARCH_STEP_S * float(rate)))
+    for frame in range(step, min(len(points_m) - step, int(SEARCH_S * float(rate))), step):
+        try:
+            start = find_t_pose(model, still_cloud(points_m, rate, frame))
+        except InputError:
+            continue
+        if start.cost < best[0]:
+            best = (start.cost, start, frame)
+        if start.cost < FOUND_COST:
+            break
+    if best[1] is None:
+        raise refusal
+    return best[1], best[2]
 
 
 def _scaled(model, factors):
@@ -93,7 +135,7 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
 
     unknown_limbs: try limb lengths as well; settle: settle names segment by segment unless the fit is good already.
     """
-    cloud = np.ascontiguousarray(cloud[np.isfinite(cloud[:, 0])])
+    cloud = np.ascontiguousarray(cloud)
     needed = max(6, int(0.35 * len(model.marker_bone)))
     if len(cloud) < needed:
         raise InputError(
@@ -130,13 +172,16 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
     if unknown_limbs:
         best = sorted(((*_fit(m, cloud, r, p, _FINE, *_LOOSE), m) for _, r, p, _, m in best[:8]), key=lambda b: b[0])
     cost, root, local, matched, chosen = best[0]
-    if matched < 0.5 or cost > 0.72:
+    start = Start(root, local, float(cost), float(matched), chosen)
+    unexplained = start.cost - (1.0 - start.matched)  # a marker that is not there explains itself
+    if matched > 0.35 and settle and (unknown_limbs or unexplained > GOOD_COST):
+        start = settle_names(start, cloud)
+    if start.matched < 0.5 or start.cost > 0.72:
         raise InputError(
-            f"No performer in T-pose was found at the start: only {matched:.0%} of the chart's markers match; "
+            f"No performer in T-pose was found at the start: only {start.matched:.0%} of the chart's markers match; "
             "begin with a T-pose held still, and check that the chart and the height belong to this performer."
         )
-    start = Start(root, local, float(cost), float(matched), chosen)
-    return settle_names(start, cloud) if settle and (unknown_limbs or start.cost > GOOD_COST) else start
+    return start
 
 
 # segments that move as one while somebody stands in T-pose

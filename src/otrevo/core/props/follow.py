@@ -119,7 +119,7 @@ def _find(points, free, offset, triples, needed, tolerance, turn, place, point_o
                 if abs(np.sqrt(d0 * d0 + d1 * d1 + d2 * d2) - ab) > tolerance:
                     continue
                 for k in range(n):
-                    if k == i or k == j or not free[k]:
+                    if k in (i, j) or not free[k]:
                         continue
                     if abs(np.sqrt(np.sum((points[i] - points[k]) ** 2)) - ac) > tolerance:
                         continue

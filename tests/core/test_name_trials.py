@@ -1,0 +1,96 @@
+"""Names judged by the chart: what was misnamed comes right, what was right stays."""
+
+import unittest
+from functools import cache
+
+import numpy as np
+
+from otrevo.core.body.geometry_fit import fit_geometry
+from otrevo.core.body.model import generic_body
+from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, try_names
+from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.markers.chart import shipped_chart
+from tests.core.stage import rolled, truly_labelled
+
+CHART = shipped_chart()
+
+
+@cache
+def fitted(seed, wrong=(), gone=()):
+    """A fit of a warm-up whose names were given wrong: `wrong` pairs trade names, `gone` markers fell off."""
+    performer, performance, optical = rolled("warm-up", seed, missing=0.0, sloppiness=5.0)
+    model = generic_body(CHART, performer.height_m)
+    observed = truly_labelled(optical, len(CHART.names))
+    for name in gone:
+        observed[:, CHART.names.index(name)] = np.nan
+    order = np.arange(len(CHART.names))
+    for a, b in wrong:
+        i, j = CHART.names.index(a), CHART.names.index(b)
+        order[[i, j]] = order[[j, i]]
+    picked = np.linspace(0, len(observed) - 1, 80).astype(int)
+    root = performance.motion.root_position_m[picked].copy()
+    local = matrix_from_quaternion(performance.motion.rotation_local[picked, : len(model.skeleton.names)])
+    given = observed[picked][:, order]
+    return model, given, fit_geometry(model, given, root, np.ascontiguousarray(local), 4), order
+
+
+class Trials(unittest.TestCase):
+    def named(self, order, given_order):
+        """Whose points every name has in the end."""
+        return given_order[order]
+
+    def check(self, seed, wrong, gone):
+        model, given, fit, given_order = fitted(seed, wrong, gone)
+        order, better, some = try_names(fit, given, model)
+        own = self.named(order, given_order)
+        seen = [i for i, n in enumerate(CHART.names) if n not in gone]
+        wrong_still = [CHART.names[i] for i in seen if own[i] != i]
+        self.assertEqual(wrong_still, [], f"seed {seed}")
+        self.assertEqual(len(better.root_m), len(some))
+        self.assertTrue((np.diff(some) > 0).all())
+
+    def test_right_names_stay(self):
+        self.check(81, (), ())
+        self.check(82, (), ("knuckle index left", "brow right", "heel right"))
+
+    def test_a_name_lent_to_the_neighbour_comes_back(self):
+        self.check(81, (("wrist outer right", "knuckle little right"),), ("knuckle little right",))
+        self.check(82, (("crown", "brow left"),), ("crown",))
+
+    def test_names_that_went_wrong_together_come_right(self):
+        wrist = (("wrist inner left", "knuckle index left"), ("wrist outer left", "knuckle little left"))
+        self.check(81, wrist, ())
+        self.check(83, (("brow left", "nape left"), ("brow right", "nape right")), ())
+
+    def test_evidence_falls_with_a_wrong_name(self):
+        _, _, right, _ = fitted(81)
+        _, _, wrong, _ = fitted(81, (("forearm left", "wrist outer left"),))
+        self.assertGreater(right.evidence, wrong.evidence + 20)
+
+
+class Parts(unittest.TestCase):
+    def test_a_limb_keeps_its_bones_markers_and_places(self):
+        model = generic_body(CHART, 1.7)
+        part, bones, markers = limb_of(model, ("hips", "leftUpperLeg", "leftLowerLeg", "leftFoot", "leftToes"))
+        self.assertEqual(part.skeleton.names[0], "hips")
+        self.assertEqual([model.skeleton.names[b] for b in bones], list(part.skeleton.names))
+        self.assertEqual(part.marker_names, tuple(model.marker_names[m] for m in markers))
+        np.testing.assert_array_equal(part.marker_offset_m, model.marker_offset_m[markers])
+        for m, b in enumerate(part.marker_bone):
+            self.assertEqual(part.skeleton.names[b], model.skeleton.names[model.marker_bone[markers[m]]])
+        self.assertEqual(part.skeleton.parents[0], -1)
+
+    def test_distances_are_nought_where_the_chart_is_right(self):
+        model, given, fit, _ = fitted(81)
+        distance = chart_distances(fit, given, fit.model)
+        self.assertLess(np.nanmedian(np.diag(distance)), 0.004)
+        self.assertGreater(np.median(distance[~np.eye(len(distance), dtype=bool)]), 0.2)
+
+    def test_cycles_lead_to_absent_names_also_through_a_second_one(self):
+        distance = np.full((3, 3), 0.5)
+        distance[0] = [0.08, 0.01, 0.5]
+        distance[1] = [0.5, 0.07, 0.02]
+        cycles = [tuple(int(i) for i in c) for c in _readings(distance, np.array([True, True, False]))]
+        self.assertIn((0, 1, 2), cycles)
+        self.assertIn((1, 2), cycles)
+        self.assertEqual(cycles[0], (0, 1, 2), "the one that explains most comes first")
