@@ -82,7 +82,7 @@ class OneTakeManyWays(unittest.TestCase):
         self.assertEqual(len(labels.labels), frames + 240)
 
     def test_whole_columns_of_nothing_and_doubled_points(self):
-        points, truth = self.optical.points_m, self.optical.truth
+        points = self.optical.points_m
         nothing = np.full((len(points), 4, 3), np.nan)
         double = points[:, :3] + 0.0005
         both = np.concatenate([points, nothing, double], axis=1)

@@ -5,7 +5,12 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import (
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.props.follow import find_prop, solve_prop, without
 from otrevo.core.props.prop import SHIPPED, Prop, check_shape, lantern, prop_from_document

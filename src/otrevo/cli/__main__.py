@@ -20,7 +20,10 @@ from otrevo.core.markers.chart import chart_from_document, shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.package.check import check_package
-from otrevo.core.snags import gap_snags, lost_snags, nameless_snag, ranked, residual_snags, spike_snags
+from otrevo.core.package.naming import clean
+from otrevo.core.props.follow import find_prop, solve_prop, without
+from otrevo.core.props.prop import SHIPPED, prop_from_document
+from otrevo.core.snags import gap_snags, lost_snags, nameless_snag, prop_snags, ranked, residual_snags, spike_snags
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
 
@@ -72,11 +75,26 @@ def run_performer(args):
     write_document(args.out, calibration.to_document())
 
 
+def run_prop(args):
+    if args.name not in SHIPPED:
+        raise InputError(f"--name {args.name}: there is no such prop; shipped: {', '.join(SHIPPED)}.")
+    write_document(args.out, SHIPPED[args.name].to_document())
+
+
+def _load_props(paths):
+    return [prop_from_document(read_document(p, "prop/1"), Path(p).name) for p in paths or []]
+
+
 def run_label(args):
-    performer = _load_performer(args.performer)
+    performer, props = _load_performer(args.performer), _load_props(args.prop)
     points = read_c3d(args.points)
-    labels = label_take(points.points_m, points.rate, performer.model())
-    write_c3d(args.out, labels.labelled_m, performer.marker_names, points.rate)
+    rest, names, named = points.points_m, performer.marker_names, []
+    for prop in props:  # what is the prop's is nobody's marker
+        track = find_prop(rest, points.rate, prop)
+        rest, names = without(rest, track.labels), names + prop.marker_names
+        named.append(track.labelled_m)
+    labels = label_take(rest, points.rate, performer.model())
+    write_c3d(args.out, np.concatenate([labels.labelled_m, *named], axis=1), names, points.rate)
     if args.report:
         hz = float(points.rate)
         snags = gap_snags(labels.labelled_m, performer.marker_names, hz) + nameless_snag(labels, hz)
@@ -88,13 +106,27 @@ def run_solve(args):
     performer = _load_performer(args.performer)
     labelled, points = _load_labelled(args.points, performer)
     solution = solve_take(labelled, points.rate, performer, progress=_progress(args))
-    motion = solution.motion if not args.rate else at_rate(solution.motion, _rate(args.rate))
-    write_bvh(args.out, motion)
+    rate = _rate(args.rate) if args.rate else points.rate
+    props = {prop.name: _solve_named_prop(prop, points, args.points) for prop in _load_props(args.prop)}
+    write_bvh(args.out, at_rate(solution.motion, rate))
+    for name, solved in props.items():
+        out = Path(args.out)
+        write_bvh(out.with_name(f"{out.stem}_{clean(name)}.bvh"), at_rate(solved.motion, rate))
     if args.report:
         hz = float(points.rate)
         snags = residual_snags(solution.marker_residual_m, performer.marker_names, hz)
         snags += lost_snags(solution.lost, solution.bone_names, hz)
+        snags += [s for name, solved in props.items() for s in prop_snags(name, solved, hz)]
         _report(args.report, "solve", solution.figures, snags, points.notes)
+
+
+def _solve_named_prop(prop, points, path):
+    """The prop's motion from a labelled C3D that has its markers."""
+    missing = [n for n in prop.marker_names if n not in points.names]
+    if missing:
+        raise InputError(f"{Path(path).name}: no marker '{missing[0]}'; label the take with this prop first.")
+    columns = [points.names.index(n) for n in prop.marker_names]
+    return solve_prop(points.points_m[:, columns], points.rate, prop)
 
 
 def run_check(args):
@@ -141,6 +173,9 @@ def build_parser():
     p = add("chart", run_chart, "Write the shipped marker chart.")
     p.add_argument("--name")
     p.add_argument("--out", required=True)
+    p = add("prop", run_prop, "Write a shipped prop.")
+    p.add_argument("--name", required=True)
+    p.add_argument("--out", required=True)
     p = add("performer", run_performer, "Calibrate a performer from a warm-up.")
     p.add_argument("--points", required=True)
     p.add_argument("--chart", required=True)
@@ -151,12 +186,14 @@ def build_parser():
     p.add_argument("--performer", required=True)
     p.add_argument("--out", required=True)
     p.add_argument("--report")
+    p.add_argument("--prop", action="append", help="a prop/1 document; may be given again")
     p = add("solve", run_solve, "Solve named markers to a body motion.")
     p.add_argument("--points", required=True)
     p.add_argument("--performer", required=True)
     p.add_argument("--out", required=True)
     p.add_argument("--rate", help="delivery rate, such as 60 or 30000/1001")
     p.add_argument("--report")
+    p.add_argument("--prop", action="append", help="a prop/1 document; its motion goes to OUT_name.bvh")
     p = add("check", run_check, "Check a package: files, checksums, contents.")
     p.add_argument("package")
     return parser

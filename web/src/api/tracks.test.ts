@@ -1,6 +1,6 @@
 import { FixedSizeList, Field, Float32, makeData, RecordBatch, Schema, Struct, tableToIPC, Table } from 'apache-arrow';
 import { describe, expect, it } from 'vitest';
-import { decode, rateOf } from './tracks';
+import { splitMotion, decode, rateOf } from './tracks';
 
 function stream(batches: number[][], width: number): ArrayBuffer {
   const type = new FixedSizeList(width, new Field('item', new Float32(), true));
@@ -30,5 +30,15 @@ describe('tracks', () => {
   it('reads exact rates', () => {
     expect(rateOf('30000/1001')).toBeCloseTo(29.97003, 5);
     expect(rateOf('120')).toBe(120);
+  });
+});
+
+describe('a motion file', () => {
+  it('is split into places and turns', () => {
+    const values = new Float32Array([1, 2, 3, 0, 0, 0, 1, 4, 5, 6, 0, 1, 0, 0]);
+    const { r, p } = splitMotion({ values, samples: 2, width: 7, rate: 60 });
+    expect([...p.values]).toEqual([1, 2, 3, 4, 5, 6]);
+    expect([...r.values]).toEqual([0, 0, 0, 1, 0, 1, 0, 0]);
+    expect([r.width, p.width, r.samples, p.rate]).toEqual([4, 3, 2, 60]);
   });
 });

@@ -90,6 +90,7 @@ const KEYS: [string, string][] = [
   ['I O', 'set the in point, the out point'],
   ['. ,', 'next snag, previous snag'],
   ['Enter', 'accept the proposal of the snag'],
+  ['M', 'fill the other way: curve or body'],
   ['Shift Enter', 'accept all like it'],
   ['F', 'frame the selected marker'],
   ['Z', 'show the whole take; ctrl-wheel over the lanes zooms'],
@@ -255,6 +256,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     else if (e.key === '.') goTo(Math.min(snag + 1, groups.length - 1));
     else if (e.key === ',') goTo(Math.max(snag - 1, 0));
     else if (e.key === 'Enter' && !onButton) acceptSnag(e.shiftKey);
+    else if (e.key === 'm' && here?.proposal) setMethod((method ?? here.proposal.method) === 'curve' ? 'body' : 'curve');
     else if (e.key === 'f') window.dispatchEvent(new Event('otrevo-frame-selection'));
     else if (e.key === 'z') setRange({ from: 0, to: duration });
     else if (e.key === '?') setSheet(true);
@@ -295,7 +297,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {body || markers ? (
               <StageView
-                caption={`${data.performer} · ${body ? 'solved body over markers' : 'markers, not solved yet'}`}
+                caption={`${data.performer} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}
                 body={body} markers={markers ?? null} props={props} ghost={ghost} names={names} transport={transport} selected={marker < 0 ? null : marker}
                 onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
               />

@@ -153,6 +153,7 @@ const LENGTHS: [string, string, string][] = [
 
 function Detail({ performer, production }: { performer: PerformerOut; production: number }) {
   const navigate = useNavigate();
+  const client = useQueryClient();
   const board = useBoard(production);
   const c = performer.calibrations[0];
   const slate = board.data?.days.flatMap((d) => d.slates).find((s) => s.id === performer.warm_up_slate_id);
@@ -166,7 +167,10 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   };
   const warmUp = useMutation({
     mutationFn: () => post<PerformerOut>(`/performers/${performer.id}/warm-up`),
-    onSuccess: (p) => navigate(`/p/${production}/floor/${p.warm_up_slate_id}`),
+    onSuccess: async (p) => {
+      await client.invalidateQueries({ queryKey: ['board', production] }); // the slate may be new
+      navigate(`/p/${production}/floor/${p.warm_up_slate_id}`);
+    },
   });
   const roll = <MainButton onPress={() => warmUp.mutate()} isDisabled={warmUp.isPending}>Roll a warm-up</MainButton>;
   return (

@@ -1,0 +1,40 @@
+import { describe, expect, it } from 'vitest';
+import type { SnagOut } from '../api/client';
+import { grouped, proposalBy, sameKind } from './snags';
+
+function snag(change: Partial<SnagOut>): SnagOut {
+  return {
+    kind: 'gap', stream: 'optical', start_s: 1, end_s: 2, severity: 4, text: 'crown: gap 1.00 s', limit: 'a gap of 0.25 s', subject: 'crown',
+    proposal: { kind: 'fill', method: 'body', marker: 'crown', start: 120, end: 240 }, from_pass: 'solve', mended: false, ...change,
+  };
+}
+
+describe('the snag list', () => {
+  it('folds the gaps of one marker and nothing else', () => {
+    const groups = grouped([
+      snag({}), snag({ subject: 'heel left' }), snag({ start_s: 5 }), snag({ kind: 'spike', start_s: 6 }), snag({ kind: 'spike', start_s: 7 }),
+    ]);
+    expect(groups.map((g) => g.snags.length)).toEqual([2, 1, 1, 1]);
+    expect(groups[0].snags.map((s) => s.start_s)).toEqual([1, 5]);
+  });
+
+  it('keeps mended gaps apart from those still open, and the order of the worst', () => {
+    const groups = grouped([snag({ severity: 9 }), snag({ severity: 7, subject: 'shin left' }), snag({ mended: true })]);
+    expect(groups.map((g) => [g.snags[0].subject, g.snags[0].mended])).toEqual([['crown', false], ['shin left', false], ['crown', true]]);
+    expect(new Set(groups.map((g) => g.key)).size).toBe(3);
+  });
+
+  it('lets the way be chosen without touching the proposal', () => {
+    const s = snag({});
+    expect(proposalBy(s, 'curve')).toEqual({ kind: 'fill', method: 'curve', marker: 'crown', start: 120, end: 240 });
+    expect(proposalBy(s, null)).toBe(s.proposal);
+    expect(s.proposal?.method).toBe('body');
+    expect(proposalBy(snag({ proposal: null }), 'curve')).toBeNull();
+  });
+
+  it('calls alike what is mended alike', () => {
+    expect(sameKind(snag({}), snag({ subject: 'heel left' }))).toBe(true);
+    expect(sameKind(snag({}), snag({ kind: 'spike', proposal: { kind: 'cut and fill' } }))).toBe(false);
+    expect(sameKind(snag({}), snag({ proposal: null }))).toBe(false);
+  });
+});
