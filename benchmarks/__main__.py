@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import bodies, timecode
+from benchmarks import application, bodies, timecode
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -11,6 +11,9 @@ ALL = {
     "solve": bodies.solve,
     "timecode": timecode.ltc,
     "line-up": timecode.line_up,
+    "store": application.store,
+    "pipeline": application.pipeline,
+    "cold-start": application.cold_start,
 }
 
 

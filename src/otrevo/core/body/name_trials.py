@@ -3,26 +3,34 @@
 Closest points can give the name of a marker that fell off to its neighbour, and the body then bends to suit. Over a
 whole warm-up that shows. Limb by limb, points are tried under other names near them, the limb's geometry and poses are
 fitted again to frames spread over the routine, and the reading with the highest marginal likelihood stays
-(`GeometryFit.evidence`): a name that needs a joint of its own to be explained has to pay for that joint. At the end of
-a limb, where names go wrong together, every order of the names is tried.
+(`GeometryFit.evidence`): a name that needs a joint of its own to be explained has to pay for that joint, and points that
+stay nameless though they ride along with a bone cost as well. At the end of a limb, where names go wrong together, every
+order of the names is tried.
+
+Below, a column is one set of points over time, with a name or without; an order (M + E) tells which column every one of
+the M names has, the last E places being those of columns without a name.
 """
 
 from dataclasses import replace
-from itertools import permutations
-from math import perm
+from itertools import combinations, permutations
+from math import factorial, perm
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import fit_geometry, pose_all
+from otrevo.core.body.geometry_fit import GeometryFit, fit_geometry, pose_all
 from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.body.tree_solver import chains
+from otrevo.core.markers.label import tracklets
 
 NEAR_M = 0.16  # how far from a name's chart place points may lie to be tried under it
 WORSE_M = 0.05  # tried even where the chart, as the limb is posed now, explains the points this much worse
 FRAMES, ITERATIONS, CHANGES = 40, 4, 8
-CLEARLY = 2.0  # of evidence: e times likelier
+CLEARLY = 5.0  # of evidence, for a name is more often right than wrong: odds of twelve to one
 MOST_ORDERS, QUICK_FRAMES, FINALISTS = 130, 12, 6
-ABSENT_SHARE = 0.02
+ABSENT_SHARE, MOST_READINGS = 0.02, 14
+NAMELESS = 8.0  # evidence that a sample costs which rides with a bone and has no name
+NAMELESS_M = 0.06  # what being nameless counts as, beside distances from the chart
+RIDES_M, SHORTEST_S, FULL_SHARE = 0.02, 0.25, 0.15
 _LIMBS = (
     ("upperChest", "neck", "head"),
     *(("upperChest", *(s + b for b in ("Shoulder", "UpperArm", "LowerArm", "Hand"))) for s in ("left", "right")),
@@ -62,13 +70,45 @@ def _rides_on(skeleton, bone, ancestor):
     return False
 
 
-def chart_distances(fit, observed, chart_model):
-    """(M, M): how far the points now named p lie from where the chart puts name q, on average and in spread, metres."""
+def nameless_columns(points_m, labels, model, root, local, rate):
+    """Points without a name that ride along with a bone, gathered to columns (T, E, 3), NaN where absent.
+
+    points_m (T, N, 3), labels (T, N); root (T, 3), local (T, B, 3, 3): the poses that were followed.
+    """
+    frames = len(points_m)
+    world, joint = pose_all(model, root, local)
+    pieces = []
+    for c, s, e in tracklets(points_m):
+        if e - s < SHORTEST_S * float(rate) or (labels[s:e, c] >= 0).mean() > 0.2:
+            continue
+        part = slice(s, e, max(1, (e - s) // 60))
+        place = np.einsum("tbji,tbj->tbi", world[part], points_m[part, c][:, None] - joint[part])
+        spread = np.sqrt(place.var(axis=0).sum(axis=1)) + 0.05 * np.linalg.norm(place.mean(axis=0), axis=1)
+        b = int(spread.argmin())
+        pieces.append((e - s, c, s, e, b, place[:, b].mean(axis=0), spread[b]))
+    columns, riding = [], []
+    for _, c, s, e, b, place, spread in sorted(pieces, key=lambda p: -p[0]):
+        if spread > 2 * RIDES_M:
+            continue
+        for k, (bone, at) in enumerate(riding):
+            if bone == b and np.linalg.norm(at - place) < RIDES_M and np.isnan(columns[k][s:e, 0]).all():
+                columns[k][s:e] = points_m[s:e, c]
+                break
+        else:
+            columns.append(np.full((frames, 3), np.nan))
+            columns[-1][s:e] = points_m[s:e, c]
+            riding.append((b, place))
+    full = [c for c in columns if np.isfinite(c[:, 0]).mean() > FULL_SHARE]
+    return np.stack(full, axis=1) if full else np.zeros((frames, 0, 3))
+
+
+def chart_distances(fit, columns, chart_model):
+    """(K, M): how far the points of every column lie, on average, from where the chart puts every name, metres."""
     model = fit.model
     world, joint = pose_all(model, fit.root_m, fit.local)
-    out = np.full((observed.shape[1],) * 2, np.inf)
+    out = np.full((columns.shape[1], len(model.marker_bone)), np.inf)
     for q, b in enumerate(model.marker_bone):
-        place = np.einsum("fji,fpj->fpi", world[:, b], observed - joint[:, b, None])
+        place = np.einsum("fji,fpj->fpi", world[:, b], columns - joint[:, b, None])
         seen = np.isfinite(place[..., 0])
         count = np.maximum(seen.sum(0), 1)
         mean = np.nan_to_num(place).sum(0) / count[:, None]
@@ -77,9 +117,10 @@ def chart_distances(fit, observed, chart_model):
 
 
 def _readings(distance, present):
-    """Cycles of names, likeliest first: the points named by each take the name after it, the last one's the first.
+    """Cycles of places in an order, likeliest first: the column of each goes to the one after it, the last one's to the
+    first. Two names trade points, one of which may have none, or a name without points is reached through a second one.
 
-    Two names trade points, one of which may have none, or a name without points is reached through a second one.
+    distance (M + E, M + E) of the columns, as ordered, from names and namelessness; present (M + E,).
     """
     own, cycles = np.diag(distance), []
     near = (distance < NEAR_M) & ~np.eye(len(own), dtype=bool)
@@ -92,94 +133,116 @@ def _readings(distance, present):
                 cycles += [(gain - distance[q, r], (p, q, r)) for r in np.flatnonzero(near[q] & ~present)]
             else:
                 cycles.append((own[p] - distance[p, q], (p, q)))
-    return [np.array(cycle) for gain, cycle in sorted(cycles, key=lambda c: -c[0]) if gain > -WORSE_M]
+    likely = sorted((c for c in cycles if c[0] > -WORSE_M), key=lambda c: -c[0])
+    return [np.array(cycle) for _, cycle in likely[:MOST_READINGS]]
 
 
-def _try_limb(part, chart_part, observed, root, local):
-    """The best order of names found for one limb: (order, fit); points of name m are those given as order[m]."""
-    markers = observed.shape[1]
-    order = np.arange(markers)
-    present = np.isfinite(observed[..., 0]).mean(0) > ABSENT_SHARE
-    best = fit_geometry(part, observed, root, local, ITERATIONS, chart_part)
-    for _ in range(CHANGES):
-        found = None
-        for cycle in _readings(chart_distances(best, observed[:, order], chart_part), present[order]):
-            swap = np.arange(markers)
-            swap[np.roll(cycle, -1)] = cycle
-            trial = _fit_renamed(best, cycle, observed[:, order[swap]], chart_part)
-            if trial.evidence > (found[1].evidence if found else best.evidence + CLEARLY):
-                found = swap, trial
-        if found is None:
-            break
-        order, best = order[found[0]], found[1]
-    swap, best = _reorder_end(best, observed[:, order], chart_part)
-    return order[swap], best
+class _Limb:
+    """One limb and the columns that may be its markers."""
+
+    def __init__(self, part, chart_part, columns):
+        self.part, self.chart_part, self.columns = part, chart_part, columns
+        self.names = len(part.marker_names)
+        self.share = np.isfinite(columns[..., 0]).mean(axis=0)
+        bones = part.skeleton.names
+        self.end = [m for m, b in enumerate(part.marker_bone) if any(e in bones[b] for e in _ENDS)]
+
+    def score(self, fit, order):
+        """Evidence of a reading, points left nameless counted in."""
+        return fit.evidence - NAMELESS * self.share[order[self.names :]].sum() * len(fit.root_m)
+
+    def fit(self, fit, order, changed, frames=None, iterations=ITERATIONS):
+        """The limb fitted again from where it was, but for what the `changed` names had pulled along."""
+        frames = slice(None) if frames is None else frames
+        changed = [c for c in changed if c < self.names]
+        offsets, turned = fit.model.marker_offset_m.copy(), fit.local[frames].copy()
+        offsets[changed] = self.chart_part.marker_offset_m[changed]
+        for b in set(self.part.marker_bone[changed]) - {0}:
+            turned[:, b] = np.eye(3)  # a limb that bent to suit a wrong name must not start there
+        start = fit.model.with_geometry(fit.model.skeleton.rest_offset_m, offsets)
+        named = self.columns[frames][:, order[: self.names]]
+        return fit_geometry(start, named, fit.root_m[frames], turned, iterations, self.chart_part)
+
+    def improve(self, root, local):
+        """The best order found and its fit."""
+        order = np.arange(self.columns.shape[1])
+        best = fit_geometry(self.part, self.columns[:, : self.names], root, local, ITERATIONS, self.chart_part)
+        for _ in range(CHANGES):
+            found, score = None, self.score(best, order) + CLEARLY
+            distance = np.full((len(order), len(order)), NAMELESS_M)
+            distance[:, : self.names] = chart_distances(best, self.columns[:, order], self.chart_part)
+            for cycle in _readings(distance, self.share[order] > ABSENT_SHARE):
+                trial_order = order.copy()
+                trial_order[np.roll(cycle, -1)] = order[cycle]
+                trial = self.fit(best, trial_order, cycle)
+                if self.score(trial, trial_order) > score:
+                    found, score = (trial_order, trial), self.score(trial, trial_order)
+            if found is None:
+                break
+            order, best = found
+        return self.reorder_end(order, best)
+
+    def reorder_end(self, order, best):
+        """All orders of the names at the limb's end, quickly on a few frames, the best of them with care."""
+        open_places = [*self.end, *range(self.names, len(order))]
+        pool = [c for c in order[open_places] if self.share[c] > ABSENT_SHARE]
+        used = min(len(pool), len(self.end))
+        if len(pool) < 2 or perm(len(pool), used) * perm(len(self.end), used) // factorial(used) > MOST_ORDERS:
+            return order, best
+        few = np.linspace(0, len(self.columns) - 1, min(QUICK_FRAMES, len(self.columns))).astype(int)
+        tried = []
+        for columns in combinations(pool, used):
+            for names in permutations(self.end, used):
+                trial_order = order.copy()
+                trial_order[list(names)] = columns
+                # what is left over goes to the nameless places first, then to names that stay without points
+                rest = [c for c in order[open_places] if c not in columns]
+                rest.sort(key=lambda c: -self.share[c])
+                places = [q for q in reversed(open_places) if q not in names]
+                trial_order[places] = rest
+                quick = self.fit(best, trial_order, self.end, few, 1)
+                tried.append((self.score(quick, trial_order), trial_order))
+        tried.sort(key=lambda t: -t[0])
+        again = self.fit(best, order, self.end)  # a better fit to the same names is no case for others
+        chosen, winner = order, max(best, again, key=lambda f: f.evidence)
+        for _, trial_order in tried[:FINALISTS]:
+            trial = self.fit(best, trial_order, self.end)
+            if self.score(trial, trial_order) > self.score(winner, chosen) + CLEARLY:
+                chosen, winner = trial_order, trial
+        return chosen, winner
 
 
-def _fit_renamed(fit, changed, observed, chart_part, frames=None, iterations=ITERATIONS):
-    """The limb fitted again from where it was, but for what the `changed` markers had pulled along."""
-    frames = slice(None) if frames is None else frames
-    offsets, turned = fit.model.marker_offset_m.copy(), fit.local[frames].copy()
-    offsets[changed] = chart_part.marker_offset_m[changed]
-    for b in set(fit.model.marker_bone[changed]) - {0}:
-        turned[:, b] = np.eye(3)  # a limb that bent to suit a wrong name must not start there
-    start = fit.model.with_geometry(fit.model.skeleton.rest_offset_m, offsets)
-    return fit_geometry(start, observed[frames], fit.root_m[frames], turned, iterations, chart_part)
-
-
-def _reorder_end(best, observed, chart_part):
-    """All orders of the names at the limb's end, quickly on a few frames, the best of them with care."""
-    bones = best.model.skeleton.names
-    end = np.array([m for m, b in enumerate(best.model.marker_bone) if any(e in bones[b] for e in _ENDS)], dtype=int)
-    seen = end[np.isfinite(observed[:, end, 0]).mean(0) > ABSENT_SHARE]
-    markers = np.arange(observed.shape[1])
-    if len(seen) < 2 or perm(len(end), len(seen)) > MOST_ORDERS:
-        return markers, best
-    few = np.linspace(0, len(observed) - 1, min(QUICK_FRAMES, len(observed))).astype(int)
-    tried = []
-    for names in permutations(end, len(seen)):
-        order = markers.copy()
-        order[list(names)] = seen
-        left = [m for m in end if m not in names]
-        order[left] = [m for m in end if m not in seen]
-        quick = _fit_renamed(best, end, observed[:, order], chart_part, few, 1)
-        tried.append((quick.evidence, order))
-    tried.sort(key=lambda t: -t[0])
-    again = _fit_renamed(best, end, observed, chart_part)  # a better fit to the same names is no case for others
-    chosen, winner = markers, max(best, again, key=lambda f: f.evidence)
-    for _, order in tried[:FINALISTS]:
-        trial = _fit_renamed(best, end, observed[:, order], chart_part)
-        if trial.evidence > winner.evidence + CLEARLY:
-            chosen, winner = order, trial
-    return chosen, winner
-
-
-def try_names(fit, observed, chart_model):
+def try_names(fit, observed, chart_model, nameless=None):
     """Names for the points that the chart explains best.
 
-    fit: GeometryFit of `observed` (F, M, 3), NaN where unseen; chart_model: the body before any fit. Returns order
-    (M,), name m belongs to the points now named order[m], the GeometryFit to some of the frames in that order, and the
-    numbers of these frames.
+    fit: GeometryFit of `observed` (F, M, 3), NaN where unseen; chart_model: the body before any fit; nameless (F, E, 3):
+    columns without a name. Returns order (M,), name m belongs to column order[m] of observed and nameless together, the
+    GeometryFit to some of the frames in that order, and the numbers of these frames.
     """
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
-    named, root, local = observed[some], fit.root_m[some], fit.local[some].copy()
-    model, order = fit.model, np.arange(observed.shape[1])
+    markers = observed.shape[1]
+    columns = observed if nameless is None else np.concatenate([observed, nameless], axis=1)
+    columns, root, local = columns[some], fit.root_m[some], fit.local[some].copy()
+    model, order = fit.model, np.arange(columns.shape[1])
     world, joint = pose_all(model, root, local)
     for bones in _LIMBS:
-        part, kept, markers = limb_of(model, bones)
+        part, kept, members = limb_of(model, bones)
         chart_part, *_ = limb_of(chart_model, bones)
-        seen = named[:, markers]
-        if np.isfinite(seen[..., 0]).any(0).sum() < 3:
+        here = chart_distances(GeometryFit(model, root, local, None, 0.0), columns[:, order[markers:]], chart_model)[:, members]
+        spare = markers + np.flatnonzero((here < NEAR_M).any(axis=1))
+        places = np.concatenate([members, spare])
+        if (np.isfinite(columns[:, order[places], 0]).any(axis=0)).sum() < 3:
             continue
         start = local[:, kept].copy()
         start[:, 0] = world[:, kept[0]]
-        own, limb_fit = _try_limb(part, chart_part, seen, joint[:, kept[0]].copy(), np.ascontiguousarray(start))
+        limb = _Limb(part, chart_part, columns[:, order[places]])
+        own, limb_fit = limb.improve(joint[:, kept[0]].copy(), np.ascontiguousarray(start))
         if np.array_equal(own, np.arange(len(own))):
             continue
-        order[markers] = order[markers[own]]
+        order[places] = order[places[own]]
         local[:, kept[1:]] = limb_fit.local[:, 1:]
-    named = observed[some][:, order]
-    moved = order != np.arange(len(order))
-    places = np.where(moved[:, None], chart_model.marker_offset_m, model.marker_offset_m)
-    start = model.with_geometry(model.skeleton.rest_offset_m, places)
-    return order, fit_geometry(start, named, root, local, ITERATIONS, chart_model), some
+    order = order[:markers]
+    moved = order != np.arange(markers)
+    offsets = np.where(moved[:, None], chart_model.marker_offset_m, model.marker_offset_m)
+    start = model.with_geometry(model.skeleton.rest_offset_m, offsets)
+    return order, fit_geometry(start, columns[:, order], root, local, ITERATIONS, chart_model), some

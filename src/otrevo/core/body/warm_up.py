@@ -10,7 +10,7 @@ import numpy as np
 
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import try_names
+from otrevo.core.body.name_trials import nameless_columns, try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
@@ -76,7 +76,8 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     if len(picked) < 20:
         raise InputError("Fewer than 20 frames of the warm-up could be named; check the chart and the height.")
     fit = fit_geometry(worn, observed[picked], root[picked], local[picked], 5, prior_model=model)
-    _, fit, tried = try_names(fit, observed[picked], model)
+    nameless = nameless_columns(points_m, named, worn, root, local, rate)
+    _, fit, tried = try_names(fit, observed[picked], model, nameless[picked])
     for number in range(ROUNDS):  # again, from the start, with the body better known and every name allowed
         tolerance = TOLERANCE_M if number else 1.3 * TOLERANCE_M
         fitted = fit.model
@@ -89,10 +90,11 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         named, support = vote(points_m, ((forward, residual), (backward, back)), markers, rate)
         say(0.35 + 0.6 * (number + 0.5) / ROUNDS)
         observed = _observed(points_m, named, markers)
-        picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES)
+        picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // (ROUNDS - number))
         fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, prior_model=model)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
-            _, fit, tried = try_names(fit, observed[picked], model)
+            nameless = nameless_columns(points_m, named, fitted, root, local, rate)
+            _, fit, tried = try_names(fit, observed[picked], model, nameless[picked])
         say(0.35 + 0.6 * (number + 1) / ROUNDS)
     fitted, moved = fit.model, _movement(fit.local)
     labels = gather(points_m, named, support, start, root, local, markers)

@@ -25,9 +25,12 @@ def read_wav(path, channel=0):
     except wavfile.WavFileWarning as warning:
         if "EOF" in str(warning).upper() or "truncat" in str(warning).lower():
             raise InputError(f"{path.name}: the WAV is truncated; it ends before the length it announces.") from None
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            rate, data = wavfile.read(path)
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                rate, data = wavfile.read(path)
+        except Exception as error:
+            raise InputError(f"{path.name}: not a WAV that can be read ({str(error)[:80]}).") from None
     except Exception as error:  # scipy raises ValueError, struct.error, EOFError and others for broken headers
         raise InputError(f"{path.name}: not a WAV that can be read ({str(error)[:80]}).") from None
     if data.ndim == 1:

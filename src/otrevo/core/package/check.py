@@ -4,6 +4,7 @@ import hashlib
 import json
 import tempfile
 import zipfile
+import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from otrevo.core.formats.c3d import read_c3d
 from otrevo.core.formats.face_csv import read_face_csv
 
 MAX_UNPACKED_BYTES = 8 * 1024**3
+_DAMAGE = (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError)  # what a broken zip raises
 
 
 @dataclass
@@ -33,9 +35,11 @@ def check_package(path):
     try:
         archive = zipfile.ZipFile(path)
         manifest = json.loads(archive.read("manifest.json"))
+        listed = {f["path"]: f for f in manifest.get("files", [])}
+        frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", []) if f.endswith(".bvh")}
     except FileNotFoundError:
         raise InputError(f"{path.name}: there is no such file; expected a package (zip).") from None
-    except (zipfile.BadZipFile, KeyError, json.JSONDecodeError):
+    except (*_DAMAGE, KeyError, ValueError, TypeError, AttributeError):
         raise InputError(f"{path.name}: not a package; expected a zip with a manifest.json.") from None
     if manifest.get("otrevo") != "package/1":
         raise InputError(f"{path.name}: manifest.json is {manifest.get('otrevo')}; expected package/1.")
@@ -43,18 +47,16 @@ def check_package(path):
         raise InputError(f"{path.name}: unpacks to more than 8 GiB; expected a package of takes.")
     check = PackageCheck()
     names = set(archive.namelist()) - {"manifest.json"}
-    listed = {f["path"]: f for f in manifest.get("files", [])}
     check.faults += [f"{n} is in the zip but not in the manifest." for n in sorted(names - set(listed))]
     check.faults += [f"{n} is in the manifest but not in the zip." for n in sorted(set(listed) - names)]
-    frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", []) if f.endswith(".bvh")}
     with archive, tempfile.TemporaryDirectory() as folder:
         for name in sorted(names & set(listed)):
             try:
                 data = archive.read(name)
-            except zipfile.BadZipFile:
+            except _DAMAGE:
                 check.faults.append(f"{name}: damaged inside the zip.")
                 continue
-            if hashlib.sha256(data).hexdigest() != listed[name]["sha256"]:
+            if hashlib.sha256(data).hexdigest() != listed[name].get("sha256"):
                 check.faults.append(f"{name}: its checksum differs from the manifest.")
                 continue
             check.lines.append(f"ok  {name}  {len(data)} bytes")

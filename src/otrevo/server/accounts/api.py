@@ -4,6 +4,7 @@ from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from ninja import Router, Schema
 from ninja.errors import HttpError
+from ninja.utils import check_csrf
 
 from otrevo.server.accounts.models import Membership
 
@@ -48,6 +49,8 @@ def csrf(request):
 
 @router.post("/sign-in", auth=None, response=Me)
 def sign_in(request, payload: SignIn):
+    if check_csrf(request, sign_in):  # or a foreign page could sign somebody in as somebody else
+        raise HttpError(403, "The page is out of date; reload it and sign in again.")
     user = authenticate(request, username=payload.name, password=payload.password)
     if user is None:
         raise HttpError(401, "Name and password do not match.")

@@ -1,0 +1,127 @@
+"""The application as a whole on a database of its own: chunk store, a take from streams to package, cold start."""
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from contextlib import contextmanager
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+HOME = Path(__file__).resolve().parents[1]
+
+
+@contextmanager
+def database():
+    """Django on a fresh PostgreSQL cluster, gone afterwards."""
+    from otrevo.server.launch import Cluster
+
+    with tempfile.TemporaryDirectory(prefix="otrevo-bench-") as folder:
+        data = Path(folder)
+        data.chmod(0o755)
+        cluster = Cluster(data)
+        os.environ.update(DJANGO_SETTINGS_MODULE="otrevo.server.settings", OTREVO_DATA=folder, OTREVO_SECRET_KEY="bench")
+        try:
+            cluster.start()
+            import django
+            from django.core.management import call_command
+
+            django.setup()
+            call_command("migrate", verbosity=0)
+            yield
+        finally:
+            from django.db import connections
+
+            connections.close_all()
+            cluster.stop()
+
+
+def store(seeds):
+    """Writing and reading 60 s of a body's markers through the ORM, committed to disk."""
+    with database():
+        from otrevo.server.shoot.actions import make_take
+        from otrevo.server.streams.store import read_stream, write_stream
+        from tests.server.production import make_production
+
+        _, slate = make_production()
+        take = make_take(slate, None, duration_s=60.0)
+        data = np.random.default_rng(0).normal(size=(7200, 57, 3)).astype(np.float32)
+        megabytes = data.nbytes / 1e6
+        written, read = [], []
+        for seed in seeds:
+            began = time.perf_counter()
+            stream = write_stream(take, f"take {seed}", "points", Fraction(120), data)
+            written.append(megabytes / (time.perf_counter() - began))
+            began = time.perf_counter()
+            assert np.array_equal(read_stream(stream), data)
+            read.append(megabytes / (time.perf_counter() - began))
+    return {"write_mb_s": float(np.median(written)), "read_mb_s": float(np.median(read))}
+
+
+def pipeline(seeds):
+    """One performer's longest take from recorded streams to a package that has been read back, in one process."""
+    with database():
+        from otrevo.server.bench.jobs import execute
+        from otrevo.server.bench.models import Run
+        from otrevo.server.handover.jobs import build
+        from otrevo.server.handover.models import Package
+        from otrevo.server.shoot.actions import make_slate, make_take
+        from tests.server.production import calibrate, make_production
+
+        production, slate = make_production()
+        calibrate(slate.performer)
+        slate = make_slate(slate.day, "9", "All of it", slate.performer, "warm-up", ["lantern"])
+        rows = []
+        for seed in seeds:
+            take = make_take(slate, None)
+
+            def passes(*names, take=take, seed=seed):
+                runs = [Run.objects.create(take=take, name=n, parameters={"seed": seed}) for n in names]
+                began = time.perf_counter()
+                execute.func(run_ids=[r.pk for r in runs])
+                failed = [r.message for r in take.runs.all() if r.state != "done"]
+                assert not failed, failed
+                return time.perf_counter() - began
+
+            passes("record")
+            seconds = passes("line up", "label", "solve")
+            package = Package.objects.create(production=production, name=f"p{seed}", formats=["bvh", "c3d", "face"], rate="60")
+            package.takes.add(take)
+            began = time.perf_counter()
+            build.func(package_id=package.pk)
+            seconds += time.perf_counter() - began
+            package.refresh_from_db()
+            assert package.state == "ready", package.message
+            take.refresh_from_db()
+            rows.append((seconds, take.duration_s))
+            print(f"seed {seed}: {take.duration_s:.0f} s of take in {seconds:.1f} s")
+    spent, lasted = np.array(rows).T
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    return {"seconds_for_60_s": float(np.median(60 * spent / lasted)), "peak_memory_mb": peak}
+
+
+def cold_start(seeds):
+    """From process start to a labelled file, for 10 s of take, compiled loops cached."""
+    from otrevo.core.formats.c3d import write_c3d
+    from otrevo.core.formats.documents import write_document
+    from tests.core.stage import RATE, rolled, true_calibration
+
+    performer, _, optical = rolled("rope haul", 41)
+    points = optical.points_m[:1200]
+    took = []
+    with tempfile.TemporaryDirectory() as folder:
+        where = Path(folder)
+        write_c3d(where / "take.c3d", points, [f"*{i}" for i in range(points.shape[1])], RATE)
+        write_document(where / "performer.json", true_calibration(performer).to_document())
+        for _ in seeds:
+            began = time.perf_counter()
+            subprocess.run(
+                [sys.executable, "-m", "otrevo.cli", "label", "--points", where / "take.c3d", "--performer",
+                 where / "performer.json", "--out", where / "named.c3d"], check=True, cwd=HOME,
+            )  # fmt: skip
+            took.append(time.perf_counter() - began)
+    return {"seconds_to_first_result": float(np.median(took))}

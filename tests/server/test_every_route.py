@@ -1,0 +1,108 @@
+"""Every route of the API, taken from its own description: closed to strangers, and to members of other productions."""
+
+import json
+import re
+from fractions import Fraction
+
+import numpy as np
+from django.test import Client, TestCase
+
+from otrevo.server.api import api
+from otrevo.server.bench.models import Run
+from otrevo.server.handover.models import Package
+from otrevo.server.shoot.actions import make_take
+from otrevo.server.streams.store import write_stream
+from tests.server.production import PASSWORD, make_production
+from tests.server.test_server import signed_in
+
+OPEN = {"/api/health", "/api/csrf", "/api/sign-in"}
+OWN = {"/api/me", "/api/sign-out", "/api/productions"}  # about the user, or checked by role in any production
+BODIES = {
+    "slates": {"name": "9", "title": "x", "performer_id": 1, "performance": "semaphore"},
+    "mends": [], "preview": {"document": {}}, "days": {"date": "2026-11-23", "stage": "Quay"},
+    "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
+    "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
+    "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
+    "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
+}  # fmt: skip
+
+
+class EveryRoute(TestCase):
+    @classmethod
+    def setUpTestData(cls):
+        cls.production, cls.slate = make_production()
+        make_production("Night Tide", "NTD")
+        take = make_take(cls.slate, None, duration_s=4.0, out_s=4.0)
+        run = Run.objects.create(take=take, name="label")
+        stream = write_stream(take, "optical", "points", Fraction(120), np.zeros((20, 3, 3)))
+        package = Package.objects.create(
+            production=cls.production, name="p", formats=["bvh"], rate="30", state=Package.State.SENT
+        )
+        cls.numbers = {
+            "production_id": cls.production.pk, "slate_id": cls.slate.pk, "day_id": cls.slate.day_id, "take_id": take.pk,
+            "run_id": run.pk, "stream_id": stream.pk, "package_id": package.pk, "performer_id": cls.slate.performer_id,
+            "name": "solve",
+        }  # fmt: skip
+        cls.routes = [
+            (method, path)
+            for path, item in api.get_openapi_schema(path_prefix="/api/")["paths"].items()
+            for method in item
+            if method in ("get", "post", "patch", "delete", "put")
+        ]
+
+    def call(self, client, method, path, numbers=None):
+        filled = re.sub(r"{(\w+)}", lambda m: str((numbers or self.numbers)[m[1]]), path)
+        words = [w for w in path.split("/") if w and not w.startswith("{")]
+        body = json.dumps(BODIES.get(words[-1], {}))
+        send = getattr(client, method)
+        return send(filled) if method == "get" else send(filled, body, content_type="application/json")
+
+    def test_there_are_routes_and_each_number_is_known(self):
+        self.assertGreater(len(self.routes), 25)
+        for _, path in self.routes:
+            for name in re.findall(r"{(\w+)}", path):
+                self.assertIn(name, self.numbers, path)
+
+    def test_strangers_get_nothing(self):
+        for method, path in self.routes:
+            if path in OPEN:
+                continue
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.call(Client(), method, path).status_code, 401)
+
+    def test_members_of_another_production_see_nothing(self):
+        other = signed_in("supervisor", "NTD")
+        for method, path in self.routes:
+            if path in OPEN | OWN or "files" in path:
+                continue
+            with self.subTest(f"{method} {path}"):
+                answer = self.call(other, method, path)
+                self.assertEqual(answer.status_code, 404, answer.content)
+                self.assertNotIn(b"Saltmarsh", answer.content)
+
+    def test_what_does_not_exist_is_not_there(self):
+        own = signed_in("technician")
+        nowhere = {k: "nothing" if k == "name" else 10**9 for k in self.numbers}
+        for method, path in self.routes:
+            if path in OPEN | OWN or "files" in path or "{" not in path:
+                continue
+            with self.subTest(f"{method} {path}"):
+                answer = self.call(own, method, path, nowhere)
+                self.assertEqual(answer.status_code, 404, answer.content)
+                self.assertNotIn(b"Traceback", answer.content)
+
+    def test_changes_without_the_token_are_refused_everywhere(self):
+        guarded = Client(enforce_csrf_checks=True)
+        guarded.login(username="technician-SMS", password=PASSWORD)
+        for method, path in self.routes:
+            if method == "get" or path in OPEN:
+                continue
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.call(guarded, method, path).status_code, 403)
+        body = json.dumps({"name": "technician-SMS", "password": PASSWORD})
+        stranger = Client(enforce_csrf_checks=True)
+        refused = stranger.post("/api/sign-in", body, content_type="application/json")
+        self.assertEqual(refused.status_code, 403, "nor may a foreign page sign anybody in")
+        token = stranger.get("/api/csrf").json()["token"]
+        answer = stranger.post("/api/sign-in", body, content_type="application/json", headers={"X-CSRFToken": token})
+        self.assertEqual(answer.status_code, 200)
