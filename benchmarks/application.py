@@ -43,9 +43,10 @@ def database():
 def store(seeds):
     """Writing and reading 60 s of a body's markers through the ORM, committed to disk."""
     with database():
+        from tests.server.production import make_production
+
         from otrevo.server.shoot.actions import make_take
         from otrevo.server.streams.store import read_stream, write_stream
-        from tests.server.production import make_production
 
         _, slate = make_production()
         take = make_take(slate, None, duration_s=60.0)
@@ -65,12 +66,13 @@ def store(seeds):
 def pipeline(seeds):
     """One performer's longest take from recorded streams to a package that has been read back, in one process."""
     with database():
+        from tests.server.production import calibrate, make_production
+
         from otrevo.server.bench.jobs import execute
         from otrevo.server.bench.models import Run
         from otrevo.server.handover.jobs import build
         from otrevo.server.handover.models import Package
         from otrevo.server.shoot.actions import make_slate, make_take
-        from tests.server.production import calibrate, make_production
 
         production, slate = make_production()
         calibrate(slate.performer)
@@ -106,9 +108,10 @@ def pipeline(seeds):
 
 def cold_start(seeds):
     """From process start to a labelled file, for 10 s of take, compiled loops cached."""
+    from tests.core.stage import RATE, rolled, true_calibration
+
     from otrevo.core.formats.c3d import write_c3d
     from otrevo.core.formats.documents import write_document
-    from tests.core.stage import RATE, rolled, true_calibration
 
     performer, _, optical = rolled("rope haul", 41)
     points = optical.points_m[:1200]

@@ -15,7 +15,10 @@ from otrevo.core.formats.documents import write_document
 from otrevo.core.formats.wav import write_wav
 from otrevo.core.sim.audio import ltc_track
 from otrevo.core.timecode.labels import TimecodeFormat
-from tests.core.stage import RATE, rolled, true_calibration
+from otrevo.core.props.prop import lantern
+from otrevo.core.sim.carried import carry
+from otrevo.core.sim.optical import see_prop
+from tests.core.stage import RATE, rolled, true_calibration, truly_labelled
 
 
 class CommandLine(unittest.TestCase):
@@ -71,6 +74,39 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(status, 0)
         self.assertIn("100 %", errors)
         self.assertEqual(read_bvh(self.folder / "body.bvh").rate, Fraction(60))
+
+    def test_a_prop_goes_all_the_way(self):
+        performer, performance, optical = rolled("lantern", 71)
+        take = see_prop(optical, carry(performance, lantern(), 71), lantern(), 71)
+        points = take.points_m[:1500]
+        write_document(self.folder / "performer.json", true_calibration(performer).to_document())
+        write_c3d(self.folder / "take.c3d", points, [f"*{i}" for i in range(points.shape[1])], RATE)
+        self.assertEqual(self.run_pass("prop", "--name", "lantern", "--out", "@lantern.json")[0], 0)
+        common = ["--performer", "@performer.json", "--prop", "@lantern.json", "--report", "@r.json"]
+        status, errors = self.run_pass("label", "--points", "@take.c3d", "--out", "@named.c3d", *common)
+        self.assertEqual((status, errors), (0, ""))
+        named = read_c3d(self.folder / "named.c3d")
+        self.assertEqual(named.names[-5:], lantern().marker_names)
+        status, errors = self.run_pass("solve", "--points", "@named.c3d", "--out", "@body.bvh", "--rate", "60", *common)
+        self.assertEqual((status, errors), (0, ""))
+        body, prop = read_bvh(self.folder / "body.bvh"), read_bvh(self.folder / "body_lantern.bvh")
+        self.assertEqual((len(body), body.rate), (len(prop), prop.rate))
+        self.assertEqual(prop.skeleton.names, ("lantern",))
+
+    def test_a_prop_that_was_not_labelled_or_is_not_known_is_one_sentence(self):
+        performer, _, optical = rolled("rope haul", 41)
+        write_document(self.folder / "performer.json", true_calibration(performer).to_document())
+        self.run_pass("prop", "--name", "lantern", "--out", "@lantern.json")
+        chart = true_calibration(performer).marker_names
+        write_c3d(self.folder / "named.c3d", truly_labelled(optical, 57)[:200], chart, RATE)
+        status, errors = self.run_pass("solve", "--points", "@named.c3d", "--performer", "@performer.json", "--prop",
+                                       "@lantern.json", "--out", "@body.bvh")  # fmt: skip
+        self.assertEqual((status, errors.count("\n")), (2, 1))
+        self.assertIn("no marker 'lantern cap'", errors)
+        self.assertFalse((self.folder / "body.bvh").exists())
+        status, errors = self.run_pass("prop", "--name", "oar", "--out", "@oar.json")
+        self.assertEqual(status, 2)
+        self.assertIn("there is no such prop; shipped: lantern", errors)
 
     def test_timecode(self):
         fmt = TimecodeFormat(Fraction(30000, 1001), True)

@@ -20,7 +20,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.markers.tracker import icp_pose
 
 FACINGS = 24
-STILL_M = 0.03
+STEP_M, STRAY_M = 0.02, 0.10  # from one looked-at frame to the next, and in all
 _COARSE = np.array([0.30, 0.25, 0.2, 0.16, 0.13, 0.11, 0.10, 0.09, 0.08, 0.08])
 _FINE = np.array([0.12, 0.10, 0.09, 0.08, 0.07, 0.06, 0.06, 0.06])
 _STIFF, _LOOSE = (0.12, 0.04), (0.35, 0.02)  # joint sigma in radians, point sigma in metres
@@ -52,24 +52,32 @@ class Start:
 
 
 def still_cloud(points_m, rate, first=0, seconds=0.4):
-    """Mean places (K, 3) of what stands still over a short moment, whatever columns it is in.
+    """Mean places (K, 3) of what all but stands still over a short moment, whatever columns it is in.
 
-    Every point of the moment's fullest frame that has a point near it in half of the frames is averaged.
+    Every point of a full frame near the moment's middle is followed to both sides by nearness; what is there in half of
+    the frames and strays no further than somebody swaying is averaged.
     """
     part = points_m[first : first + max(2, int(seconds * float(rate)))]
-    part = part[:: max(1, len(part) // 24)]
-    base = part[np.isfinite(part[..., 0]).sum(axis=1).argmax()]
-    base = base[np.isfinite(base[:, 0])]
-    total, count = np.zeros_like(base), np.zeros(len(base))
-    for frame in part:  # two dozen frames at most
-        seen = frame[np.isfinite(frame[:, 0])]
-        if len(seen) == 0 or len(base) == 0:
-            continue
-        distance, nearest = cKDTree(seen).query(base, distance_upper_bound=STILL_M)
-        near = np.isfinite(distance)
-        total[near] += seen[nearest[near]]
-        count[near] += 1
-    steady = count >= 0.5 * len(part)
+    part = part[:: max(1, len(part) // 24)]  # two dozen frames at most
+    seen = [frame[np.isfinite(frame[:, 0])] for frame in part]
+    fullness = np.array([len(s) for s in seen]) - 0.01 * np.abs(np.arange(len(seen)) - len(seen) // 2)
+    middle = int(fullness.argmax())
+    base = seen[middle]
+    if len(base) == 0:
+        return base
+    total, count, strayed = base.copy(), np.ones(len(base)), np.zeros(len(base))
+    for steps in (range(middle + 1, len(part)), range(middle - 1, -1, -1)):
+        place = base.copy()
+        for f in steps:
+            if len(seen[f]) == 0:
+                continue
+            distance, nearest = cKDTree(seen[f]).query(place, distance_upper_bound=STEP_M)
+            near = np.isfinite(distance)
+            place[near] = seen[f][nearest[near]]
+            total[near] += place[near]
+            count[near] += 1
+            strayed = np.maximum(strayed, np.linalg.norm(place - base, axis=1))
+    steady = (count >= 0.5 * len(part)) & (strayed < STRAY_M)
     return total[steady] / count[steady, None]
 
 

@@ -1,0 +1,155 @@
+"""The geometry fit's derivatives against differences, its prior, and what it finds on exact data."""
+
+import unittest
+
+import numpy as np
+
+from otrevo.core.body.geometry_fit import _normal_equations, _prior, _stack, fit_geometry, pose_all
+from otrevo.core.body.model import generic_body
+from otrevo.core.body.tree_solver import place_markers
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
+from otrevo.core.markers.chart import shipped_chart
+
+CHART = shipped_chart()
+
+
+def posed(model, seed, frames=3, size=0.3):
+    """Random poses that joints can take: root (F, 3), local (F, B, 3, 3)."""
+    rng = np.random.default_rng(seed)
+    rotvec = np.clip(rng.normal(0, size, (frames, len(model.skeleton.names), 3)), 0.9 * model.low, 0.9 * model.high)
+    turns = quaternion_from_rotvec(rotvec)
+    return rng.normal(0, 0.5, (frames, 3)), np.ascontiguousarray(matrix_from_quaternion(turns))
+
+
+def places(model, root, local):
+    world, joint = pose_all(model, root, local)
+    x = np.empty((len(root), len(model.marker_bone), 3))
+    for f in range(len(root)):
+        place_markers(model.marker_bone, model.marker_offset_m, world[f], joint[f], x[f])
+    return world, joint, x
+
+
+class Derivatives(unittest.TestCase):
+    def setUp(self):
+        self.model = generic_body(CHART, 1.72)
+        self.root, self.local = posed(self.model, 1)
+        self.world, self.joint, self.x = places(self.model, self.root, self.local)
+        rng = np.random.default_rng(2)
+        self.r = rng.normal(0, 0.01, self.x.shape)
+        self.weight = rng.uniform(0.5, 2.0, self.x.shape[:2])
+        self.bones, self.markers = len(self.model.skeleton.names), len(CHART.names)
+        size, pose = 3 * (self.bones - 1) + 3 * self.markers, 3 + 3 * self.bones
+        self.hpp, self.hpg = np.zeros((3, pose, pose)), np.zeros((3, pose, size))
+        self.gp, self.hgg, self.gg = np.zeros((3, pose)), np.zeros((size, size)), np.zeros(size)
+        _normal_equations(
+            self.model.skeleton.parents, self.model.marker_bone, self.world, self.joint, self.x, self.r, self.weight,
+            self.hpp, self.hpg, self.gp, self.hgg, self.gg,
+        )  # fmt: skip
+
+    def cost(self, model, root, local):
+        """Half the weighted square of (observed - place), observed = place at the start + r."""
+        _, _, x = places(model, root, local)
+        return 0.5 * np.sum(self.weight[..., None] * (self.x + self.r - x) ** 2)
+
+    def test_geometry_gradient_against_differences(self):
+        h = 1e-6
+        for at in (0, 5, 3 * (self.bones - 1) - 1, 3 * (self.bones - 1), 3 * (self.bones - 1) + 40, len(self.gg) - 1):
+            values = []
+            for sign in (1, -1):
+                flat = _stack(self.model.skeleton.rest_offset_m, self.model.marker_offset_m)
+                flat[at] += sign * h
+                offsets = self.model.skeleton.rest_offset_m.copy()
+                offsets[1:] = flat[: 3 * (self.bones - 1)].reshape(-1, 3)
+                moved = self.model.with_geometry(offsets, flat[3 * (self.bones - 1) :].reshape(-1, 3))
+                values.append(self.cost(moved, self.root, self.local))
+            self.assertAlmostEqual(-(values[0] - values[1]) / (2 * h), self.gg[at], places=5)
+
+    def test_pose_gradient_against_differences(self):
+        h = 1e-6
+        for f, column in ((0, 1), (1, 3), (2, 3 + 3 * 4 + 2), (1, 3 + 3 * (self.bones - 1))):
+            values = []
+            for sign in (1, -1):
+                root, local = self.root.copy(), self.local.copy()
+                if column < 3:
+                    root[f, column] += sign * h
+                else:  # a small turn about a world axis, brought into the bone's parent
+                    b, axis = divmod(column - 3, 3)
+                    turn = np.zeros(3)
+                    turn[axis] = sign * h
+                    small = matrix_from_quaternion(quaternion_from_rotvec(turn))
+                    p = self.model.skeleton.parents[b]
+                    parent = self.world[f, p] if p >= 0 else np.eye(3)
+                    local[f, b] = parent.T @ small @ parent @ local[f, b]
+                values.append(self.cost(self.model, root, local))
+            self.assertAlmostEqual(-(values[0] - values[1]) / (2 * h), self.gp[f, column], places=5)
+
+    def test_the_matrices_belong_together(self):
+        np.testing.assert_allclose(self.hgg, self.hgg.T, atol=1e-9)
+        for f in range(3):
+            np.testing.assert_allclose(self.hpp[f], self.hpp[f].T, atol=1e-9)
+            whole = np.block([[self.hpp[f], self.hpg[f]], [self.hpg[f].T, self.hgg]])
+            self.assertGreater(np.linalg.eigvalsh(whole).min(), -1e-8, "a sum of squares has no negative direction")
+
+    def test_unseen_markers_add_nothing(self):
+        hpp, hpg = np.zeros_like(self.hpp), np.zeros_like(self.hpg)
+        gp, hgg, gg = np.zeros_like(self.gp), np.zeros_like(self.hgg), np.zeros_like(self.gg)
+        _normal_equations(
+            self.model.skeleton.parents, self.model.marker_bone, self.world, self.joint, self.x, self.r,
+            np.zeros_like(self.weight), hpp, hpg, gp, hgg, gg,
+        )  # fmt: skip
+        self.assertEqual(np.abs(hpp).max() + np.abs(hpg).max() + np.abs(gp).max() + np.abs(hgg).max() + np.abs(gg).max(), 0)
+
+
+class Prior(unittest.TestCase):
+    def test_is_nought_at_the_chart_and_mirrored(self):
+        model = generic_body(CHART, 1.8)
+        matrix, pairs, mean = _prior(model, model.skeleton.names)
+        g = _stack(model.skeleton.rest_offset_m, model.marker_offset_m)
+        np.testing.assert_allclose(g, mean)
+        self.assertLess(g @ pairs @ g, 1e-12, "the generic body is its own mirror image")
+        for m in (matrix, pairs):
+            np.testing.assert_allclose(m, m.T)
+            self.assertGreater(np.linalg.eigvalsh(m).min(), -1e-6)
+
+    def test_a_longer_left_thigh_alone_costs(self):
+        model = generic_body(CHART, 1.8)
+        _, pairs, _ = _prior(model, model.skeleton.names)
+        offsets = model.skeleton.rest_offset_m.copy()
+        offsets[model.skeleton.index("leftLowerLeg"), 1] -= 0.01
+        one = _stack(offsets, model.marker_offset_m)
+        offsets[model.skeleton.index("rightLowerLeg"), 1] -= 0.01
+        both = _stack(offsets, model.marker_offset_m)
+        self.assertGreater(one @ pairs @ one, 1.0)
+        self.assertLess(both @ pairs @ both, 1e-9)
+
+
+class ExactData(unittest.TestCase):
+    def test_a_body_of_other_lengths_is_found_from_its_motion(self):
+        truth = generic_body(CHART, 1.72)
+        offsets = truth.skeleton.rest_offset_m.copy()
+        for bone, factor in (("LowerArm", 1.05), ("Hand", 1.05), ("LowerLeg", 0.96), ("Foot", 0.97)):
+            for side in ("left", "right"):
+                offsets[truth.skeleton.index(side + bone)] *= factor
+        rng = np.random.default_rng(4)
+        truth = truth.with_geometry(offsets, truth.marker_offset_m + rng.normal(0, 0.008, truth.marker_offset_m.shape))
+        root, local = posed(truth, 5, frames=60, size=0.35)
+        _, _, x = places(truth, root, local)
+        fit = fit_geometry(generic_body(CHART, 1.72), x, root, local, 8)
+        self.assertLess(1000 * np.sqrt(np.nanmean(fit.residual_m**2)), 3)
+        for bone in ("leftHand", "rightHand", "leftFoot", "rightFoot", "leftLowerArm", "rightLowerLeg"):
+            b = truth.skeleton.index(bone)
+            found, true = (np.linalg.norm(m.skeleton.rest_offset_m[b]) for m in (fit.model, truth))
+            self.assertLess(abs(found - true), 0.006, bone)
+
+    def test_one_wild_sample_changes_little(self):
+        truth = generic_body(CHART, 1.72)
+        root, local = posed(truth, 6, frames=30, size=0.4)
+        _, _, x = places(truth, root, local)
+        clean = fit_geometry(truth, x, root, local, 4)
+        wild = x.copy()
+        wild[10, 20] += [0.5, 0, 0]
+        fit = fit_geometry(truth, wild, root, local, 4)
+        apart = np.abs(fit.model.marker_offset_m - clean.model.marker_offset_m)
+        self.assertLess(apart.max(), 0.002)
+        self.assertGreater(fit.residual_m[10, 20], 0.4)
+        self.assertLess(fit.evidence, clean.evidence)
