@@ -13,11 +13,11 @@ from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.c3d import read_c3d, write_c3d
 from otrevo.core.formats.documents import write_document
 from otrevo.core.formats.wav import write_wav
-from otrevo.core.sim.audio import ltc_track
-from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.props.prop import lantern
+from otrevo.core.sim.audio import ltc_track
 from otrevo.core.sim.carried import carry
 from otrevo.core.sim.optical import see_prop
+from otrevo.core.timecode.labels import TimecodeFormat
 from tests.core.stage import RATE, rolled, true_calibration, truly_labelled
 
 
