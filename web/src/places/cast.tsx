@@ -292,7 +292,7 @@ export function Cast({ me }: { me: Me }) {
             </button>
           ))}
           {cast.data?.length === 0 && <Quiet>No performer in this production yet.</Quiet>}
-          <span style={{ padding: '8px 12px' }}><WordButton onPress={() => setQuery({ new: '' })}>New performer</WordButton></span>
+          <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>
         </People>
         {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
         {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
