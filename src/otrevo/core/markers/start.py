@@ -25,6 +25,8 @@ _COARSE = np.array([0.30, 0.25, 0.2, 0.16, 0.13, 0.11, 0.10, 0.09, 0.08, 0.08])
 _FINE = np.array([0.12, 0.10, 0.09, 0.08, 0.07, 0.06, 0.06, 0.06])
 _STIFF, _LOOSE = (0.12, 0.04), (0.35, 0.02)  # joint sigma in radians, point sigma in metres
 GOOD_COST = 0.01  # a calibrated body explains its own markers in T-pose better than this
+LEANING_COST = 0.3
+_LEANS = np.array([[0, 0, -0.45], [0, 0, -0.22], [0, 0, 0.22], [0, 0, 0.45], [0.35, 0, 0], [-0.35, 0, 0]])  # of the spine
 FOUND_COST = 0.3  # a start worse than this is taken only if no other moment is better
 SEARCH_S, SEARCH_STEP_S = 30.0, 0.5
 _LIMB_FACTORS = (0.93, 1.0, 1.07)
@@ -154,25 +156,40 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
     rest = np.tile(np.eye(3), (bones, 1, 1))
     middle = np.median(cloud, axis=0)
     height = model.skeleton.rest_offset_m[0, 1]
+    spine = model.skeleton.index("spine")
+
+    def standing(facing, lean=None):
+        local = rest.copy()
+        c, s = np.cos(facing), np.sin(facing)
+        local[0] = [[c, 0, s], [0, 1, 0], [-s, 0, c]]
+        if lean is not None:
+            local[spine] = Rotation.from_rotvec(lean).as_matrix()
+        return local
+
+    def facing_of(local):
+        return np.arctan2(local[0, 0, 2], local[0, 2, 2])
+
     results = []
     for k in range(FACINGS):
-        a = 2 * np.pi * k / FACINGS
-        local = rest.copy()
-        local[0] = [[np.cos(a), 0, np.sin(a)], [0, 1, 0], [-np.sin(a), 0, np.cos(a)]]
         root = np.array([middle[0], height, middle[2]])
-        results.append((*_fit(model, cloud, root, local, _COARSE, *_STIFF), model))
+        start = standing(2 * np.pi * k / FACINGS)
+        results.append((*_fit(model, cloud, root, start, _COARSE, *_STIFF), None))
     results.sort(key=lambda r: r[0])
+    if results[0][0] > LEANING_COST:  # several joints of the trunk off the same way: nothing above them is where it should be
+        for _, root, local, _, _ in results[:FACINGS:4]:
+            for lean in _LEANS:
+                start = standing(facing_of(local), lean)
+                place = np.array([middle[0], height, middle[2]])
+                results.append((*_fit(model, cloud, place, start, _COARSE, *_STIFF), lean))
+        results.sort(key=lambda r: r[0])
     best = []
-    for _, root, local, _, m in results[:6]:
+    for _, root, local, _, lean in results[:6]:
         if not unknown_limbs:
-            best.append((*_fit(m, cloud, root, local, _FINE, *_LOOSE), m))
+            best.append((*_fit(model, cloud, root, local, _FINE, *_LOOSE), model))
             continue
-        facing = np.arctan2(local[0, 0, 2], local[0, 2, 2])
         for factors in product(_LIMB_FACTORS, repeat=3):
-            scaled = _scaled(m, dict(zip(_LIMBS, factors, strict=True)))
-            again = rest.copy()
-            c, s = np.cos(facing), np.sin(facing)
-            again[0] = [[c, 0, s], [0, 1, 0], [-s, 0, c]]
+            scaled = _scaled(model, dict(zip(_LIMBS, factors, strict=True)))
+            again = standing(facing_of(local), lean)
             place = root.copy()
             place[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (factors[2] - 1))
             best.append((*_fit(scaled, cloud, place, again, _COARSE, *_STIFF), scaled))
