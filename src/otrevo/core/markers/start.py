@@ -176,7 +176,7 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
         results.append((*_fit(model, cloud, root, start, _COARSE, *_STIFF), None))
     results.sort(key=lambda r: r[0])
     if results[0][0] > LEANING_COST:  # several joints of the trunk off the same way: nothing above them is where it should be
-        for _, root, local, _, _ in results[:FACINGS:4]:
+        for _, _, local, _, _ in results[:FACINGS:4]:
             for lean in _LEANS:
                 start = standing(facing_of(local), lean)
                 place = np.array([middle[0], height, middle[2]])
