@@ -38,6 +38,7 @@ MIDDLEWARE = [
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
+        "OPTIONS": {"server_side_binding": True},  # bytes go over as bytes, not as twice as many letters
         "NAME": os.environ.get("OTREVO_DB_NAME", "otrevo"),
         "USER": "otrevo",
         "PASSWORD": os.environ.get("OTREVO_DB_PASSWORD", ""),

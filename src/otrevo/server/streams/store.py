@@ -4,7 +4,8 @@ import math
 
 import numpy as np
 import pyarrow as pa
-from django.db import transaction
+from django.db import connection, transaction
+from psycopg.pq import Format
 
 from otrevo.server.streams.models import Chunk, Stream
 
@@ -50,15 +51,24 @@ def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None
     return stream
 
 
-def _batches(stream, start, end):
+def _rows(stream, start, end):
+    """(first sample, samples, payload) of the chunks that touch a range."""
     chunks = stream.chunks.filter(first_sample__lt=end, first_sample__gte=start - _largest(stream)).order_by("number")
-    for chunk in chunks.iterator(chunk_size=8):
-        low, high = max(start, chunk.first_sample), min(end, chunk.first_sample + chunk.samples)
+    sql, parameters = chunks.values_list("first_sample", "samples", "payload").query.sql_with_params()
+    with connection.cursor() as cursor:
+        cursor.cursor.format = Format.BINARY  # as text every byte would come as two letters, at a fifth of the speed
+        cursor.execute(sql, parameters)
+        return cursor.fetchall()
+
+
+def _batches(stream, start, end):
+    for first, samples, payload in _rows(stream, start, end):
+        low, high = max(start, first), min(end, first + samples)
         if low >= high:
             continue
-        with pa.ipc.open_stream(pa.py_buffer(chunk.payload)) as reader:
+        with pa.ipc.open_stream(pa.py_buffer(payload)) as reader:
             for batch in reader:
-                yield batch.slice(low - chunk.first_sample, high - low)
+                yield batch.slice(low - first, high - low)
 
 
 def _largest(stream):
