@@ -18,14 +18,11 @@ from otrevo.core.formats.documents import read_document, write_document
 from otrevo.core.formats.wav import read_wav
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
 from otrevo.core.markers.label import label_take
-from otrevo.core.motion_rate import at_rate
-from otrevo.core.package.check import check_package
 from otrevo.core.package.naming import clean
 from otrevo.core.props.follow import find_prop, solve_prop, without
 from otrevo.core.props.prop import SHIPPED, prop_from_document
 from otrevo.core.snags import gap_snags, lost_snags, nameless_snag, prop_snags, ranked, residual_snags, spike_snags
 from otrevo.core.timecode.labels import TimecodeFormat
-from otrevo.core.timecode.ltc import read_ltc
 
 
 def _rate(text):
@@ -55,7 +52,12 @@ def _load_labelled(path, performer):
     return out, points
 
 
+# What only one pass needs is imported by it: signal processing alone takes a second that a label must not wait for.
+
+
 def run_timecode(args):
+    from otrevo.core.timecode.ltc import read_ltc
+
     fmt = TimecodeFormat(_rate(args.rate), args.drop)
     rate, samples = read_wav(args.audio)
     write_document(args.out, read_ltc(samples, rate, fmt).to_document())
@@ -103,6 +105,8 @@ def run_label(args):
 
 
 def run_solve(args):
+    from otrevo.core.motion_rate import at_rate
+
     performer = _load_performer(args.performer)
     labelled, points = _load_labelled(args.points, performer)
     solution = solve_take(labelled, points.rate, performer, progress=_progress(args))
@@ -130,6 +134,8 @@ def _solve_named_prop(prop, points, path):
 
 
 def run_check(args):
+    from otrevo.core.package.check import check_package
+
     report = check_package(args.package)
     for line in report.lines:
         print(line)
