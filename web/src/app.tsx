@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query';
-import { lazy, Suspense } from 'react';
+import { lazy, Suspense, useEffect } from 'react';
 import { Navigate, Route, Routes, useParams } from 'react-router';
 import { ThemeProvider } from 'styled-components';
 import { get, ServerError, type Me } from './api/client';
@@ -13,7 +13,8 @@ import { SignIn } from './places/sign-in';
 import { night, paper } from './theme';
 
 // three.js is only needed where something is played
-const Bench = lazy(() => import('./places/bench').then((m) => ({ default: m.Bench })));
+const fetchBench = () => import('./places/bench');
+const Bench = lazy(() => fetchBench().then((m) => ({ default: m.Bench })));
 const PackagePage = lazy(() => import('./places/package').then((m) => ({ default: m.PackagePage })));
 
 function Waiting() {
@@ -36,6 +37,12 @@ function NoTake({ me }: { me: Me }) {
 
 export function App() {
   const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/me'), staleTime: 60000 });
+  const signedIn = me.isSuccess;
+  useEffect(() => {
+    if (!signedIn) return undefined;
+    const timer = window.setTimeout(() => void fetchBench(), 1200); // the first click on a take must not wait for it
+    return () => window.clearTimeout(timer);
+  }, [signedIn]);
   if (me.isPending || (me.isError && !(me.error instanceof ServerError && me.error.status === 401))) {
     return (
       <ThemeProvider theme={paper}>

@@ -93,6 +93,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
     const mesh = dots.current;
     if (!mesh) return;
     const colours = { left: new THREE.Color(theme.left), right: new THREE.Color(theme.right), middle: new THREE.Color(theme.marker) };
+    mesh.boundingSphere = new THREE.Sphere(new THREE.Vector3(), 1000); // picking looks at every marker, wherever it goes
     names.forEach((n, i) => mesh.setColorAt(i, n.endsWith(' left') ? colours.left : n.endsWith(' right') ? colours.right : colours.middle));
     if (mesh.instanceColor) mesh.instanceColor.needsUpdate = true;
   }, [names, theme]);
@@ -141,7 +142,6 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
           dots.current.setMatrixAt(i, m);
         }
         dots.current.instanceMatrix.needsUpdate = true;
-        dots.current.computeBoundingSphere();
         if (selected !== null) {
           const span = Math.round(TRAIL_S * markers.rate);
           const points: number[] = [];
