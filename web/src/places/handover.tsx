@@ -83,7 +83,7 @@ const Card = styled.article`
 `;
 
 const RATES: [string, string][] = [['24/1', '24'], ['25/1', '25'], ['30000/1001', '29.97'], ['30/1', '30'], ['60/1', '60'], ['120/1', '120']];
-const FORMATS: [string, string][] = [['bvh', 'Body and fingers, BVH'], ['c3d', 'Named markers, C3D'], ['face', 'Face shapes, CSV']];
+const FORMATS: [string, string][] = [['bvh', 'Body, fingers and props, BVH'], ['c3d', 'Named markers, C3D'], ['face', 'Face shapes, CSV']];
 const STATES: Record<string, string> = {
   building: 'being built and read back', ready: 'ready, read back without faults', faulty: '✕ cannot be sent', sent: 'sent, no answer yet',
   accepted: '✓ accepted', returned: '↩ sent back',

@@ -10,6 +10,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import BONE_INDEX, BONE_NAMES, GENERIC_HEIGHT_M
 from otrevo.core.errors import InputError
+from otrevo.core.markers.rows import read_rows
 
 
 @dataclass(frozen=True)
@@ -42,29 +43,13 @@ def chart_from_document(document, where="chart"):
     rows = document.get("markers")
     if not isinstance(rows, list) or not rows:
         raise InputError(f"{where}: 'markers' must be a list of at least one marker.")
-    names, bones, offsets = [], [], []
-    for i, row in enumerate(rows):
-        place = f"{where}: markers[{i}]"
-        if not isinstance(row, dict) or not isinstance(row.get("name"), str) or not row["name"]:
-            raise InputError(f"{place}: expected an object with a name, a bone and offset_m.")
-        if row["name"] in names:
-            raise InputError(f"{place}: the name '{row['name']}' is used twice.")
-        if row.get("bone") not in BONE_INDEX:
-            raise InputError(
-                f"{place}: '{row.get('bone')}' is not a bone; expected a VRM bone such as {BONE_NAMES[0]}."
-            )
-        try:
-            offset = np.array(row.get("offset_m"), dtype=float)
-        except (TypeError, ValueError):
-            offset = np.array([])
-        if offset.shape != (3,) or not np.all(np.isfinite(offset)):
-            raise InputError(f"{place}: offset_m must be three finite numbers in metres.")
-        if np.abs(offset).max() > 1.0:
-            raise InputError(f"{place}: offset_m is more than 1 m from the joint; expected metres, not mm or cm.")
-        names.append(row["name"])
-        bones.append(row["bone"])
-        offsets.append(offset)
-    return Chart(str(document.get("name", "chart")), tuple(names), tuple(bones), np.array(offsets))
+    names, offsets = read_rows(rows, where, "a name, a bone and offset_m", 1.0, "joint", _check_bone)
+    return Chart(str(document.get("name", "chart")), names, tuple(row["bone"] for row in rows), offsets)
+
+
+def _check_bone(row, place):
+    if row.get("bone") not in BONE_INDEX:
+        raise InputError(f"{place}: '{row.get('bone')}' is not a bone; expected a VRM bone such as {BONE_NAMES[0]}.")
 
 
 _MIDDLE = [

@@ -7,6 +7,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.errors import InputError
+from otrevo.core.markers.rows import read_rows
 
 FEWEST, MOST = 4, 12
 ALIKE_M = 0.006  # triangles of markers that are congruent within this cannot be told apart
@@ -49,24 +50,8 @@ def prop_from_document(document, where="prop"):
     name = document.get("name")
     if not isinstance(name, str) or not name.strip():
         raise InputError(f"{where}: 'name' must say what the prop is called.")
-    names, offsets = [], []
-    for i, row in enumerate(rows):
-        place = f"{where}: markers[{i}]"
-        if not isinstance(row, dict) or not isinstance(row.get("name"), str) or not row["name"]:
-            raise InputError(f"{place}: expected an object with a name and offset_m.")
-        if row["name"] in names:
-            raise InputError(f"{place}: the name '{row['name']}' is used twice.")
-        try:
-            offset = np.array(row.get("offset_m"), dtype=float)
-        except (TypeError, ValueError):
-            offset = np.array([])
-        if offset.shape != (3,) or not np.all(np.isfinite(offset)):
-            raise InputError(f"{place}: offset_m must be three finite numbers in metres.")
-        if np.abs(offset).max() > 3.0:
-            raise InputError(f"{place}: offset_m is more than 3 m from the origin; expected metres, not mm or cm.")
-        names.append(row["name"])
-        offsets.append(offset)
-    prop = Prop(name.strip(), tuple(names), np.array(offsets))
+    names, offsets = read_rows(rows, where, "a name and offset_m", 3.0, "origin")
+    prop = Prop(name.strip(), names, offsets)
     check_shape(prop, where)
     return prop
 
