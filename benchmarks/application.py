@@ -24,7 +24,9 @@ def database():
         data = Path(folder)
         data.chmod(0o755)
         cluster = Cluster(data)
-        os.environ.update(DJANGO_SETTINGS_MODULE="otrevo.server.settings", OTREVO_DATA=folder, OTREVO_SECRET_KEY="bench")
+        os.environ.update(
+            DJANGO_SETTINGS_MODULE="otrevo.server.settings", OTREVO_DATA=folder, OTREVO_SECRET_KEY="bench"
+        )
         try:
             cluster.start()
             import django
@@ -91,7 +93,9 @@ def pipeline(seeds):
 
             passes("record")
             seconds = passes("line up", "label", "solve")
-            package = Package.objects.create(production=production, name=f"p{seed}", formats=["bvh", "c3d", "face"], rate="60")
+            package = Package.objects.create(
+                production=production, name=f"p{seed}", formats=["bvh", "c3d", "face"], rate="60"
+            )
             package.takes.add(take)
             began = time.perf_counter()
             build.func(package_id=package.pk)

@@ -82,7 +82,9 @@ class Damaged(unittest.TestCase):
         motion = Motion(skeleton, Fraction(60), self.rng.normal(size=(8, 3)),
                         quaternion_from_rotvec(self.rng.normal(0, 0.3, (8, len(skeleton.names), 3))))  # fmt: skip
         write_bvh(self.folder / "a.bvh", motion)
-        self.check("a.bvh", read_bvh, lambda m: np.isfinite(m.rotation_local).all() and np.isfinite(m.root_position_m).all())
+        self.check(
+            "a.bvh", read_bvh, lambda m: np.isfinite(m.rotation_local).all() and np.isfinite(m.root_position_m).all()
+        )
 
     def test_sound(self):
         write_wav(self.folder / "a.wav", 48000, self.rng.normal(0, 0.1, 4000))

@@ -4,7 +4,16 @@ import unittest
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import _normal_equations, _prior, _stack, fit_geometry, pose_all
+from otrevo.core.body.geometry_fit import (
+    _grown,
+    _normal_equations,
+    _pose_cost,
+    _prior,
+    _stack,
+    _turn_variance,
+    fit_geometry,
+    pose_all,
+)
 from otrevo.core.body.model import generic_body
 from otrevo.core.body.tree_solver import place_markers
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
@@ -97,7 +106,9 @@ class Derivatives(unittest.TestCase):
             self.model.skeleton.parents, self.model.marker_bone, self.world, self.joint, self.x, self.r,
             np.zeros_like(self.weight), hpp, hpg, gp, hgg, gg,
         )  # fmt: skip
-        self.assertEqual(np.abs(hpp).max() + np.abs(hpg).max() + np.abs(gp).max() + np.abs(hgg).max() + np.abs(gg).max(), 0)
+        self.assertEqual(
+            np.abs(hpp).max() + np.abs(hpg).max() + np.abs(gp).max() + np.abs(hgg).max() + np.abs(gg).max(), 0
+        )
 
 
 class Prior(unittest.TestCase):
@@ -123,6 +134,46 @@ class Prior(unittest.TestCase):
         self.assertLess(both @ pairs @ both, 1e-9)
 
 
+class GrownMarkers(unittest.TestCase):
+    def test_markers_move_along_with_the_limb_they_ride_on_and_not_across(self):
+        model = generic_body(CHART, 1.8)
+        offsets = model.skeleton.rest_offset_m.copy()
+        wrist, elbow = model.marker_names.index("wrist inner left"), model.marker_names.index("elbow inner left")
+        for factor in (0.9, 1.0, 1.1):
+            offsets[model.skeleton.index("leftHand")] = (
+                factor * model.skeleton.rest_offset_m[model.skeleton.index("leftHand")]
+            )
+            moved = _grown(model, offsets)
+            expected = model.marker_offset_m[wrist] * [factor, 1, 1]  # the left arm lies along +X
+            np.testing.assert_allclose(moved[wrist], expected, atol=0.002)
+            self.assertEqual(model.skeleton.names[model.marker_bone[elbow]], "leftUpperArm")
+            np.testing.assert_allclose(moved[elbow], model.marker_offset_m[elbow])
+
+    def test_the_trunk_stays_as_it_is(self):
+        model = generic_body(CHART, 1.8)
+        trunk = [m for m, b in enumerate(model.marker_bone) if model.skeleton.names[b] in ("hips", "chest", "head")]
+        np.testing.assert_array_equal(
+            _grown(model, 1.1 * model.skeleton.rest_offset_m)[trunk], model.marker_offset_m[trunk]
+        )
+
+
+class PoseCost(unittest.TestCase):
+    def test_a_joint_that_turns_further_costs_more_and_one_that_nothing_measures_costs_nothing(self):
+        rng = np.random.default_rng(3)
+        sigma = np.full((2, 3), 0.6)
+        turned = rng.normal(0, 0.2, (80, 2, 3))
+        none = np.zeros((2, 3))
+        self.assertGreater(_pose_cost(2 * turned, none, sigma), _pose_cost(turned, none, sigma) + 20)
+        unmeasured = _pose_cost(0 * turned, 80 * sigma**2, sigma)  # as uncertain after as before
+        self.assertAlmostEqual(unmeasured, 0.0, places=9)
+
+    def test_variances_are_those_of_the_normal_matrix_about_the_parents_axes(self):
+        turn = np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1.0]])
+        hpp = np.diag([1, 1, 1, 1, 1, 1, 4.0, 16.0, 25.0])[None]
+        out = _turn_variance(hpp, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]))
+        np.testing.assert_allclose(out[0, 1], [1 / 16, 1 / 4, 1 / 25])
+
+
 class ExactData(unittest.TestCase):
     def test_a_body_of_other_lengths_is_found_from_its_motion(self):
         truth = generic_body(CHART, 1.72)
@@ -131,7 +182,8 @@ class ExactData(unittest.TestCase):
             for side in ("left", "right"):
                 offsets[truth.skeleton.index(side + bone)] *= factor
         rng = np.random.default_rng(4)
-        truth = truth.with_geometry(offsets, truth.marker_offset_m + rng.normal(0, 0.008, truth.marker_offset_m.shape))
+        grown = _grown(truth, offsets)  # a wrist marker is put on the wrist, however long the forearm
+        truth = truth.with_geometry(offsets, grown + rng.normal(0, 0.008, grown.shape))
         root, local = posed(truth, 5, frames=60, size=0.35)
         _, _, x = places(truth, root, local)
         fit = fit_geometry(generic_body(CHART, 1.72), x, root, local, 8)

@@ -6,10 +6,11 @@ import numpy as np
 from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
 from otrevo.core.sim.audio import ltc_track
-from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_sound
+from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_points, clap_in_sound
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.lineup import drop_frame_problem, fit_clock, resample_linear
 from otrevo.core.timecode.ltc import read_ltc
+from tests.core.stage import rolled
 
 DF = TimecodeFormat(Fraction(30000, 1001), True)
 
@@ -189,3 +190,35 @@ class Clap(unittest.TestCase):
         self.assertAlmostEqual(clap_in_accelerations(push, np.arange(400) / 100), 2.5, delta=0.011)
         push[250:252, 6] = [0, 9.81, 0]  # only one hand: a knock, no clap
         self.assertIsNone(clap_in_accelerations(push, np.arange(400) / 100))
+
+    def test_found_in_nameless_points_of_every_motion(self):
+        for motion, seed in (("semaphore", 4), ("rope haul", 6), ("lantern", 6), ("radio watch", 4)):
+            _, performance, optical = rolled(motion, seed)
+            times = 3.0 + np.arange(len(optical.points_m)) / 120
+            self.assertAlmostEqual(clap_in_points(optical.points_m, times), 3.0 + performance.clap_s, delta=0.025)
+            after = np.arange(len(times)) > round((performance.clap_s + 0.7) * 120)
+            self.assertIsNone(clap_in_points(optical.points_m[after], times[after]), f"{motion} without its clap")
+
+    def test_hands_that_pass_hit_a_thigh_or_trade_columns_do_not_clap(self):
+        times = np.arange(480) / 120
+        still = np.zeros((480, 6, 3))
+        still[:, :3, 0] = [0.5, 0.52, 0.54]
+        still[:, 3:, 0] = [-0.5, -0.52, -0.54]
+        still[..., 1] = 0.01 * np.arange(6)
+        reach = np.clip(0.47 - 2.5 * np.maximum(times - 1.0, 0), -0.47, None)  # m from the middle, for hands that pass
+
+        def hands(left, right):
+            out = still.copy()
+            out[:, :3, 0] += (left - 0.5)[:, None]
+            out[:, 3:, 0] -= (right - 0.5)[:, None]
+            return out
+
+        met = np.maximum(reach, 0.04)
+        self.assertAlmostEqual(clap_in_points(hands(met, met), times), 1.0 + 0.43 / 2.5, delta=0.02)
+        self.assertIsNone(clap_in_points(hands(reach, reach), times), "they go past each other")
+        self.assertIsNone(clap_in_points(hands(met, np.full(480, 0.04)), times), "one side stands still")
+        traded = still.copy()
+        traded[200:, [0, 3]] = traded[200:, [3, 0]]
+        self.assertIsNone(clap_in_points(traded, times))
+        self.assertIsNone(clap_in_points(np.full((480, 3, 3), np.nan), times))
+        self.assertIsNone(clap_in_points(still[:10], times[:10]))

@@ -201,7 +201,9 @@ class FirstTake(LiveServerTestCase):
     def test_a_newcomer_begins_a_production_and_casts_it(self):
         page = self.sign_in("technician")
         page.get_by_role("button", name="New production").click()
-        page.get_by_label("Production", exact=True).fill("Low Water, a very long working title that nobody will ever say in full")
+        page.get_by_label("Production", exact=True).fill(
+            "Low Water, a very long working title that nobody will ever say in full"
+        )
         page.get_by_role("textbox", name="Code").fill("LOW")
         page.get_by_role("combobox", name="Timecode").select_option("25")
         expect(page.get_by_label("drop-frame")).to_be_disabled()

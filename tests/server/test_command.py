@@ -8,7 +8,24 @@ import unittest
 from pathlib import Path
 
 HOME = Path(__file__).resolve().parents[2]
-TOOLS = ("bash", "env", "dirname", "pwd", "cmp", "cp", "find", "mkdir", "touch", "cat", "chmod", "ls", "grep", "sed", "rm", "true")
+TOOLS = (
+    "bash",
+    "env",
+    "dirname",
+    "pwd",
+    "cmp",
+    "cp",
+    "find",
+    "mkdir",
+    "touch",
+    "cat",
+    "chmod",
+    "ls",
+    "grep",
+    "sed",
+    "rm",
+    "true",
+)
 
 
 class Command(unittest.TestCase):

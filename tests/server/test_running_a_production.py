@@ -74,7 +74,8 @@ class Beginning(TestCase):
         animator = signed_in("animator")
         self.assertEqual(post(animator, "/productions", NEW).status_code, 403)
         self.assertEqual(
-            post(animator, f"/productions/{self.production.pk}/days", {"date": "2026-11-23", "stage": "x"}).status_code, 403
+            post(animator, f"/productions/{self.production.pk}/days", {"date": "2026-11-23", "stage": "x"}).status_code,
+            403,
         )
         body = {"name": "Mo", "height_m": 1.7, "kit": ["optical"]}
         self.assertEqual(post(animator, f"/productions/{self.production.pk}/performers", body).status_code, 403)
@@ -94,7 +95,8 @@ class Beginning(TestCase):
     def test_another_productions_days_and_performers_are_out_of_reach(self):
         other, other_slate = make_production("Night Tide", "NTD")
         self.assertEqual(
-            post(self.technician, f"/productions/{other.pk}/days", {"date": "2026-11-24", "stage": "x"}).status_code, 404
+            post(self.technician, f"/productions/{other.pk}/days", {"date": "2026-11-24", "stage": "x"}).status_code,
+            404,
         )
         self.assertEqual(post(self.technician, f"/performers/{other_slate.performer_id}/warm-up").status_code, 404)
         body = {"name": "9", "title": "x", "performer_id": other_slate.performer_id, "performance": "semaphore"}
@@ -199,7 +201,9 @@ class WithALantern(TestCase):
                 report = archive.read("quality-report.html").decode()
         self.assertEqual((prop.skeleton.names, prop.rate), (("lantern",), Fraction(60)))
         self.assertGreater(np.ptp(prop.root_position_m[:, 1]), 0.4)
-        self.assertEqual(markers.names[-5:], tuple(f"lantern {n}" for n in ("cap", "vent", "pane left", "pane right", "foot")))
+        self.assertEqual(
+            markers.names[-5:], tuple(f"lantern {n}" for n in ("cap", "vent", "pane left", "pane right", "foot"))
+        )
         self.assertIn("SMS_17_t01_Ines_lantern.bvh", manifest["takes"][0]["files"])
         self.assertIn("lantern: markers to prop", report)
 
@@ -214,7 +218,9 @@ class WithALantern(TestCase):
         self.assertTrue(all(shown["before"][i] == shown["after"][i] for i in outside))
         self.assertEqual(Mend.objects.count(), 0)
         other = post(self.technician, path, {"document": document | {"method": "curve"}}).json()
-        self.assertNotEqual(other["after"], post(self.technician, path, {"document": document | {"method": "body"}}).json()["after"])
+        self.assertNotEqual(
+            other["after"], post(self.technician, path, {"document": document | {"method": "body"}}).json()["after"]
+        )
         bad = post(self.technician, path, {"document": document | {"marker": "nobody"}})
         self.assertEqual((bad.status_code, "nobody" in bad.json()["detail"]), (422, True))
 

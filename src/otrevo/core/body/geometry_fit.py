@@ -23,10 +23,12 @@ from otrevo.core.body.tree_solver import LIMIT_WEIGHT, place_markers, pose_joint
 SIGMA_M = 0.006
 STRAY_M = 0.05
 INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
+USUAL_FRAMES = 10  # what is known of how far people turn their joints, counted in frames
 PRIOR_ALONG = 0.08  # share of the bone's length
 PRIOR_ACROSS_M = 0.010
 PRIOR_MIRROR_M = 0.004
-PRIOR_MARKER_M = 0.015
+
+PRIOR_MARKER_M = 0.012
 
 
 @dataclass(frozen=True)
@@ -159,6 +161,27 @@ def _prior(model, names):
     return matrix, pairs, mean
 
 
+def _grown(model, offsets):
+    """Marker places (M, 3) of a BodyModel whose limbs have grown to the lengths of joint `offsets` (B, 3).
+
+    Along a limb, markers sit at shares of its length; hands and toes, whose length is not known, follow what they hang on.
+    """
+    skeleton, places = model.skeleton, model.marker_offset_m.copy()
+    length = np.linalg.norm(skeleton.rest_offset_m, axis=1)
+    for b, name in enumerate(skeleton.names):
+        if not name.endswith(("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot", "Toes")):
+            continue
+        below = np.flatnonzero(skeleton.parents == b)
+        child = below[0] if len(below) == 1 else b
+        if skeleton.parents[child] < 0:  # the root of a limb looked at on its own
+            continue
+        u = skeleton.rest_offset_m[child] / length[child]
+        growth = offsets[child] @ u / length[child] - 1.0
+        mine = model.marker_bone == b
+        places[mine] += growth * np.outer(places[mine] @ u, u)
+    return places
+
+
 def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
     """Fit bone and marker offsets.
 
@@ -189,8 +212,9 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
         if iteration == iterations:
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
+        mean[bone_size:] = _grown(prior_model, offsets).ravel()
         normal_gg, gradient = prior + pairs, prior @ (mean - _stack(offsets, places)) - pairs @ _stack(offsets, places)
-        sharpness = 0.0
+        sharpness, spread = 0.0, 0.0
         for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
             f = len(part)
             hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
@@ -210,7 +234,9 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
                 at = slice(3 + 3 * b, 6 + 3 * b)
                 hpp[:, at, at] += np.einsum("fij,fj,fkj->fik", u, stiff[:, b], u)
                 gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
-            sharpness += INDEPENDENT * np.linalg.slogdet(hpp)[1].sum() if iteration == iterations - 1 else 0.0
+            if iteration == iterations - 1:
+                sharpness += INDEPENDENT * np.linalg.slogdet(hpp)[1].sum()
+                spread += _turn_variance(hpp, world[part], parents).sum(axis=0)
             eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp[..., None]], axis=2)).reshape(f * pose_size, -1)
             taken = hpg.reshape(f * pose_size, -1).T @ eliminated
             normal_gg -= taken[:, :-1]
@@ -222,11 +248,36 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
     distance2 = (r**2).sum(-1)
     theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
     g = _stack(offsets, places)
+    mean[bone_size:] = _grown(prior_model, offsets).ravel()
     # a sample that the fit has let go must still weigh against it
-    cost = np.sum(distance2 / (1 + distance2 / STRAY_M**2)) / SIGMA_M**2 + np.sum((theta / model.sigma) ** 2)
+    cost = np.sum(distance2 / (1 + distance2 / STRAY_M**2)) / SIGMA_M**2
+    cost += _pose_cost(theta, spread, model.sigma)
     cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
     residual = np.where(seen, np.sqrt(distance2), np.nan)
     return GeometryFit(model.with_geometry(offsets, places), root, local, residual, -float(cost + sharpness))
+
+
+def _turn_variance(hpp, world, parents):
+    """Variance (F, B, 3) of every joint's turn about its parent's axes, rad2, from the pose's normal matrices."""
+    blocks = np.linalg.inv(hpp)[:, 3:, 3:].reshape(len(hpp), len(parents), 3, len(parents), 3)
+    out = np.empty((len(hpp), len(parents), 3))
+    for b, p in enumerate(parents):
+        block = blocks[:, b, :, b]
+        out[:, b] = (
+            np.einsum("fji,fjk,fki->fi", world[:, p], block, world[:, p]) if p >= 0 else np.einsum("fii->fi", block)
+        )
+    return out
+
+
+def _pose_cost(theta, spread, sigma):
+    """What the poses cost: joints of somebody whose own way of moving is not known, only its usual size `sigma`.
+
+    theta (F, B, 3) turns, spread (B, 3) the sum of their variances. Without the performer's own size in it, whatever
+    turns a joint further for the same points, like a marker named nearer to the joint than it is, would come cheap.
+    """
+    frames = len(theta)
+    usual = (theta**2).sum(axis=0) + spread + USUAL_FRAMES * sigma**2
+    return INDEPENDENT * (frames + USUAL_FRAMES) * np.log(usual / (frames + USUAL_FRAMES) / sigma**2).sum()
 
 
 def _stack(offsets, places):

@@ -228,7 +228,9 @@ def try_names(fit, observed, chart_model, nameless=None):
     for bones in _LIMBS:
         part, kept, members = limb_of(model, bones)
         chart_part, *_ = limb_of(chart_model, bones)
-        here = chart_distances(GeometryFit(model, root, local, None, 0.0), columns[:, order[markers:]], chart_model)[:, members]
+        here = chart_distances(GeometryFit(model, root, local, None, 0.0), columns[:, order[markers:]], chart_model)[
+            :, members
+        ]
         spare = markers + np.flatnonzero((here < NEAR_M).any(axis=1))
         places = np.concatenate([members, spare])
         if (np.isfinite(columns[:, order[places], 0]).any(axis=0)).sum() < 3:

@@ -26,7 +26,9 @@ def read_rows(rows, where, wanted, largest_m, origin, check=lambda row, place: N
         if offset.shape != (3,) or not np.all(np.isfinite(offset)):
             raise InputError(f"{place}: offset_m must be three finite numbers in metres.")
         if np.abs(offset).max() > largest_m:
-            raise InputError(f"{place}: offset_m is more than {largest_m:g} m from the {origin}; expected metres, not mm or cm.")
+            raise InputError(
+                f"{place}: offset_m is more than {largest_m:g} m from the {origin}; expected metres, not mm or cm."
+            )
         names.append(row["name"])
         offsets.append(offset)
     return tuple(names), np.array(offsets)

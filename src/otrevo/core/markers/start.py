@@ -26,7 +26,9 @@ _FINE = np.array([0.12, 0.10, 0.09, 0.08, 0.07, 0.06, 0.06, 0.06])
 _STIFF, _LOOSE = (0.12, 0.04), (0.35, 0.02)  # joint sigma in radians, point sigma in metres
 GOOD_COST = 0.01  # a calibrated body explains its own markers in T-pose better than this
 LEANING_COST = 0.3
-_LEANS = np.array([[0, 0, -0.45], [0, 0, -0.22], [0, 0, 0.22], [0, 0, 0.45], [0.35, 0, 0], [-0.35, 0, 0]])  # of the spine
+_LEANS = np.array(
+    [[0, 0, -0.45], [0, 0, -0.22], [0, 0, 0.22], [0, 0, 0.45], [0.35, 0, 0], [-0.35, 0, 0]]
+)  # of the spine
 FOUND_COST = 0.3  # a start worse than this is taken only if no other moment is better
 SEARCH_S, SEARCH_STEP_S = 30.0, 0.5
 _LIMB_FACTORS = (0.93, 1.0, 1.07)
@@ -175,7 +177,9 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
         start = standing(2 * np.pi * k / FACINGS)
         results.append((*_fit(model, cloud, root, start, _COARSE, *_STIFF), None))
     results.sort(key=lambda r: r[0])
-    if results[0][0] > LEANING_COST:  # several joints of the trunk off the same way: nothing above them is where it should be
+    if (
+        results[0][0] > LEANING_COST
+    ):  # several joints of the trunk off the same way: nothing above them is where it should be
         for _, _, local, _, _ in results[:FACINGS:4]:
             for lean in _LEANS:
                 start = standing(facing_of(local), lean)
@@ -220,8 +224,14 @@ _SEGMENTS = (
 _TURNS = np.array(
     [[x, y, z] for x in (-0.3, 0.0, 0.3) for y in (-0.7, -0.35, 0.0, 0.35, 0.7) for z in (-0.3, 0.0, 0.3)]
 )
-_HEAD_TURNS = np.array([[x, y, z] for x in (-0.7, -0.35, 0.0, 0.35, 0.7) for y in (-0.7, -0.35, 0.0, 0.35, 0.7)
-                        for z in (-0.6, -0.3, 0.0, 0.3, 0.6)])  # every joint of the trunk adds to the head's turn
+_HEAD_TURNS = np.array(
+    [
+        [x, y, z]
+        for x in (-0.7, -0.35, 0.0, 0.35, 0.7)
+        for y in (-0.7, -0.35, 0.0, 0.35, 0.7)
+        for z in (-0.6, -0.3, 0.0, 0.3, 0.6)
+    ]
+)  # every joint of the trunk adds to the head's turn
 _HEAD_PLACES = 0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]])  # and to its place
 _NOWHERE_ELSE = np.zeros((1, 3))
 _SEGMENT_GATES = (0.16, 0.12, 0.09, 0.07, 0.05, 0.05)  # the last one is what an unmatched marker costs

@@ -14,7 +14,14 @@ from otrevo.core.formats.c3d import read_c3d
 from otrevo.core.formats.face_csv import read_face_csv
 
 MAX_UNPACKED_BYTES = 8 * 1024**3
-_DAMAGE = (zipfile.BadZipFile, OSError, EOFError, zlib.error, NotImplementedError, RuntimeError)  # what a broken zip raises
+_DAMAGE = (
+    zipfile.BadZipFile,
+    OSError,
+    EOFError,
+    zlib.error,
+    NotImplementedError,
+    RuntimeError,
+)  # what a broken zip raises
 
 
 @dataclass

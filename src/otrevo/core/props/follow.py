@@ -270,7 +270,9 @@ def solve_prop(labelled_m, rate, prop):
     matrix = np.einsum("tji,tkj->tik", vt, u)  # V Uᵀ
     place = mean - np.einsum("tij,tj->ti", matrix, offset_mean)
     residual = np.where(
-        seen, np.linalg.norm(labelled_m - np.einsum("tij,kj->tki", matrix, prop.offset_m) - place[:, None], axis=2), np.nan
+        seen,
+        np.linalg.norm(labelled_m - np.einsum("tij,kj->tki", matrix, prop.offset_m) - place[:, None], axis=2),
+        np.nan,
     )
     residual[~good] = np.nan
     frames = len(labelled_m)

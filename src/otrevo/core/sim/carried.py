@@ -37,7 +37,9 @@ def carry(performance, prop, seed):
         system = ([1.0], [1.0, 2 * np.pi * DAMPING_HZ * 0.3, natural**2])
         _, angle, _ = lsim(system, sign * acceleration[:, source] / HANG_M, times)
         tilt[:, axis] = 0.9 * np.tanh(angle / 0.9)
-    settle = np.clip((times - performance.held_s[0]) / GRIP_S, 0, 1) * np.clip((performance.held_s[1] - times) / GRIP_S, 0, 1)
+    settle = np.clip((times - performance.held_s[0]) / GRIP_S, 0, 1) * np.clip(
+        (performance.held_s[1] - times) / GRIP_S, 0, 1
+    )
     tilt *= np.where(held, settle, 0.0)[:, None]
     heading = np.unwrap(np.arctan2(-along[:, 2], -along[:, 0]))
     heading[:start], heading[end:] = heading[start], heading[end]

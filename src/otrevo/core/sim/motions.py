@@ -20,7 +20,9 @@ from otrevo.core.conventions import (
     quaternion_rotate,
 )
 
-T_POSE_S, CLAP_S = 1.6, 2.9
+T_POSE_S, CLAP_S, CLAP_SWING_S = 1.6, 2.9, 0.4
+PALMS_M = 0.09  # between the hands' joints when the palms meet
+_CLAP_ELBOW = (0, -16, 0)
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,8 @@ class Performance:
 class _Keys:
     """Key poses: for each time, joint rotation vectors in degrees; a bone not named is back at zero."""
 
-    def __init__(self):
+    def __init__(self, meeting_deg=-97.0):
+        self.meeting_deg = meeting_deg  # how far the upper arms turn forward when the palms meet
         self.poses = []
         self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
         self.held = None
@@ -60,10 +63,11 @@ _DOWN = {"UpperArm": (0, -5, -72), "LowerArm": (0, -18, 0)}
 def _open(k):
     k.at(0.0)
     k.at(T_POSE_S)
-    reach = k.both(UpperArm=(0, -82, -12), LowerArm=(0, -12, 0))
-    together = k.both(UpperArm=(0, -103, -10), LowerArm=(0, -16, 0))
-    k.at(2.5, **reach)
-    k.at(CLAP_S, **together)
+    reach = k.both(UpperArm=(0, -70, -12), LowerArm=_CLAP_ELBOW)
+    k.at(CLAP_S - CLAP_SWING_S, **reach)
+    for share in (0.3, 0.6, 0.85, 0.97, 1.0):  # quicker and quicker, then stopped dead by the other palm
+        turned = -70 + (k.meeting_deg + 70) * share**2
+        k.at(CLAP_S - CLAP_SWING_S * (1 - share), **k.both(UpperArm=(0, turned, -12 + 2 * share), LowerArm=_CLAP_ELBOW))
     k.at(CLAP_S + 0.3, **reach)
     return CLAP_S + 1.1
 
@@ -326,7 +330,7 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
     `rate` is a Fraction in Hz. Raises KeyError for an unknown motion. Returns a Performance with all 52 bones.
     """
     rng = np.random.default_rng([seed, 23])
-    k = _Keys()
+    k = _Keys(_meeting_deg(performer))
     last = MOTIONS[name](k, rng) + 0.9
     k.at(last)
     k.pelvis.append((last, (0.0, 0.0, 0.0)))
@@ -383,6 +387,22 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
     root = quaternion_rotate(turn, pelvis) + np.array([place_m[0], 0.0, place_m[1]])
     local[:, 0] = quaternion_multiply(turn, local[:, 0])
     return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held)
+
+
+def _meeting_deg(performer):
+    """How far this performer turns both upper arms forward (degrees, negative) until the palms meet in a clap."""
+    skeleton = performer.skeleton
+    angles = np.arange(-75.0, -125.0, -0.5)
+    rotvec = np.tile(performer.sloppiness_rad, (len(angles), 1, 1))
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        rotvec[:, skeleton.index(f"{side}UpperArm")] += np.radians([[0, sign * a, sign * -10] for a in angles])
+        rotvec[:, skeleton.index(f"{side}LowerArm"), 1] += np.radians(sign * _CLAP_ELBOW[1])
+    joints, _ = forward_kinematics(skeleton, np.zeros((len(angles), 3)), quaternion_from_rotvec(rotvec))
+    hands = joints[:, [skeleton.index("leftHand"), skeleton.index("rightHand")]]
+    apart = np.linalg.norm(hands[:, 0] - hands[:, 1], axis=1)
+    nearest = int(apart.argmin())  # beyond it the arms cross
+    met = np.flatnonzero(apart[: nearest + 1] < PALMS_M * performer.height_m / 1.75)
+    return float(angles[met[0] if len(met) else nearest])
 
 
 def _tilt(offset):

@@ -1,9 +1,12 @@
-"""The clap, as each stream shows it: a sound transient, a peak of the hands' accelerations."""
+"""The clap, as each stream shows it: a sound transient, a peak of the hands' accelerations, points that meet."""
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 
 SEARCH_S = 8.0
 EDGE_SHARE = 0.3
+MEET_M, STOPPED_M_S, FASTEST_M_S, STOPS_WITHIN_S = 0.35, 0.9, 15.0, 0.05
+SLOWER_SHARE, PAIRS = 0.3, 3
 
 
 def clap_in_sound(samples, times_s):
@@ -28,3 +31,42 @@ def clap_in_accelerations(acceleration, times_s):
     if two.max() < 3 * np.median(two) + 1e-9:
         return None
     return float(times_s[np.argmax(two > 0.5 * two.max())])
+
+
+def clap_in_points(points_m, times_s):
+    """Take time (s) of the clap in nameless points (T, N, 3), metres, or None when no two hands meet.
+
+    Hands that clap run towards each other, both of them, and stop dead: of all pairs of points near each other, at
+    least three must do so in the same frame.
+    """
+    near = times_s < times_s[0] + SEARCH_S
+    times, points = times_s[near], points_m[near].astype(float)
+    if len(points) < 20:
+        return None
+    points = points[:, np.isfinite(points[..., 0]).sum(axis=0) > 2]
+    velocity = np.gradient(points, times, axis=0)
+    # the median keeps the edge of a stop and drops the jump of columns that trade their points
+    velocity[2:-2] = np.median(sliding_window_view(velocity, 5, axis=0), axis=-1)
+    speed = np.linalg.norm(velocity, axis=2)
+    half = max(1, round(STOPS_WITHIN_S / 2 / (times[1] - times[0])))
+    stopped = np.zeros((len(points), PAIRS))  # the largest losses of closing speed in every frame, m/s
+    for i in range(points.shape[1] - 1):
+        here, others = slice(i, i + 1), slice(i + 1, None)
+        apart = points[:, others] - points[:, here]
+        distance = np.linalg.norm(apart, axis=2)
+        relative = velocity[:, others] - velocity[:, here]
+        closing = -np.sum(relative * apart, axis=2) / (distance + 1e-9)
+        opposed = np.sum(velocity[:, others] * velocity[:, here], axis=2) < 0
+        both = np.minimum(speed[:, others], speed[:, here]) > SLOWER_SHARE * closing  # a thigh that is hit stands still
+        met = (distance < MEET_M) & opposed & both & (closing < FASTEST_M_S)
+        before, after = closing[: -2 * half], closing[2 * half :]
+        stays = np.linalg.norm(relative[2 * half :], axis=2) < 0.5 * before  # hands that pass each other move on
+        lost = np.zeros_like(closing)
+        lost[half:-half] = np.where(met[: -2 * half] & stays, before - np.maximum(after, 0.0), 0.0)
+        stopped = -np.partition(-np.concatenate([stopped, np.nan_to_num(lost)], axis=1), PAIRS - 1, axis=1)[:, :PAIRS]
+    together = stopped.min(axis=1)
+    if together.max() < STOPPED_M_S:
+        return None
+    quickest = int(together.argmax())
+    part = slice(max(0, quickest - half), quickest + half + 1)
+    return float(np.mean(times[part][together[part] > 0.9 * together.max()]))

@@ -6,7 +6,7 @@ import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.snags import Snag, dropout_snags, lineup_snags
-from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_sound
+from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_points, clap_in_sound
 from otrevo.core.timecode.lineup import ClockFit, drop_frame_problem, fit_clock
 from otrevo.core.timecode.ltc import read_ltc
 from otrevo.server.streams.store import read_stream
@@ -70,6 +70,8 @@ def line_up(take):
         if take.duration_s - end > 1.0:
             snags.append(Snag("stops early", name, end, take.duration_s, (take.duration_s - end) / 0.5,
                               f"{name}: stops {take.duration_s - end:.1f} s before the cut", "0.5 s"))  # fmt: skip
+        if name == "optical":
+            claps["optical"] = clap_in_points(data, fits[name].times(len(data), rate))
         if name == "suit":
             claps["suit"] = clap_in_accelerations(data[..., 4:7], fits[name].times(len(data), rate))
     hours = zero / 3600

@@ -78,7 +78,9 @@ def make_production(user, name, code, timecode_rate, drop_frame, delivery_rate, 
         if text not in {str(rate) for rate in RATES}:
             raise InputError(f"{text} is no {words} rate; expected one of {', '.join(str(r) for r in RATES)}.")
     TimecodeFormat(Fraction(timecode_rate), drop_frame)
-    name_from_pattern(naming_pattern, {"production": code, "day": 1, "slate": "1A", "scene": "1A", "take": 1, "performer": "N"})
+    name_from_pattern(
+        naming_pattern, {"production": code, "day": 1, "slate": "1A", "scene": "1A", "take": 1, "performer": "N"}
+    )
     try:
         with transaction.atomic():
             production = Production.objects.create(

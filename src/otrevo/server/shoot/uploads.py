@@ -56,8 +56,11 @@ def _read(path, production):
             "motion",
             motion.rate,
             data,
-            {"bones": list(motion.skeleton.names), "parents": motion.skeleton.parents.tolist(),
-             "offsets_m": motion.skeleton.rest_offset_m.tolist()},
+            {
+                "bones": list(motion.skeleton.names),
+                "parents": motion.skeleton.parents.tolist(),
+                "offsets_m": motion.skeleton.rest_offset_m.tolist(),
+            },
             len(motion) / float(motion.rate),
         )
     if path.suffix == ".csv":

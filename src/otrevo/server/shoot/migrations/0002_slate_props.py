@@ -4,15 +4,14 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('shoot', '0001_initial'),
+        ("shoot", "0001_initial"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='slate',
-            name='props',
+            model_name="slate",
+            name="props",
             field=models.JSONField(default=list),
         ),
     ]
