@@ -1,0 +1,144 @@
+"""First places of the cameras, from nothing but a wand read in single pictures.
+
+Every reading is a little set of points before its camera. Two cameras that read the wand in the same frames see the same
+points, so one rigid move takes the one's points to the other's: found by random triples of frames and refitted on
+all that agree (M. A. Fischler, R. C. Bolles, Random sample consensus, 1981; K. S. Arun and others, Least-squares fitting
+of two 3-D point sets, 1987). Cameras then join a tree, best-connected pair first. Where nobody says the focal lengths,
+those are taken with which the points of two cameras agree best: a wrong one squeezes depth.
+"""
+
+from itertools import combinations
+
+import numpy as np
+
+TRIES = 120
+AGREE = 0.05  # of the distance from the camera
+FEWEST_SHARED = 8  # frames
+FOCALS = np.geomspace(0.35, 2.8, 19)  # of the picture's width
+
+
+def rigid_move(a, b, weight=None):
+    """Turn (..., 3, 3) and shift (..., 3) that take points a (..., K, 3) nearest to b, weighted by (..., K)."""
+    w = np.ones(a.shape[:-1]) if weight is None else weight
+    w = w / w.sum(-1, keepdims=True)
+    middle_a, middle_b = (w[..., None] * a).sum(-2), (w[..., None] * b).sum(-2)
+    product = np.swapaxes((a - middle_a[..., None, :]) * w[..., None], -1, -2) @ (b - middle_b[..., None, :])
+    u, _, vt = np.linalg.svd(product)
+    v = np.swapaxes(vt, -1, -2)
+    sign = np.sign(np.linalg.det(v @ np.swapaxes(u, -1, -2)))
+    v[..., :, 2] *= sign[..., None]
+    turn = v @ np.swapaxes(u, -1, -2)
+    return turn, middle_b - np.einsum("...ij,...j->...i", turn, middle_a)
+
+
+def pair_move(a, b, rng):
+    """The move from one camera's points a (F, M, 3) to another's b, by sample consensus.
+
+    Returns turn, shift, the share of frames that agree, and their RMS distance as a share of the distance.
+    """
+    frames, markers = a.shape[:2]
+    some = np.array([rng.choice(frames, 3, replace=False) for _ in range(TRIES)])
+    turn, shift = rigid_move(a[some].reshape(TRIES, 3 * markers, 3), b[some].reshape(TRIES, 3 * markers, 3))
+    depth = np.linalg.norm(b, axis=2).mean(1) + np.linalg.norm(a, axis=2).mean(1)
+
+    def apart(turn, shift):
+        moved = np.einsum("nij,fmj->nfmi", turn, a) + shift[:, None, None]
+        return np.linalg.norm(moved - b, axis=3).mean(2) / depth
+
+    off = apart(turn, shift)
+    best = int(np.minimum(off, AGREE).sum(1).argmin())
+    agree = off[best] < AGREE
+    turn, shift = turn[best], shift[best]
+    for _ in range(4):
+        if agree.sum() < 3:
+            break
+        turn, shift = rigid_move(a[agree].reshape(-1, 3), b[agree].reshape(-1, 3))
+        off = apart(turn[None], shift[None])[0]
+        agree = off < AGREE
+    rms = float(np.sqrt(np.mean(off[agree] ** 2))) if agree.any() else np.inf
+    return turn, shift, float(agree.mean()), rms
+
+
+def place_cameras(places, rng):
+    """Poses of the cameras that connect: {camera: (turn (3, 3), position (3,))} in the first one's frame, world to camera.
+
+    places (F, C, M, 3): the wand before each camera, NaN where it was not read.
+    """
+    read = np.isfinite(places[..., 0, 0])
+    cameras = read.shape[1]
+    moves = {}
+    for i, j in combinations(range(cameras), 2):
+        shared = np.flatnonzero(read[:, i] & read[:, j])
+        if len(shared) < FEWEST_SHARED:
+            continue
+        if len(shared) > 150:
+            shared = shared[np.linspace(0, len(shared) - 1, 150).astype(int)]
+        turn, shift, share, rms = pair_move(places[shared, i], places[shared, j], rng)
+        if share > 0.3 and share * len(shared) >= FEWEST_SHARED:
+            moves[i, j] = (turn, shift, share * len(shared) / (1e-3 + rms))
+    groups = _groups(cameras, moves)
+    best = max(groups, key=len)
+    if len(best) < 2:
+        return {}, groups
+    root = max(best, key=lambda c: sum(m[2] for pair, m in moves.items() if c in pair))
+    poses = {root: (np.eye(3), np.zeros(3))}
+    while len(poses) < len(best):
+        i, j = max(
+            (pair for pair in moves if (pair[0] in poses) != (pair[1] in poses) and pair[0] in best),
+            key=lambda pair: moves[pair][2],
+        )
+        turn, shift, _ = moves[i, j]
+        if j in poses:  # the move from j to i
+            i, j = j, i
+            turn, shift = turn.T, -turn.T @ shift
+        world_turn, world_place = poses[i]  # x_i = world_turn (X - world_place)
+        new = turn @ world_turn
+        poses[j] = (new, world_place - new.T @ shift)
+    return poses, groups
+
+
+def _groups(cameras, moves):
+    """Sets of cameras that connect through pairs."""
+    group = {c: {c} for c in range(cameras)}
+    for i, j in moves:
+        if group[i] is not group[j]:
+            group[i] |= group[j]
+            for c in group[j]:
+                group[c] = group[i]
+    return [set(g) for g in {id(g): sorted(g) for g in group.values()}.values()]
+
+
+def find_focals(read_with, widths, known, rng):
+    """Focal lengths (C,) in pixels of cameras that did not say theirs.
+
+    read_with(focals (C,)) -> places (F, C, M, 3); known (C,) the focal lengths given, NaN where none. All unknown ones are
+    first tried at equal shares of the picture's width, then one by one.
+    """
+    def cost(focals):
+        places = read_with(focals)
+        read = np.isfinite(places[..., 0, 0])
+        total, pairs = np.zeros(len(focals)), np.zeros(len(focals))
+        for i, j in combinations(range(len(focals)), 2):
+            shared = np.flatnonzero(read[:, i] & read[:, j])[:60]
+            if len(shared) < FEWEST_SHARED:
+                continue
+            _, _, share, rms = pair_move(places[shared, i], places[shared, j], rng)
+            value = share * min(rms, AGREE) + (1 - share) * AGREE
+            total[[i, j]] += value
+            pairs[[i, j]] += 1
+        return total / np.maximum(pairs, 1)
+
+    unknown = np.isnan(known)
+    start = np.where(unknown, widths, known)
+    costs = np.array([cost(np.where(unknown, f * widths, known)) for f in FOCALS])
+    together = FOCALS[costs[:, unknown].sum(axis=1).argmin()]
+    focals = np.where(unknown, together * widths, start)
+    for spread in (np.geomspace(0.75, 1.33, 7), np.geomspace(0.93, 1.075, 5)):
+        costs = np.empty((len(spread), len(focals)))
+        for k, factor in enumerate(spread):  # each camera against the others as they are
+            for c in np.flatnonzero(unknown):
+                trial = focals.copy()
+                trial[c] *= factor
+                costs[k, c] = cost(trial)[c]
+        focals = np.where(unknown, focals * spread[costs.argmin(axis=0)], focals)
+    return focals

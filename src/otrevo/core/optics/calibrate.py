@@ -1,0 +1,327 @@
+"""Calibrating a camera volume from a recorded sweep, from nothing: pictures in, cameras out.
+
+1. What never moves is left out (core.optics.blinds). 2. The wand is read in single pictures of some frames
+(core.optics.wand_reading). 3. Cameras are placed by what they read together (core.optics.bootstrap). 4. Lenses and places
+are adjusted on those frames (core.optics.bundle). 5. The wand is followed through the whole recording
+(core.optics.follow_wand) and everything adjusted once more; sightings that do not belong are found by the spread of the
+others and left out of the last fit altogether, so that it is the least-squares estimate of what remains.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.optics.blinds import blinded, find_blinds
+from otrevo.core.optics.bootstrap import find_focals, place_cameras, rigid_move
+from otrevo.core.optics.bundle import SIZE, Fit, Sightings, adjust, normal_equations
+from otrevo.core.optics.camera import Camera
+from otrevo.core.optics.follow_wand import GATES_PX, follow
+from otrevo.core.optics.wand_reading import read_all, wand_shape
+
+START_FRAMES = 240
+REFLECTION_SHARE = 0.6  # in a sweep, what is there this long without moving is no wand
+FEWEST_SIGHTINGS = 200  # of a camera
+SMALL_PART = 0.15  # of the picture, that must have been swept
+FEWEST_CAMERAS = 2
+COVER_CELLS = (8, 6)
+REJECT = 4.0  # times the spread of the sightings, per coordinate
+MOVED_M, MOVED_DEG = 0.3, 20.0  # a wand that does less is still
+
+
+@dataclass(frozen=True)
+class SweepCalibration:
+    """cameras that could be solved; failed: {name: reason}; figures; rows: figures camera by camera; notes."""
+
+    cameras: tuple[Camera, ...]
+    failed: dict
+    figures: dict
+    rows: list
+    notes: list = field(default_factory=list)
+
+
+def _weights(scale_px):
+    """Geman-McClure weights over a scale in pixels, none for what is behind a camera."""
+    def weigh(r):
+        return np.nan_to_num(1.0 / (1.0 + (r**2).sum(1) / scale_px**2) ** 2)
+
+    return weigh
+
+
+def spread_px(r):
+    """Robust standard deviation of residuals (N, 2), per coordinate: the median of their length is 1.1774 of it."""
+    length = np.sqrt((r**2).sum(1))
+    return float(np.nanmedian(length) / 1.1774)
+
+
+def calibrate_sweep(centroids, rig, rate, wand, blinds=None, progress=None):
+    """A SweepCalibration from a recorded sweep; the world is the frame of its best-connected camera.
+
+    centroids: formats.centroids.Centroids over the RigCameras of `rig`; rate: frames per second (Fraction); blinds: list
+    of Blind, found in the sweep itself if not given. Raises InputError when no two cameras can be placed.
+    """
+    say = progress or (lambda share: None)
+    names = [c.name for c in rig]
+    notes = []
+    blinds = list(blinds or []) + find_blinds(centroids, len(rig), REFLECTION_SHARE)
+    centroids = centroids.only(~blinded(centroids, blinds))
+    per_camera = np.bincount(centroids.camera, minlength=len(rig))
+    if not len(centroids) or (per_camera > 0).sum() < FEWEST_CAMERAS:
+        raise InputError(f"{int((per_camera > 0).sum())} cameras saw anything that moves; at least two are needed.")
+    say(0.05)
+    groups, shape = centroids.groups(len(rig)), wand_shape(wand)
+    count = len(wand.markers_m)
+    full = (np.diff(groups).reshape(-1, len(rig)) >= count).sum(axis=1)
+    usable = np.flatnonzero(full >= 2)
+    if len(usable) < 20:
+        raise InputError(
+            f"Only {len(usable)} frames show {count} or more points in two cameras at once; sweep the wand where "
+            "several cameras look, and check that this is the wand that was swept."
+        )
+    frames = _spread(usable, full[usable], START_FRAMES)
+    rng = np.random.default_rng(1)
+
+    def read(focals):
+        places = np.full((len(frames), len(rig), count, 3), np.nan)
+        which = np.full(places.shape[:3], -1)
+        lens = np.array([c.first_lens(f) for c, f in zip(rig, focals, strict=True)])
+        read_all(*shape, centroids.xy, groups, frames, lens, places, which)
+        return places, which
+
+    known = np.array([np.nan if c.focal_guess_px is None else c.focal_guess_px for c in rig])
+    if np.isnan(known).any():
+        widths = np.array([c.width for c in rig], dtype=float)
+        known = find_focals(lambda f: read(f)[0], widths, known, rng)
+        notes.append("focal lengths were not given and were found from the sweep")
+    places, which = read(known)
+    _check_wand(places, wand, len(usable))
+    poses, connected = place_cameras(places, rng)
+    if len(poses) < FEWEST_CAMERAS:
+        raise InputError(
+            "No two cameras read the wand together often enough to be placed; sweep where their views overlap, and check "
+            "that this is the wand that was swept."
+        )
+    say(0.2)
+    placed = sorted(poses)
+    lens_mean = np.array([rig[c].first_lens(known[c]) for c in placed])
+    fit, sightings = _start(placed, poses, places, which, centroids, wand, lens_mean)
+    markers = np.ascontiguousarray(wand.markers_m)
+    pinhole = np.ones(SIZE, dtype=bool)
+    pinhole[8:] = False  # centre and distortion wait until the places are about right
+    for scale, free in ((60.0, pinhole), (20.0, pinhole), (10.0, None), (3.0, None)):
+        fit, _ = adjust(fit, sightings, markers, _weights(scale), lens_mean, free, 12)
+    say(0.4)
+    fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand)
+    _check_movement(fit, markers)
+    fit, _ = adjust(fit, sightings, markers, _weights(3.0), lens_mean, None, 6)
+    say(0.6)
+    fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand, GATES_PX[-3:])
+    fit, sightings, believed, sigma = _final(fit, sightings, markers, lens_mean, lambda s: say(0.65 + 0.25 * s))
+    calibration = _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names)
+    say(1.0)
+    return calibration
+
+
+def _spread(usable, full, count):
+    """Frames spread over the recording, where many cameras see the whole wand."""
+    parts = np.array_split(np.arange(len(usable)), min(count, len(usable)))
+    return usable[[p[full[p].argmax()] for p in parts]]
+
+
+def _check_wand(places, wand, usable):
+    read = np.isfinite(places[..., 0, 0]).sum()
+    if read < 20:
+        raise InputError(
+            f"The wand '{wand.name}' was recognised in only {read} pictures of {usable} frames that could show it; check "
+            "that this is the wand that was swept and that its distances are right."
+        )
+
+
+def _check_movement(fit, markers):
+    middle = fit.place + np.einsum("fij,j->fi", fit.turn, markers.mean(0))
+    if np.ptp(middle, axis=0).max() < MOVED_M:
+        raise InputError(
+            f"The wand moved by only {100 * np.ptp(middle, axis=0).max():.0f} cm; sweep it through the whole volume, "
+            "turning it as you go."
+        )
+
+
+def _start(placed, poses, places, which, centroids, wand, lens_mean):
+    """A first Fit and Sightings from single readings."""
+    markers = wand.markers_m
+    read = np.isfinite(places[:, placed, 0, 0])
+    frames = np.flatnonzero(read.sum(1) >= 2)
+    rotation = np.array([poses[c][0] for c in placed])
+    position = np.array([poses[c][1] for c in placed])
+    world = np.einsum("cji,fcmj->fcmi", rotation, places[frames][:, placed]) + position[:, None]
+    middle = np.nanmedian(world, axis=1)  # over the cameras that read it
+    turn, place = rigid_move(np.broadcast_to(markers, middle.shape), middle)
+    f, c, m = np.nonzero(which[frames][:, placed] >= 0)
+    xy = centroids.xy[which[frames][:, placed][f, c, m]]
+    return Fit(lens_mean.copy(), rotation, position, turn, place), Sightings(f, c, m, xy)
+
+
+def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATES_PX):
+    """All sightings of the recording and the wand's poses, with the cameras as they are known now."""
+    keep = np.isin(centroids.camera, placed)
+    number = np.full(cameras, -1)
+    number[placed] = np.arange(len(placed))
+    if len(placed) < cameras:
+        centroids = type(centroids)(
+            centroids.frame[keep], number[centroids.camera[keep]], centroids.xy[keep], centroids.radius[keep]
+        )
+        groups = centroids.groups(len(placed))
+    frames = centroids.frames
+    turn, place = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
+    which = np.full((frames, len(placed), len(wand.markers_m)), -1)
+    score = np.zeros(frames, dtype=np.int64)
+    follow(*shape, centroids.xy, groups, frames, fit.lens, fit.rotation, fit.position, gates, turn, place, which, score)
+    found = np.flatnonzero(score)
+    if len(found) < 20:
+        raise InputError("The wand could be followed in fewer than 20 frames; sweep where several cameras look.")
+    f, c, m = np.nonzero(which[found] >= 0)
+    xy = centroids.xy[which[found][f, c, m]]
+    return Fit(fit.lens, fit.rotation, fit.position, turn[found], place[found]), Sightings(f, c, m, xy)
+
+
+def _final(fit, sightings, markers, lens_mean, say):
+    """The least-squares fit to all sightings that belong. Returns fit, sightings, mask of those believed, spread in px."""
+    for number in range(4):
+        r = fit.residuals(sightings, markers)
+        sigma = spread_px(r)
+        believed = np.nan_to_num((r**2).sum(1), nan=np.inf) < (REJECT * sigma) ** 2 * (4 if number == 0 else 1)
+        believed &= _enough(sightings, believed)
+        weight = believed / max(sigma, 1e-4) ** 2
+        fit, _ = adjust(fit, sightings, markers, lambda r, w=weight: w, lens_mean, None, 8, 1e-9, 1e-9)
+        say((number + 1) / 4)
+    return fit, sightings, believed, sigma
+
+
+def _enough(sightings, believed):
+    """Mask: sightings of frames in which two cameras and four sightings are believed."""
+    frames = sightings.frame.max() + 1
+    count = np.bincount(sightings.frame[believed], minlength=frames)
+    pairs = np.unique(np.column_stack([sightings.frame[believed], sightings.camera[believed]]), axis=0)
+    cameras = np.bincount(pairs[:, 0], minlength=frames)
+    return ((count >= 4) & (cameras >= 2))[sightings.frame]
+
+
+def covariance(fit, sightings, markers, weight, lens_mean):
+    """Covariance (15 C, 15 C) of the cameras' numbers for weights 1/px2, the cameras' centre and turn as a whole held."""
+    matrix, _, _ = normal_equations(fit, sightings, markers, weight, lens_mean, np.ones(SIZE, dtype=bool), 0.0)
+    cameras = len(fit.lens)
+    held = np.zeros((SIZE * cameras, 6))
+    middle = fit.position - fit.position.mean(axis=0)
+    for c in range(cameras):
+        at = SIZE * c + 3
+        held[at : at + 3, :3] = np.eye(3)
+        x, y, z = middle[c]
+        held[at : at + 3, 3:] = np.array([[0, z, -y], [-z, 0, x], [y, -x, 0]])
+    held, _ = np.linalg.qr(held)
+    return np.linalg.inv(matrix + held @ held.T * np.trace(matrix) / len(matrix))
+
+
+def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names):
+    markers = np.ascontiguousarray(wand.markers_m)
+    r = fit.residuals(sightings, markers)
+    cov = covariance(fit, sightings, markers, believed / max(sigma, 1e-4) ** 2, lens_mean)
+    deviation = np.sqrt(np.diag(cov)).reshape(-1, SIZE)
+    numbers = 2 * believed.sum() - SIZE * len(placed) - 6 * len(np.unique(sightings.frame[believed]))
+    rms = float(np.sqrt((r[believed] ** 2).sum() / max(numbers, 1)))
+    rows, cameras, failed = [], [], {}
+    for i, c in enumerate(placed):
+        mine = sightings.camera == i
+        good = mine & believed
+        camera = rig[c]
+        cover = _coverage(sightings.xy[good], camera)
+        own = float(np.sqrt((r[good] ** 2).mean())) if good.any() else None
+        row = {
+            "id": camera.name, "samples": int(good.sum()), "rejected": int((mine & ~believed).sum()),
+            "reprojection_rms_px": own, "covered": float((cover > 0).mean()), "coverage": cover.tolist(),
+            "residual_pattern_px": _pattern(sightings.xy[good], r[good], camera),
+            "focal_sd_px": float(deviation[i, 6:8].max()), "centre_sd_px": float(deviation[i, 8:10].max()),
+            "position_sd_mm": float(1000 * np.sqrt((deviation[i, 3:6] ** 2).sum())),
+        }  # fmt: skip
+        if good.sum() < FEWEST_SIGHTINGS:
+            failed[camera.name] = f"only {int(good.sum())} sightings of the wand; {FEWEST_SIGHTINGS} are needed"
+        elif row["covered"] < SMALL_PART:
+            failed[camera.name] = f"the wand was seen in only {row['covered']:.0%} of the picture; {SMALL_PART:.0%} are needed"
+        else:
+            cameras.append((i, Camera(camera.name, camera.width, camera.height, fit.lens[i], fit.position[i], fit.rotation[i])))
+        rows.append(row)
+    for c in range(len(rig)):
+        if c not in placed:
+            together = next((g for g in connected if c in g), {c})
+            if per_camera[c] == 0:
+                failed[names[c]] = "it saw nothing that moves"
+            elif len(together) > 1:
+                others = ", ".join(names[o] for o in sorted(together) if o != c)
+                failed[names[c]] = f"it shares no view with the larger group of cameras, only with {others}"
+            else:
+                failed[names[c]] = "it did not read the wand together with any other camera often enough"
+    centre_sd = 1000 * np.sqrt(np.mean([(deviation[i, 3:6] ** 2).sum() for i, _ in cameras])) if cameras else None
+    lengths = _lengths(fit, sightings, believed, wand)
+    figures = {
+        "reprojection_rms_px": rms, "spread_px": sigma, "sightings": int(believed.sum()),
+        "rejected": int((~believed).sum()), "frames": int(len(np.unique(sightings.frame[believed]))),
+        "position_limit_mm": centre_sd, "cameras": len(cameras), **lengths,
+    }  # fmt: skip
+    worst = max(lengths["distances"], key=lambda d: abs(d["mean_mm"] - d["said_mm"]), default=None)
+    if worst and abs(worst["mean_mm"] - worst["said_mm"]) > max(1.0, 0.004 * worst["said_mm"]):
+        notes.append(
+            f"the wand does not match its description: from marker {worst['from']} to {worst['to']} it measures "
+            f"{worst['mean_mm']:.1f} mm, said are {worst['said_mm']:.1f} mm"
+        )
+    return SweepCalibration(tuple(c for _, c in cameras), failed, figures, rows, notes)
+
+
+def _coverage(xy, camera):
+    """Sightings in each cell of the picture, rows from the top, (6, 8)."""
+    x, y = np.floor(xy / [camera.width, camera.height] * COVER_CELLS).astype(int).T
+    out = np.zeros(COVER_CELLS[::-1], dtype=int)
+    np.add.at(out, (np.clip(y, 0, COVER_CELLS[1] - 1), np.clip(x, 0, COVER_CELLS[0] - 1)), 1)
+    return out
+
+
+def _pattern(xy, r, camera):
+    """Mean residual in each cell of the picture, (6, 8, 2) pixels, None where nothing was seen."""
+    x, y = np.clip(np.floor(xy / [camera.width, camera.height] * COVER_CELLS).astype(int), 0, np.array(COVER_CELLS) - 1).T
+    total, count = np.zeros((*COVER_CELLS[::-1], 2)), np.zeros(COVER_CELLS[::-1])
+    np.add.at(total, (y, x), r)
+    np.add.at(count, (y, x), 1)
+    return [[(total[j, i] / count[j, i]).tolist() if count[j, i] else None for i in range(COVER_CELLS[0])] for j in range(COVER_CELLS[1])]
+
+
+def _lengths(fit, sightings, believed, wand):
+    """Distances between the wand's markers, each triangulated on its own, against what its description says."""
+    from otrevo.core.optics.triangulate import triangulate_tracks
+
+    count = len(wand.markers_m)
+    key = sightings.frame * count + sightings.marker
+    frames = sightings.frame.max() + 1
+    points, seen_by = triangulate_tracks(
+        key[believed], sightings.camera[believed], sightings.xy[believed], frames * count, fit.lens, fit.rotation, fit.position
+    )
+    points[seen_by < 2] = np.nan
+    points = points.reshape(frames, count, 3)
+    distances, errors, where = [], [], []
+    for i in range(count):
+        for j in range(i + 1, count):
+            found = 1000 * np.linalg.norm(points[:, i] - points[:, j], axis=1)
+            said = 1000 * np.linalg.norm(wand.markers_m[i] - wand.markers_m[j])
+            if np.isfinite(found).sum() < 10:
+                continue
+            distances.append({"from": i + 1, "to": j + 1, "said_mm": said, "mean_mm": float(np.nanmedian(found)),
+                              "sd_mm": float(1.4826 * np.nanmedian(np.abs(found - np.nanmedian(found))))})  # fmt: skip
+            errors.append(found - said)
+            where.append((points[:, i] + points[:, j]) / 2)
+    if not errors:
+        return {"distances": [], "wand_rms_mm": None}
+    error, where = np.concatenate(errors), np.concatenate(where)
+    good = np.isfinite(error)
+    worst = int(np.flatnonzero(good)[np.abs(error[good]).argmax()])
+    return {
+        "distances": distances, "wand_mean_mm": float(np.mean(error[good])), "wand_sd_mm": float(np.std(error[good])),
+        "wand_rms_mm": float(np.sqrt(np.mean(error[good] ** 2))), "wand_worst_mm": float(error[worst]),
+        "wand_worst_at_m": where[worst].tolist(),
+    }  # fmt: skip

@@ -1,0 +1,183 @@
+"""Following a wand through a recording with cameras that are roughly known: every frame's pose and its sightings.
+
+Where the wand is expected, its markers are projected into every picture and the nearest centroids taken; the pose is
+fitted to them with gates that tighten. Expected is where the last frame's motion leads; where that fails, any single
+picture's reading is tried, and what most sightings agree with stays.
+"""
+
+import numpy as np
+from numba import njit
+
+from otrevo.core.optics.camera import distort
+from otrevo.core.optics.wand_reading import _turn_by, read_line, read_shape
+
+GATES_PX = np.array([60.0, 40.0, 20.0, 12.0, 6.0, 6.0])
+FEWEST_SIGHTINGS = 4
+
+
+@njit(cache=True, error_model="numpy")
+def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, which):
+    """Fit the wand's pose (turn (3, 3), place (3,)) to the nearest centroids of one frame's pictures.
+
+    begin (C + 1,): where each picture's centroids begin; which (C, M) receives their numbers, -1 for none. Returns the
+    number of sightings within the last gate, 0 when fewer than two cameras see it, and their RMS in pixels.
+    """
+    cameras, count = lens.shape[0], markers.shape[0]
+    uv, slope, look = np.empty(2), np.empty((2, 2)), np.empty((2, 3))
+    j, h, g, small = np.empty((2, 6)), np.empty((6, 6)), np.empty(6), np.empty((3, 3))
+    arm, p = np.empty((count, 3)), np.empty(3)
+    sightings, total = 0, 0.0
+    for step in range(len(gates) + 1):
+        gate = gates[min(step, len(gates) - 1)]
+        h[:], g[:], which[:] = 0.0, 0.0, -1
+        sightings, total, seeing = 0, 0.0, 0
+        for m in range(count):
+            for i in range(3):
+                arm[m, i] = turn[i, 0] * markers[m, 0] + turn[i, 1] * markers[m, 1] + turn[i, 2] * markers[m, 2]
+        for c in range(cameras):
+            if begin[c + 1] == begin[c]:
+                continue
+            here = 0
+            for m in range(count):
+                for i in range(3):
+                    p[i] = 0.0
+                    for k in range(3):
+                        p[i] += rotation[c, i, k] * (arm[m, k] + place[k] - position[c, k])
+                if p[2] < 0.05:
+                    continue
+                a, b = p[0] / p[2], p[1] / p[2]
+                if a * a + b * b > 4.0:
+                    continue
+                distort(lens[c], a, b, uv, slope)
+                near, who = gate, -1
+                for n in range(begin[c], begin[c + 1]):
+                    d = np.sqrt((xy[n, 0] - uv[0]) ** 2 + (xy[n, 1] - uv[1]) ** 2)
+                    if d < near:
+                        near, who = d, n
+                if who < 0:
+                    continue
+                for k in range(m):  # two markers never share one centroid: the wand would shrink to a point
+                    if which[c, k] == who:
+                        who = -1
+                        break
+                if who < 0:
+                    continue
+                which[c, m] = who
+                here += 1
+                r0, r1 = xy[who, 0] - uv[0], xy[who, 1] - uv[1]
+                total += near * near
+                w = 1.0 / (1.0 + (near / (0.3 * gate)) ** 2) ** 2
+                for i in range(2):
+                    look[i, 0], look[i, 1] = slope[i, 0] / p[2], slope[i, 1] / p[2]
+                    look[i, 2] = -(slope[i, 0] * a + slope[i, 1] * b) / p[2]
+                    for k in range(3):
+                        j[i, 3 + k] = look[i, 0] * rotation[c, 0, k] + look[i, 1] * rotation[c, 1, k] + look[i, 2] * rotation[c, 2, k]
+                    j[i, 0] = j[i, 5] * arm[m, 1] - j[i, 4] * arm[m, 2]
+                    j[i, 1] = j[i, 3] * arm[m, 2] - j[i, 5] * arm[m, 0]
+                    j[i, 2] = j[i, 4] * arm[m, 0] - j[i, 3] * arm[m, 1]
+                for i in range(6):
+                    g[i] += w * (j[0, i] * r0 + j[1, i] * r1)
+                    for k in range(6):
+                        h[i, k] += w * (j[0, i] * j[0, k] + j[1, i] * j[1, k])
+            sightings += here
+            seeing += here > 0
+        if seeing < 2 or sightings < FEWEST_SIGHTINGS:
+            return 0, 1e9
+        if step == len(gates):
+            break
+        for i in range(6):
+            h[i, i] += 1e-6 * h[i, i] + 1e-2
+        d = np.linalg.solve(h, g)
+        _turn_by(d[:3], small)
+        turn[:] = small @ turn
+        place += d[3:]
+    return sightings, np.sqrt(total / (2 * sightings))
+
+
+@njit(cache=True, error_model="numpy")
+def follow(
+    straight, order, shares, markers, size_m, xy, groups, frames, lens, rotation, position, gates, turn, place, which,
+    score,
+):  # fmt: skip
+    """Follow the wand through frames [0, frames). turn (F, 3, 3), place (F, 3), which (F, C, M), score (F,): results;
+    score is the number of sightings that agree, 0 where the wand was not found."""
+    cameras, count = lens.shape[0], order.shape[0]
+    one, at = np.empty(count, dtype=np.int64), np.empty((count, 3))
+    now_turn, now_place = np.empty((3, 3)), np.empty(3)
+    trial = np.empty((cameras, count), dtype=np.int64)
+    before = -10
+    a, b = np.empty((count, 3)), np.empty((count, 3))
+    for f in range(frames):
+        begin = groups[f * cameras : f * cameras + cameras + 1]
+        visible = 0
+        for c in range(cameras):
+            visible += min(begin[c + 1] - begin[c], count)
+        best = 0
+        if f - before <= 5 and before >= 0:
+            now_turn[:] = turn[before]
+            now_place[:] = place[before]
+            if before > 0 and score[before - 1] > 0:
+                now_place += (f - before) * (place[before] - place[before - 1])
+                now_turn[:] = turn[before] @ turn[before - 1].T @ turn[before]
+                _square_up(now_turn)
+            best, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial)
+            turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
+        if best < 0.5 * visible or best == 0:  # lost, or much is seen that is not explained: look afresh
+            for c in range(cameras):
+                if begin[c + 1] - begin[c] < count or begin[c + 1] - begin[c] > 14:
+                    continue
+                if straight:
+                    clear = read_line(xy[begin[c] : begin[c + 1]], lens[c], order, shares, size_m, one, at)
+                else:
+                    clear = read_shape(xy[begin[c] : begin[c + 1]], lens[c], order, markers, size_m, one, at)
+                if not clear:
+                    continue
+                for m in range(count):
+                    b[m] = rotation[c].T @ at[m] + position[c]
+                    a[m] = markers[m]
+                _rigid(a, b, now_turn, now_place)
+                found, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial)
+                if found > best:
+                    best = found
+                    turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
+                if best >= 0.7 * visible:
+                    break
+        if best > 0:
+            before = f
+        else:
+            score[f] = 0
+            which[f] = -1
+
+
+@njit(cache=True, error_model="numpy")
+def _square_up(turn):
+    """Make a matrix that is nearly a rotation one again: small errors would grow from frame to frame."""
+    for i in range(2):
+        for k in range(i):
+            turn[i] -= np.dot(turn[i], turn[k]) * turn[k]
+        turn[i] /= np.sqrt(np.dot(turn[i], turn[i]))
+    for i in range(3):
+        turn[2, i] = turn[0, (i + 1) % 3] * turn[1, (i + 2) % 3] - turn[0, (i + 2) % 3] * turn[1, (i + 1) % 3]
+
+
+@njit(cache=True, error_model="numpy")
+def _rigid(a, b, turn, place):
+    """The move (turn (3, 3), place (3,)) that takes points a (K, 3) nearest to b; for points of one line, one of many."""
+    count = a.shape[0]
+    middle_a, middle_b = np.zeros(3), np.zeros(3)
+    for k in range(count):
+        middle_a += a[k] / count
+        middle_b += b[k] / count
+    product = np.zeros((3, 3))
+    for k in range(count):
+        for i in range(3):
+            for j in range(3):
+                product[i, j] += (a[k, i] - middle_a[i]) * (b[k, j] - middle_b[j])
+    u, _, vt = np.linalg.svd(product)
+    v = np.ascontiguousarray(vt.T)
+    turned = v @ np.ascontiguousarray(u.T)
+    if np.linalg.det(turned) < 0:
+        v[:, 2] *= -1
+        turned = v @ np.ascontiguousarray(u.T)
+    turn[:] = turned
+    place[:] = middle_b - turned @ middle_a

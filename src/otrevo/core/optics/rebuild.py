@@ -1,0 +1,382 @@
+"""Rebuilding points: which centroids of different cameras are one marker, and where it is; frame after frame.
+
+A frame begins with what was there before: every track's next place is expected where its motion leads, projected into all
+pictures, and takes the centroids that are nearest to it and to no other. Its place is fitted to them; a sighting that
+lies further off than the residual limit (a melted blob, a neighbour's marker) is left out. Centroids that nobody took
+are then matched across cameras: every two whose rays meet propose a point, and proposals that most cameras see come
+first. The state is carried on in plain arrays, so the same loop serves a recording window by window and a live stream
+frame by frame. Metres, pixels, seconds.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numba import njit
+
+from otrevo.core.optics.camera import distort, packed, undistort
+from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, solve_three
+
+MOST_POINTS = 1024  # in one frame
+MOST_PROPOSALS = 60_000
+MOST_CAMERAS = 64
+MISSED_FRAMES = 6  # a track that was not seen for longer is over
+WINDOW = 600  # frames
+
+
+@dataclass(frozen=True)
+class RebuildSettings:
+    """min_cameras: that must see a new point; residual_limit_px: how far a sighting may lie from the point's projection;
+    keep_cameras: that must go on seeing a known one; shortest: frames a track must last; noise_px: of the centroids."""
+
+    min_cameras: int = 3
+    residual_limit_px: float = 0.7
+    keep_cameras: int = 2
+    shortest: int = 4
+    noise_px: float = 0.1
+
+
+@dataclass(frozen=True)
+class Rebuilt:
+    """points_m (T, N, 3), NaN where absent; sd_m (T, N) standard deviation of each point; cameras (T, N) that saw it;
+    residual_px (T, C): RMS of every camera's sightings, NaN where it had none; figures."""
+
+    points_m: np.ndarray
+    sd_m: np.ndarray
+    cameras: np.ndarray
+    residual_px: np.ndarray
+    figures: dict = field(default_factory=dict)
+
+
+class RebuildState:
+    """Tracks carried from frame to frame: count (1,), next number (1,), and per track place, step, age, frames missed."""
+
+    def __init__(self):
+        self.count = np.zeros(2, dtype=np.int64)  # tracks, next number
+        self.place, self.step = np.zeros((MOST_POINTS, 3)), np.zeros((MOST_POINTS, 3))
+        self.age, self.missed = np.zeros(MOST_POINTS, dtype=np.int64), np.zeros(MOST_POINTS, dtype=np.int64)
+        self.number = np.zeros(MOST_POINTS, dtype=np.int64)
+
+    @property
+    def arrays(self):
+        return self.count, self.place, self.step, self.age, self.missed, self.number
+
+
+@njit(cache=True, error_model="numpy")
+def _project(lens, rotation, position, x, uv, slope):
+    """Picture place of a point; False behind the camera or far outside its view."""
+    px, py, pz = x[0] - position[0], x[1] - position[1], x[2] - position[2]
+    a = rotation[0, 0] * px + rotation[0, 1] * py + rotation[0, 2] * pz
+    b = rotation[1, 0] * px + rotation[1, 1] * py + rotation[1, 2] * pz
+    z = rotation[2, 0] * px + rotation[2, 1] * py + rotation[2, 2] * pz
+    if z < 0.05:
+        return False
+    a, b = a / z, b / z
+    if a * a + b * b > 2.25:  # beyond any picture; the lens polynomial folds back out there
+        return False
+    distort(lens, a, b, uv, slope)
+    return True
+
+
+@njit(cache=True, error_model="numpy")
+def _fit_point(camera, xy, who, count, lens, rotation, position, x, normal, limit, fewest):
+    """Refine x (3,) from its sightings, dropping the worst while it lies beyond the limit. Sightings kept come first in
+    camera, xy, who. Returns how many there are (0: not enough) and the squared residuals' sum."""
+    uv, slope = np.empty(2), np.empty((2, 2))
+    while count >= fewest:
+        total = refine_point(camera, xy, count, lens, rotation, position, x, normal, 2)
+        if total < 0:
+            return 0, 0.0
+        worst, far = -1, limit
+        for k in range(count):
+            if not _project(lens[camera[k]], rotation[camera[k]], position[camera[k]], x, uv, slope):
+                return 0, 0.0
+            off = np.sqrt((xy[k, 0] - uv[0]) ** 2 + (xy[k, 1] - uv[1]) ** 2)
+            if off > far:
+                worst, far = k, off
+        if worst < 0:
+            return count, total
+        count -= 1
+        camera[worst], xy[worst], who[worst] = camera[count], xy[count], who[count]
+    return 0, 0.0
+
+
+@njit(cache=True, error_model="numpy", nogil=True)
+def rebuild_frames(
+    xy, groups, first, last, lens, rotation, position, reach, min_cameras, keep_cameras, limit, new_gate, gate,
+    count, place, step, age, missed, number, out_x, out_number, out_sd, out_cameras, out_count, out_residual,
+):  # fmt: skip
+    """Rebuild frames [first, last). xy (N, 2), groups as Centroids.groups; lens, rotation, position: cameras; reach: how
+    far from a camera points are looked for; the state (count, place, step, age, missed, number) is carried on.
+
+    Results by frame from `first`: out_x (F, K, 3), out_number (F, K), out_sd (F, K) for one pixel of noise, out_cameras
+    (F, K), out_count (F,), out_residual (F, C, 2): sum of squares and number of each camera's sightings.
+    """
+    cameras = lens.shape[0]
+    uv, slope, way = np.empty(2), np.empty((2, 2)), np.empty(2)
+    seen_by, seen_at, seen_who = np.empty(MOST_CAMERAS, dtype=np.int64), np.empty((MOST_CAMERAS, 2)), np.empty(MOST_CAMERAS, dtype=np.int64)
+    x, normal, unit, column = np.empty(3), np.empty((3, 3)), np.empty(3), np.empty(3)
+    nearest = np.empty((MOST_POINTS, cameras), dtype=np.int64)
+    expected = np.empty((MOST_POINTS, 3))
+    pair_ways, pair_centres = np.empty((2, 3)), np.empty((2, 3))
+    proposal, support = np.empty((MOST_PROPOSALS, 3)), np.empty(MOST_PROPOSALS, dtype=np.int64)
+    for f in range(first, last):
+        begin = groups[f * cameras : f * cameras + cameras + 1]
+        base, total_seen = begin[0], begin[cameras] - begin[0]
+        taken = np.full(total_seen, -1, dtype=np.int64)
+        claim = np.full(total_seen, 1e9)
+        # what was there before takes the centroids that are nearest to it
+        for k in range(count[0]):
+            lead = missed[k] + 1
+            for i in range(3):
+                expected[k, i] = place[k, i] + lead * step[k, i]
+            around = gate * (1 + 0.5 * missed[k]) if age[k] > 1 else new_gate
+            for c in range(cameras):
+                nearest[k, c] = -1
+                if not _project(lens[c], rotation[c], position[c], expected[k], uv, slope):
+                    continue
+                near = around
+                for n in range(begin[c], begin[c + 1]):
+                    du = xy[n, 0] - uv[0]
+                    if du > near or du < -near:
+                        continue
+                    d = np.sqrt(du**2 + (xy[n, 1] - uv[1]) ** 2)
+                    if d < near:
+                        near, nearest[k, c] = d, n
+                n = nearest[k, c]
+                if n >= 0 and near < claim[n - base]:
+                    claim[n - base], taken[n - base] = near, k
+        kept, found = 0, 0
+        for k in range(count[0]):
+            sightings = 0
+            for c in range(cameras):
+                n = nearest[k, c]
+                if n >= 0 and taken[n - base] == k:
+                    seen_by[sightings], seen_who[sightings] = c, n
+                    seen_at[sightings] = xy[n]
+                    sightings += 1
+            x[:] = expected[k]
+            good, total = _fit_point(seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, limit, keep_cameras)
+            for c in range(cameras):  # what did not fit is free for others
+                n = nearest[k, c]
+                if n >= 0 and taken[n - base] == k:
+                    taken[n - base] = -1
+            if good == 0 and missed[k] >= MISSED_FRAMES:
+                continue
+            if good:
+                for s in range(good):
+                    taken[seen_who[s] - base] = k
+                lead = missed[k] + 1
+                for i in range(3):
+                    moved = (x[i] - place[k, i]) / lead
+                    step[kept, i] = moved if age[k] < 2 else 0.25 * step[k, i] + 0.75 * moved
+                    place[kept, i] = x[i]
+                age[kept], missed[kept], number[kept] = age[k] + 1, 0, number[k]
+                _write(
+                    f - first, found, x, number[k], normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number,
+                    out_sd, out_cameras, out_residual, unit, column, uv, slope,
+                )  # fmt: skip
+                found += 1
+            else:
+                for i in range(3):
+                    step[kept, i], place[kept, i] = step[k, i], place[k, i]
+                age[kept], missed[kept], number[kept] = age[k], missed[k] + 1, number[k]
+            kept += 1
+        count[0] = kept
+        # centroids that nobody took: two rays that meet propose a point
+        ways = np.empty((total_seen, 3))
+        for c in range(cameras):
+            for n in range(begin[c], begin[c + 1]):
+                if taken[n - base] >= 0:
+                    continue
+                if not undistort(lens[c], xy[n, 0], xy[n, 1], way):
+                    taken[n - base] = MOST_POINTS
+                    continue
+                size = np.sqrt(way[0] ** 2 + way[1] ** 2 + 1.0)
+                for i in range(3):
+                    ways[n - base, i] = (rotation[c, 0, i] * way[0] + rotation[c, 1, i] * way[1] + rotation[c, 2, i]) / size
+        proposals = 0
+        for c in range(cameras - 1):
+            for n in range(begin[c], begin[c + 1]):
+                if taken[n - base] >= 0:
+                    continue
+                for d in range(c + 1, cameras):
+                    bx, by, bz = position[d, 0] - position[c, 0], position[d, 1] - position[c, 1], position[d, 2] - position[c, 2]
+                    u = ways[n - base]
+                    # the plane of this ray and the other camera: rays that meet ours lie in it
+                    ex, ey, ez = by * u[2] - bz * u[1], bz * u[0] - bx * u[2], bx * u[1] - by * u[0]
+                    size = np.sqrt(ex * ex + ey * ey + ez * ez)
+                    if size < 1e-6:
+                        continue
+                    tolerance = 2.5 * limit / lens[d, 0] + 2.5 * limit / lens[c, 0]
+                    for m in range(begin[d], begin[d + 1]):
+                        if taken[m - base] >= 0:
+                            continue
+                        v = ways[m - base]
+                        if abs(ex * v[0] + ey * v[1] + ez * v[2]) > tolerance * size:
+                            continue
+                        pair_ways[0], pair_ways[1] = u, v
+                        pair_centres[0], pair_centres[1] = position[c], position[d]
+                        if not nearest_to_rays(pair_ways, pair_centres, x):
+                            continue
+                        ahead = (x[0] - position[c, 0]) * u[0] + (x[1] - position[c, 1]) * u[1] + (x[2] - position[c, 2]) * u[2]
+                        behind = (x[0] - position[d, 0]) * v[0] + (x[1] - position[d, 1]) * v[1] + (x[2] - position[d, 2]) * v[2]
+                        if ahead < 0.2 or behind < 0.2 or ahead > reach or behind > reach:
+                            continue
+                        who = 0
+                        for e in range(cameras):
+                            if not _project(lens[e], rotation[e], position[e], x, uv, slope):
+                                continue
+                            for w in range(begin[e], begin[e + 1]):
+                                if taken[w - base] < 0 and abs(xy[w, 0] - uv[0]) < 3 * limit and abs(xy[w, 1] - uv[1]) < 3 * limit:
+                                    who += 1
+                                    break
+                        if who >= min_cameras and proposals < MOST_PROPOSALS:
+                            proposal[proposals], support[proposals] = x, who
+                            proposals += 1
+        if proposals:
+            order = np.argsort(-support[:proposals], kind="mergesort")
+            for p in order:
+                if kept >= MOST_POINTS:
+                    break
+                x[:] = proposal[p]
+                sightings = 0
+                for c in range(cameras):
+                    if not _project(lens[c], rotation[c], position[c], x, uv, slope):
+                        continue
+                    near, who = 4 * limit, -1
+                    for n in range(begin[c], begin[c + 1]):
+                        if taken[n - base] < 0:
+                            d = np.sqrt((xy[n, 0] - uv[0]) ** 2 + (xy[n, 1] - uv[1]) ** 2)
+                            if d < near:
+                                near, who = d, n
+                    if who >= 0:
+                        seen_by[sightings], seen_who[sightings] = c, who
+                        seen_at[sightings] = xy[who]
+                        sightings += 1
+                if sightings < min_cameras:
+                    continue
+                good, total = _fit_point(seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, limit, min_cameras)
+                if good == 0:
+                    continue
+                for s in range(good):
+                    taken[seen_who[s] - base] = kept
+                place[kept], step[kept] = x, 0.0
+                age[kept], missed[kept], number[kept] = 1, 0, count[1]
+                count[1] += 1
+                _write(
+                    f - first, found, x, number[kept], normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number,
+                    out_sd, out_cameras, out_residual, unit, column, uv, slope,
+                )  # fmt: skip
+                found += 1
+                kept += 1
+        count[0] = kept
+        out_count[f - first] = found
+
+
+@njit(cache=True, error_model="numpy")
+def _write(
+    f, k, x, number, normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number, out_sd, out_cameras,
+    out_residual, unit, column, uv, slope,
+):  # fmt: skip
+    out_x[f, k], out_number[f, k], out_cameras[f, k] = x, number, good
+    variance = 0.0
+    for i in range(3):
+        unit[:] = 0.0
+        unit[i] = 1.0
+        if solve_three(normal, unit, column):
+            variance += column[i]
+    out_sd[f, k] = np.sqrt(variance)
+    for s in range(good):
+        c = seen_by[s]
+        if _project(lens[c], rotation[c], position[c], x, uv, slope):
+            out_residual[f, c, 0] += (seen_at[s, 0] - uv[0]) ** 2 + (seen_at[s, 1] - uv[1]) ** 2
+            out_residual[f, c, 1] += 1
+
+
+def rebuild_window(centroids, groups, first, last, cameras, state, settings):
+    """Rebuild frames [first, last) and carry `state` on: places (F, K, 3), numbers (F, K), sd (F, K) in metres, cameras
+    (F, K), count (F,) of points, residual (F, C, 2)."""
+    frames = last - first
+    x, number = np.empty((frames, MOST_POINTS, 3)), np.full((frames, MOST_POINTS), -1)
+    sd, seen = np.empty((frames, MOST_POINTS)), np.zeros((frames, MOST_POINTS), dtype=np.int64)
+    count, residual = np.zeros(frames, dtype=np.int64), np.zeros((frames, len(cameras), 2))
+    lens, rotation, position = packed(cameras)
+    reach = 1.2 * max(np.linalg.norm(position[:, None] - position[None], axis=2).max(), 2.0)
+    gate = max(4.0, 6 * settings.residual_limit_px)
+    rebuild_frames(
+        centroids.xy, groups, first, last, lens, rotation, position, reach, settings.min_cameras, settings.keep_cameras,
+        settings.residual_limit_px, 6 * gate, gate, *state.arrays, x, number, sd, seen, count, residual,
+    )  # fmt: skip
+    most = int(count.max()) if frames else 0
+    return x[:, :most], number[:, :most], settings.noise_px * sd[:, :most], seen[:, :most], count, residual
+
+
+def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=None):
+    """Points of a recording as a Rebuilt; centroids over `cameras`, in their order; rate: Fraction."""
+    settings = settings or RebuildSettings()
+    frames, groups, state = centroids.frames, centroids.groups(len(cameras)), RebuildState()
+    rows, residuals = [], []
+    for first in range(0, frames, WINDOW):
+        if cancelled and cancelled():
+            raise InterruptedError("Rebuilding was cancelled.")
+        last = min(first + WINDOW, frames)
+        x, number, sd, seen, count, residual = rebuild_window(centroids, groups, first, last, cameras, state, settings)
+        f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
+        rows.append((f + first, number[f, k], x[f, k], sd[f, k], seen[f, k]))
+        residuals.append(residual)
+        if progress:
+            progress(last / frames)
+    frame, number, x, sd, seen = (np.concatenate(v) for v in zip(*rows, strict=True))
+    column, kept = _columns(frame, number, settings.shortest)
+    width = int(column.max()) + 1 if kept.any() else 0
+    points, deviation = np.full((frames, width, 3), np.nan), np.full((frames, width), np.nan)
+    by = np.zeros((frames, width), dtype=np.int16)
+    points[frame[kept], column[kept]] = x[kept]
+    deviation[frame[kept], column[kept]] = sd[kept]
+    by[frame[kept], column[kept]] = seen[kept]
+    residual = np.concatenate(residuals)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        each = np.sqrt(residual[..., 0] / (2 * residual[..., 1]))
+        per_camera = np.sqrt(residual[..., 0].sum(0) / (2 * residual[..., 1].sum(0)))
+    figures = {
+        "frames": frames, "seconds": frames / float(rate), "points_mean": float(kept.sum() / max(frames, 1)),
+        "tracks": int(len(np.unique(number[kept]))), "short_tracks_dropped": int(len(np.unique(number[~kept]))),
+        "cameras_per_point": float(seen[kept].mean()) if kept.any() else 0.0,
+        "sd_mm": float(1000 * np.sqrt(np.mean(sd[kept] ** 2))) if kept.any() else None,
+        "used_share": float(residual[..., 1].sum() / max(len(centroids), 1)),
+        "camera_residual_px": [None if not np.isfinite(v) else float(v) for v in per_camera],
+    }  # fmt: skip
+    return Rebuilt(points, deviation, by, each, figures)
+
+
+def _columns(frame, number, shortest):
+    """A column for every row, tracks that are over making room for others, and which rows are kept: tracks long enough."""
+    numbers, inverse, length = np.unique(number, return_inverse=True, return_counts=True)
+    start, end = np.full(len(numbers), np.iinfo(np.int64).max), np.full(len(numbers), -1)
+    np.minimum.at(start, inverse, frame)
+    np.maximum.at(end, inverse, frame)
+    column, free_from = np.full(len(numbers), -1), []
+    for k in np.argsort(start, kind="stable"):
+        if length[k] < shortest:
+            continue
+        fits = [c for c, until in enumerate(free_from) if until < start[k] - 2]
+        column[k] = fits[0] if fits else len(free_from)
+        if fits:
+            free_from[fits[0]] = end[k]
+        else:
+            free_from.append(end[k])
+    return column[inverse], column[inverse] >= 0
+
+
+def rebuild_still(centroids, cameras, settings=None):
+    """Places (K, 3) of what lies still: points that are there in half of the frames, averaged."""
+    settings = settings or RebuildSettings()
+    state, groups, frames = RebuildState(), centroids.groups(len(cameras)), min(centroids.frames, WINDOW)
+    x, number, _, _, count, _ = rebuild_window(centroids, groups, 0, frames, cameras, state, settings)
+    f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
+    places = []
+    for n in np.unique(number[f, k]):
+        mine = number[f, k] == n
+        if mine.sum() >= 0.5 * frames:
+            places.append(np.median(x[f, k][mine], axis=0))
+    return np.array(places).reshape(-1, 3)

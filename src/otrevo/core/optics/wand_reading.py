@@ -1,0 +1,292 @@
+"""Reading a wand in one picture: which centroid is which marker, and where the wand is before that one camera.
+
+Straight wands: three points of one line have one depth ratio that puts the inner marker where it is seen; with it the
+wand's place follows in closed form. Other wands: every three centroids are taken for the three markers that span the
+largest triangle, posed under weak perspective (T. D. Alter, 3-D pose from 3 points using weak perspective, 1994), the
+other markers looked for, and what fits is refined under full perspective by Gauss-Newton. A reading that a second one
+comes close to is not taken: frames are plenty, and a wrong start is dear.
+"""
+
+from itertools import combinations
+
+import numpy as np
+from numba import njit
+
+from otrevo.core.optics.wand import line_shares
+
+DEPTH_RATIO = 0.5  # how much nearer one end of a line may be than the other, as a logarithm
+MOST_TRIED = 12  # hypotheses that are refined
+MOST_POINTS = 14  # pictures with more centroids are left alone
+
+
+def wand_shape(wand):
+    """What the readers need of a Wand: (straight, order (M,), shares (M,), markers_m (M, 3), length in metres).
+
+    order: straight wands first marker, last marker, then the others; others begin with their largest triangle.
+    """
+    x = np.ascontiguousarray(wand.markers_m)
+    if wand.straight:
+        (first, last), shares = line_shares(wand)
+        rest = [m for m in range(len(x)) if m not in (first, last)]
+        return True, np.array([first, last, *rest]), shares, x, float(np.linalg.norm(x[last] - x[first]))
+    best = max(combinations(range(len(x)), 3), key=lambda t: np.linalg.norm(np.cross(x[t[1]] - x[t[0]], x[t[2]] - x[t[0]])))
+    rest = [m for m in range(len(x)) if m not in best]
+    return False, np.array([*best, *rest]), np.zeros(len(x)), x, float(np.ptp(x, axis=0).max())
+
+
+@njit(cache=True, error_model="numpy")
+def read_line(xy, lens, order, shares, length_m, which, place):
+    """Read a straight wand among xy (n, 2): which (M,) centroids, place (M, 3) before the camera; False if unclear."""
+    n, markers = xy.shape[0], order.shape[0]
+    best, second = 1e9, 1e9
+    chosen, best_ratio = np.empty(markers, dtype=np.int64), 1.0
+    trial = np.empty(markers, dtype=np.int64)
+    for i in range(n):
+        for j in range(n):
+            if i == j:
+                continue
+            dx, dy = xy[j, 0] - xy[i, 0], xy[j, 1] - xy[i, 1]
+            size = np.sqrt(dx * dx + dy * dy)
+            if size < 12.0:
+                continue
+            tolerance = 1.0 + 0.012 * size
+            for k in range(n):
+                if k == i or k == j:
+                    continue
+                s = shares[order[2]]
+                t = ((xy[k, 0] - xy[i, 0]) * dx + (xy[k, 1] - xy[i, 1]) * dy) / (size * size)
+                if t <= 0.02 or t >= 0.98:
+                    continue
+                off = abs((xy[k, 0] - xy[i, 0]) * dy - (xy[k, 1] - xy[i, 1]) * dx) / size
+                ratio = t * (1 - s) / (s * (1 - t))
+                bend = abs(np.log(ratio))
+                if off > tolerance or bend > DEPTH_RATIO:
+                    continue
+                trial[0], trial[1], trial[2] = i, j, k
+                score = off / tolerance + 2.0 * bend
+                for q in range(3, markers):
+                    s = shares[order[q]]
+                    t = s * ratio / (1 - s + s * ratio)
+                    near, who = 1e9, -1
+                    for p in range(n):
+                        if p != i and p != j and p != k:
+                            away = np.hypot(xy[p, 0] - xy[i, 0] - t * dx, xy[p, 1] - xy[i, 1] - t * dy)
+                            if away < near:
+                                near, who = away, p
+                    trial[q] = who
+                    score += near / tolerance if near < 2 * tolerance else 1e9
+                if score < best:
+                    second, best, best_ratio = best, score, ratio
+                    chosen[:] = trial
+                elif score < second:
+                    second = score
+    if best > 1e8 or second < best + 0.4:
+        return False
+    for q in range(markers):
+        which[order[q]] = chosen[q]
+    ax, ay = (xy[chosen[0], 0] - lens[2]) / lens[0], (xy[chosen[0], 1] - lens[3]) / lens[1]
+    cx, cy = (xy[chosen[1], 0] - lens[2]) / lens[0], (xy[chosen[1], 1] - lens[3]) / lens[1]
+    near = length_m / np.sqrt((best_ratio * cx - ax) ** 2 + (best_ratio * cy - ay) ** 2 + (best_ratio - 1) ** 2)
+    for q in range(markers):
+        s = shares[order[q]]
+        place[order[q], 0] = near * ((1 - s) * ax + s * best_ratio * cx)
+        place[order[q], 1] = near * ((1 - s) * ay + s * best_ratio * cy)
+        place[order[q], 2] = near * ((1 - s) + s * best_ratio)
+    return True
+
+
+@njit(cache=True, error_model="numpy")
+def _turn_by(v, out):
+    """Rotation matrix of a rotation vector."""
+    angle = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2)
+    a = 1.0 - angle**2 / 6 if angle < 1e-6 else np.sin(angle) / angle
+    b = 0.5 if angle < 1e-6 else (1 - np.cos(angle)) / angle**2
+    x, y, z = v[0], v[1], v[2]
+    out[0, 0], out[0, 1], out[0, 2] = 1 - b * (y * y + z * z), b * x * y - a * z, b * x * z + a * y
+    out[1, 0], out[1, 1], out[1, 2] = b * x * y + a * z, 1 - b * (x * x + z * z), b * y * z - a * x
+    out[2, 0], out[2, 1], out[2, 2] = b * x * z - a * y, b * y * z + a * x, 1 - b * (x * x + y * y)
+
+
+@njit(cache=True, error_model="numpy")
+def refine_place(markers, seen, lens, turn, shift, iterations):
+    """Pose (turn (3, 3), shift (3,)) of markers (M, 3) before a pinhole camera, fitted to seen (M, 2); RMS in pixels."""
+    count = markers.shape[0]
+    j, h, g = np.empty((2, 6)), np.empty((6, 6)), np.empty(6)
+    small, r = np.empty((3, 3)), np.empty(2)
+    rms = 1e9
+    for step in range(iterations + 1):
+        h[:], g[:], total = 0.0, 0.0, 0.0
+        for m in range(count):
+            q = turn @ markers[m]
+            x, y, z = q[0] + shift[0], q[1] + shift[1], q[2] + shift[2]
+            if z < 0.05:
+                return 1e9
+            r[0] = seen[m, 0] - lens[0] * x / z - lens[2]
+            r[1] = seen[m, 1] - lens[1] * y / z - lens[3]
+            total += r[0] ** 2 + r[1] ** 2
+            for a in range(2):
+                f, at = (lens[0], x) if a == 0 else (lens[1], y)
+                d0, d1, d2 = (f / z, 0.0, -f * at / z**2) if a == 0 else (0.0, f / z, -f * at / z**2)
+                j[a, 3], j[a, 4], j[a, 5] = d0, d1, d2
+                j[a, 0] = d2 * q[1] - d1 * q[2]
+                j[a, 1] = d0 * q[2] - d2 * q[0]
+                j[a, 2] = d1 * q[0] - d0 * q[1]
+            h += j.T @ j
+            g += j.T @ r
+        rms = np.sqrt(total / (2 * count))
+        if step == iterations:
+            break
+        for a in range(6):
+            h[a, a] *= 1 + 1e-6
+            h[a, a] += 1e-9
+        d = np.linalg.solve(h, g)
+        size = np.sqrt(d[0] ** 2 + d[1] ** 2 + d[2] ** 2)
+        if size > 0.5:
+            d *= 0.5 / size
+        _turn_by(d[:3], small)
+        turn[:] = small @ turn
+        shift += d[3:]
+    return rms
+
+
+@njit(cache=True, error_model="numpy")
+def _apart(a, b):
+    return np.sqrt((a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2)
+
+
+@njit(cache=True, error_model="numpy")
+def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, turn):
+    """Turn (3, 3) of a triangle with sides r seen at p0 p1 p2 under weak perspective; returns pixels a metre.
+
+    model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
+    """
+    d01, d02, d12 = _apart(p0, p1), _apart(p0, p2), _apart(p1, p2)
+    q = d01**2 * (-(r01**2) + r02**2 + r12**2) + d02**2 * (r01**2 - r02**2 + r12**2) + d12**2 * (r01**2 + r02**2 - r12**2)
+    p = (d01 + d02 + d12) * (-d01 + d02 + d12) * (d01 - d02 + d12) * (d01 + d02 - d12)
+    scale = np.sqrt((q + np.sqrt(max(q * q - area * p, 0.0))) / area)
+    h1 = np.sqrt(max((scale * r01) ** 2 - d01**2, 0.0))
+    h2 = np.sqrt(max((scale * r02) ** 2 - d02**2, 0.0))
+    if d01**2 + d02**2 - d12**2 > scale**2 * (r01**2 + r02**2 - r12**2):
+        h2 = -h2
+    e1[0], e1[1], e1[2] = p1[0] - p0[0], p1[1] - p0[1], mirrored * h1
+    e2[0], e2[1], e2[2] = p2[0] - p0[0], p2[1] - p0[1], mirrored * h2
+    size = np.sqrt(e1[0] ** 2 + e1[1] ** 2 + e1[2] ** 2)
+    for i in range(3):
+        found[0, i] = e1[i] / size
+        found[2, i] = e1[(i + 1) % 3] * e2[(i + 2) % 3] - e1[(i + 2) % 3] * e2[(i + 1) % 3]
+    size = np.sqrt(found[2, 0] ** 2 + found[2, 1] ** 2 + found[2, 2] ** 2) + 1e-12
+    for i in range(3):
+        found[2, i] /= size
+    for i in range(3):
+        found[1, i] = found[2, (i + 1) % 3] * found[0, (i + 2) % 3] - found[2, (i + 2) % 3] * found[0, (i + 1) % 3]
+    for i in range(3):
+        for j in range(3):
+            turn[i, j] = found[0, i] * model[0, j] + found[1, i] * model[1, j] + found[2, i] * model[2, j]
+    return scale
+
+
+@njit(cache=True, error_model="numpy")
+def read_shape(xy, lens, order, markers, size_m, which, place):
+    """Read a wand that is no line among xy (n, 2): as read_line."""
+    n, count = xy.shape[0], order.shape[0]
+    a, b, c = markers[order[0]], markers[order[1]], markers[order[2]]
+    r01, r02, r12 = np.linalg.norm(b - a), np.linalg.norm(c - a), np.linalg.norm(c - b)
+    area = (r01 + r02 + r12) * (-r01 + r02 + r12) * (r01 - r02 + r12) * (r01 + r02 - r12)
+    model = np.empty((3, 3))
+    model[0] = (b - a) / r01
+    model[2] = np.cross(b - a, c - a)
+    model[2] /= np.linalg.norm(model[2])
+    model[1] = np.cross(model[2], model[0])
+    found = np.empty((3, 3))
+    hypotheses = np.empty((MOST_TRIED, count), dtype=np.int64)
+    score, side = np.full(MOST_TRIED, 1e9), np.empty(MOST_TRIED)
+    trial, seen = np.empty(count, dtype=np.int64), np.empty((count, 2))
+    e1, e2, turn, start = np.empty(3), np.empty(3), np.empty((3, 3)), np.empty(3)
+    for i in range(n):
+        for j in range(n):
+            for k in range(n):
+                if i == j or i == k or j == k:
+                    continue
+                big = max(_apart(xy[i], xy[j]), _apart(xy[i], xy[k]), _apart(xy[j], xy[k]))
+                if big < 15.0:
+                    continue
+                for mirrored in (1.0, -1.0):
+                    scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, mirrored, model, found, e1, e2, turn)
+                    trial[0], trial[1], trial[2] = i, j, k
+                    off = 0.0
+                    for m in range(3, count):
+                        u, v = xy[i, 0], xy[i, 1]
+                        for q in range(3):
+                            u += scale * turn[0, q] * (markers[order[m], q] - a[q])
+                            v += scale * turn[1, q] * (markers[order[m], q] - a[q])
+                        near, who = 0.2 * big + 5.0, -1
+                        for w in range(n):
+                            taken = False
+                            for z in range(m):
+                                taken = taken or trial[z] == w
+                            if not taken:
+                                d = np.hypot(xy[w, 0] - u, xy[w, 1] - v)
+                                if d < near:
+                                    near, who = d, w
+                        if who < 0:
+                            off = 1e9
+                            break
+                        trial[m] = who
+                        off += near / big
+                    worst = score.argmax()
+                    if off < score[worst]:
+                        score[worst], side[worst] = off, mirrored
+                        hypotheses[worst] = trial
+    best, second = 1e9, 1e9
+    chosen, best_turn, best_shift = np.full(count, -1), np.empty((3, 3)), np.empty(3)
+    for h in np.argsort(score):
+        if score[h] > 1e8:
+            break
+        i, j, k = hypotheses[h, 0], hypotheses[h, 1], hypotheses[h, 2]
+        scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, turn)
+        for m in range(count):
+            seen[order[m]] = xy[hypotheses[h, m]]
+        depth = lens[0] / scale
+        start[0], start[1], start[2] = depth * (xy[i, 0] - lens[2]) / lens[0], depth * (xy[i, 1] - lens[3]) / lens[1], depth
+        shift = start - turn @ a
+        rms = refine_place(markers, seen, lens, turn, shift, 6)
+        same = True
+        for m in range(count):
+            same = same and hypotheses[h, m] == chosen[m]
+        if rms < best:
+            if not same:
+                second = best
+            best = rms
+            chosen[:] = hypotheses[h]
+            best_turn[:], best_shift[:] = turn, shift
+        elif not same and rms < second:
+            second = rms
+    if best > 3.0 + 0.02 * lens[0] * size_m / max(best_shift[2], 0.3) or second < 2.5 * best + 0.5:
+        return False
+    for m in range(count):
+        which[order[m]] = chosen[m]
+        place[m] = best_turn @ markers[m] + best_shift
+    return True
+
+
+@njit(cache=True, error_model="numpy")
+def read_all(straight, order, shares, markers, size_m, xy, groups, frames, lens, places, which):
+    """Read the wand in every picture of some frames.
+
+    xy (N, 2) centroids, groups as Centroids.groups; frames (F,); lens (C, 9). places (F, C, M, 3) receives the wand before
+    each camera, NaN where it was not read; which (F, C, M) the numbers of its centroids.
+    """
+    cameras, count = lens.shape[0], order.shape[0]
+    one, at = np.empty(count, dtype=np.int64), np.empty((count, 3))
+    for f in range(frames.shape[0]):
+        for c in range(cameras):
+            begin, end = groups[frames[f] * cameras + c], groups[frames[f] * cameras + c + 1]
+            if end - begin < count or end - begin > MOST_POINTS:
+                continue
+            if straight:
+                clear = read_line(xy[begin:end], lens[c], order, shares, size_m, one, at)
+            else:
+                clear = read_shape(xy[begin:end], lens[c], order, markers, size_m, one, at)
+            if clear:
+                places[f, c] = at
+                which[f, c] = one + begin

@@ -1,0 +1,186 @@
+"""Camera stand-ins: where they hang, how their lenses really bend, and the centroids they deliver.
+
+The truth is richer than what the solvers assume: lenses with five distortion numbers, bodies in the way, blobs that melt
+together, lamps and strobes that never move, ghosts that do, frames lost, a camera knocked in the middle of a recording.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.formats.centroids import Centroids
+from otrevo.core.optics.camera import Camera
+from otrevo.core.sim.motions import band_noise
+
+WIDTH, HEIGHT = 2048, 1536
+MARKER_RADIUS_M = 0.007
+PIECE = 200  # frames worked on at a time
+GHOST, REFLECTION, WILD = -1, -2, -3
+
+
+@dataclass(frozen=True)
+class Faults:
+    """What goes wrong in the pictures; shares are of sightings or frames."""
+
+    noise_px: float = 0.1
+    missed: float = 0.01
+    ghosts: float = 0.05
+    wild: float = 0.0  # sightings that are grossly off
+    reflections: int = 2  # per camera, at most
+    lost_frames: float = 0.0  # of the last camera
+    knocked: tuple | None = None  # (camera number, from frame, degrees, metres)
+
+
+def make_rig(seed, count=12, room_m=(8.0, 6.5)):
+    """`count` cameras on the walls and a rail of a room, all looking at its middle, each with a lens of its own."""
+    rng = np.random.default_rng([seed, 61])
+    cameras = []
+    for i in range(count):
+        around = 2 * np.pi * (i + rng.uniform(-0.25, 0.25)) / count
+        wall = np.array([np.cos(around), np.sin(around)])
+        reach = 0.5 / np.abs(wall / np.array(room_m)).max()
+        height = rng.uniform(2.4, 3.2) if i % 3 else rng.uniform(0.7, 1.4)
+        place = np.array([reach * wall[0], height, reach * wall[1]])
+        target = np.array([rng.uniform(-0.6, 0.6), rng.uniform(0.7, 1.2), rng.uniform(-0.6, 0.6)])
+        forward = target - place
+        forward /= np.linalg.norm(forward)
+        right = np.cross(forward, [0.0, 1.0, 0.0])
+        right /= np.linalg.norm(right)
+        turn = np.stack([right, np.cross(forward, right), forward])  # +y down, +z forward
+        turn = Rotation.from_rotvec([0, 0, rng.normal(0, np.radians(4))]).as_matrix() @ turn
+        focal = rng.uniform(1150, 1500)
+        lens = np.array([
+            focal, focal, WIDTH / 2 + rng.normal(0, 12), HEIGHT / 2 + rng.normal(0, 12), rng.uniform(-0.14, 0.02),
+            rng.normal(0, 0.02), rng.normal(0, 4e-4), rng.normal(0, 4e-4), rng.normal(0, 0.008),
+        ])  # fmt: skip
+        cameras.append(Camera(f"c{i + 1:02d}", WIDTH, HEIGHT, lens, place, turn))
+    return cameras
+
+
+def knock(camera, degrees, metres, seed=0):
+    """The camera turned by `degrees` and shifted by `metres`, both in a direction of chance."""
+    rng = np.random.default_rng([seed, 62])
+    axis, way = rng.normal(size=3), rng.normal(size=3)
+    turn = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis)).as_matrix()
+    return replace(camera, rotation=turn @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way))
+
+
+def project(camera, points):
+    """Picture places (..., 2) and depth (...) of world points (..., 3); NaN places outside the picture."""
+    p = (points - camera.position_m) @ camera.rotation.T
+    depth = p[..., 2]
+    fx, fy, cx, cy, k1, k2, p1, p2, k3 = camera.lens
+    with np.errstate(invalid="ignore", divide="ignore"):
+        a, b = p[..., 0] / depth, p[..., 1] / depth
+        r2 = a * a + b * b
+        radial = 1 + k1 * r2 + k2 * r2**2 + k3 * r2**3
+        u = fx * (a * radial + 2 * p1 * a * b + p2 * (r2 + 2 * a * a)) + cx
+        v = fy * (b * radial + p1 * (r2 + 2 * b * b) + 2 * p2 * a * b) + cy
+        inside = (depth > 0.2) & (r2 < 1.5) & (u > 0) & (u < camera.width - 1) & (v > 0) & (v < camera.height - 1)
+    out = np.stack([u, v], -1)
+    out[~inside] = np.nan
+    return out, depth
+
+
+def hidden_by(position, points, ends, radius):
+    """Whether bodies stand between a camera at `position` and points (T, K, 3): (T, K).
+
+    ends (T, S, 2, 3): the axes of S limbs as capsules of radius (S,). A marker on a limb's far side is hidden too.
+    """
+    out = np.zeros(points.shape[:2], dtype=bool)
+    sight = points - position
+    length2 = np.sum(sight**2, -1)
+    for s in range(ends.shape[1]):
+        a, axis = ends[:, s, 0][:, None], (ends[:, s, 1] - ends[:, s, 0])[:, None]
+        between = position - a
+        aa = np.sum(axis**2, -1) + 1e-9
+        ab, ad, bd = np.sum(sight * axis, -1), np.sum(axis * between, -1), np.sum(sight * between, -1)
+        det = length2 * aa - ab**2 + 1e-9
+        along = np.clip((ab * ad - aa * bd) / det, 0, 1)  # share of the line of sight that is nearest to the axis
+        share = np.clip((ab * along + ad) / aa, 0, 1)
+        along = np.clip((ab * share - bd) / length2, 0, 1)
+        apart = between + along[..., None] * sight - share[..., None] * axis
+        before = along < 1 - 0.5 * radius[s] / np.sqrt(length2)
+        out |= (np.linalg.norm(apart, axis=-1) < 0.85 * radius[s]) & before
+    return out
+
+
+def film(cameras, points, seed, faults=None, bodies=None):
+    """Centroids of world points (T, K, 3), NaN where absent, and the truth (N,): number of the point, or what it is.
+
+    bodies: (ends (T, S, 2, 3), radius (S,)) of limbs in the way, or None.
+    """
+    faults = faults or Faults()
+    rng = np.random.default_rng([seed, 63])
+    frames = len(points)
+    rows = []
+    for c, camera in enumerate(cameras):
+        lamps = np.column_stack([rng.uniform(0, WIDTH, faults.reflections), rng.uniform(0, HEIGHT, faults.reflections)])
+        lamps = lamps[: rng.integers(0, faults.reflections + 1)]
+        drift = np.cumsum(rng.normal(0, 1.0, (frames, 2)), 0) + rng.uniform(0, 1, 2) * [WIDTH, HEIGHT]
+        there = rng.random(frames) > (faults.lost_frames if c == len(cameras) - 1 else 0.0)
+        for first in range(0, frames, PIECE):
+            part = slice(first, min(first + PIECE, frames))
+            now = camera
+            if faults.knocked and faults.knocked[0] == c and first >= faults.knocked[1]:
+                now = knock(camera, *faults.knocked[2:], seed)
+            places, depth = project(now, points[part])
+            seen = np.isfinite(places[..., 0]) & (rng.random(places.shape[:2]) >= faults.missed)
+            if bodies is not None:
+                seen &= ~hidden_by(now.position_m, points[part], bodies[0][part], bodies[1])
+            seen &= there[part, None]
+            f, k = np.nonzero(seen)
+            xy = places[f, k] + rng.normal(0, faults.noise_px, (len(f), 2))
+            radius = now.lens[0] * MARKER_RADIUS_M / depth[f, k]
+            truth = k.copy()
+            wild = rng.random(len(f)) < faults.wild
+            xy[wild] += rng.uniform(-40, 40, (wild.sum(), 2))
+            truth[wild] = WILD
+            xy, radius, truth, f = _melted(xy, radius, truth, f)
+            pieces = [(f, xy, radius, truth)]
+            count = rng.poisson(faults.ghosts * max(len(f), 1))
+            g = rng.integers(0, part.stop - first, count)
+            ghost = np.mod(drift[first + g] + rng.normal(0, 30, (count, 2)), [WIDTH, HEIGHT])
+            pieces.append((g, ghost, rng.uniform(1, 4, count), np.full(count, GHOST)))
+            for lamp in lamps:
+                on = np.flatnonzero(there[part] & (rng.random(part.stop - first) < 0.97))
+                pieces.append((on, lamp + rng.normal(0, 0.15, (len(on), 2)), np.full(len(on), 3.0), np.full(len(on), REFLECTION)))
+            for f, xy, radius, truth in pieces:
+                rows.append((f + first, np.full(len(f), c), xy, radius, truth))
+    frame, camera, xy, radius, truth = (np.concatenate(v) for v in zip(*rows, strict=True))
+    inside = (xy > -0.5).all(1) & (xy < [WIDTH - 0.5, HEIGHT - 0.5]).all(1)
+    order = np.lexsort((rng.random(len(frame)), camera, frame))
+    order = order[inside[order]]
+    return Centroids(frame[order], camera[order], xy[order], radius[order]), truth[order]
+
+
+def _melted(xy, radius, truth, frame):
+    """Blobs of one picture that overlap become one, at the mean of their places weighed by their areas."""
+    order = np.lexsort((xy[:, 0], frame))
+    xy, radius, truth, frame = xy[order].copy(), radius[order].copy(), truth[order], frame[order]
+    keep = np.ones(len(xy), dtype=bool)
+    for step in range(1, 6):  # neighbours in x
+        i = np.arange(len(xy) - step)
+        j = i + step
+        close = (frame[i] == frame[j]) & (np.linalg.norm(xy[i] - xy[j], axis=1) < 0.8 * (radius[i] + radius[j]))
+        for a, b in zip(i[close], j[close], strict=True):
+            if keep[a] and keep[b]:
+                w = radius[a] ** 2 / (radius[a] ** 2 + radius[b] ** 2)
+                xy[a] = w * xy[a] + (1 - w) * xy[b]
+                radius[a] = np.hypot(radius[a], radius[b])
+                keep[b] = False
+    return xy[keep], radius[keep], truth[keep], frame[keep]
+
+
+def sweep(seed, wand, seconds=60.0, rate_hz=100.0, reach_m=(2.2, 1.8), heights_m=(0.15, 2.1)):
+    """A wand swept through the room: its markers (T, M, 3) and its true pose, places (T, 3) and turns (T, 3, 3)."""
+    rng = np.random.default_rng([seed, 64])
+    frames = int(seconds * rate_hz)
+    path = band_noise(rng, frames, 3, rate_hz, 0.05, 0.35)
+    path = np.tanh(0.9 * path)
+    middle = np.mean(heights_m)
+    place = path * [reach_m[0], (heights_m[1] - heights_m[0]) / 2, reach_m[1]] + [0, middle, 0]
+    turn = Rotation.from_rotvec(band_noise(rng, frames, 3, rate_hz, 0.05, 0.4) * 1.6).as_matrix()
+    offsets = wand.markers_m - wand.markers_m.mean(axis=0)
+    return place[:, None] + np.einsum("tij,mj->tmi", turn, offsets), place, turn
