@@ -2,6 +2,7 @@
 
 import argparse
 import sys
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -133,6 +134,98 @@ def _solve_named_prop(prop, points, path):
     return solve_prop(points.points_m[:, columns], points.rate, prop)
 
 
+def run_blinds(args):
+    from otrevo.core.formats.centroids import read_centroids
+    from otrevo.core.optics.blinds import find_blinds
+    from otrevo.core.optics.documents import blinds_to_document
+    from otrevo.core.optics.rig import rig_from_document
+
+    rig, _ = rig_from_document(read_document(args.cameras, "cameras/1"), Path(args.cameras).name)
+    centroids, notes = read_centroids(args.centroids, rig)
+    _say_notes(notes)
+    write_document(args.out, blinds_to_document(find_blinds(centroids, len(rig)), [c.name for c in rig]))
+
+
+def run_calibrate(args):
+    from otrevo.core.formats.centroids import read_centroids
+    from otrevo.core.optics.calibrate import calibrate_sweep
+    from otrevo.core.optics.documents import blinds_from_rows, calibration_to_document
+    from otrevo.core.optics.rig import rig_from_document
+    from otrevo.core.optics.wand import wand_from_document
+
+    rig, rate = rig_from_document(read_document(args.cameras, "cameras/1"), Path(args.cameras).name)
+    wand = wand_from_document(read_document(args.wand, "wand/1"), Path(args.wand).name)
+    names, blinds = [c.name for c in rig], []
+    if args.blinds:
+        document = read_document(args.blinds, "blinds/1")
+        blinds = blinds_from_rows(document.get("blinds"), names, Path(args.blinds).name)
+    centroids, notes = read_centroids(args.centroids, rig)
+    found = calibrate_sweep(centroids, rig, rate, wand, blinds, _progress(args))
+    solved = [c.name for c in found.cameras]
+    kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
+    _say_notes([*notes, *found.notes, *(f"camera {n}: {reason}" for n, reason in found.failed.items())])
+    document = calibration_to_document(found.cameras, found.figures["wand_rms_mm"], "free", kept, found.rows)
+    if args.report:
+        report = {"figures": found.figures, "cameras": found.rows, "failed": found.failed, "notes": notes + found.notes}
+        write_document(args.report, {"otrevo": "calibrate-report/1"} | report)
+    write_document(args.out, document)
+
+
+def run_level(args):
+    from otrevo.core.formats.centroids import read_centroids
+    from otrevo.core.optics.blinds import blinded
+    from otrevo.core.optics.documents import calibration_from_document, calibration_to_document
+    from otrevo.core.optics.level import level, levelled
+    from otrevo.core.optics.wand import wand_from_document
+
+    before = read_document(args.calibration, "calibration/1")
+    cameras, blinds = calibration_from_document(before, Path(args.calibration).name)
+    wand = wand_from_document(read_document(args.wand, "wand/1"), Path(args.wand).name)
+
+    def seen(path):
+        centroids, notes = read_centroids(path, cameras, strangers=True)
+        _say_notes(notes)
+        return centroids.only(~blinded(centroids, blinds))
+
+    floor = seen(args.floor_markers) if args.floor_markers else None
+    found = level(seen(args.wand_on_floor), cameras, wand, floor, args.marker_radius_mm / 1000)
+    rows = [{"id": r["id"], **{k: r.get(k) for k in ("reprojection_rms_px", "samples")}} for r in before["cameras"]]
+    turned = levelled(cameras, found, args.quarter_turns)
+    write_document(args.out, calibration_to_document(turned, before.get("wand_rms_mm"), "levelled", blinds, rows))
+    if args.report:
+        _report(args.report, "level", found.figures, [], [])
+
+
+def run_rebuild(args):
+    from otrevo.core.formats.centroids import read_centroids
+    from otrevo.core.optics.blinds import blinded
+    from otrevo.core.optics.documents import calibration_from_document
+    from otrevo.core.optics.rebuild import RebuildSettings, rebuild
+
+    cameras, blinds = calibration_from_document(
+        read_document(args.calibration, "calibration/1"), Path(args.calibration).name
+    )
+    centroids, notes = read_centroids(args.centroids, cameras, strangers=True)
+    centroids = centroids.only(~blinded(centroids, blinds))
+    settings = RebuildSettings(args.min_cameras, args.residual_limit_px)
+    found = rebuild(centroids, cameras, _rate(args.rate), settings, _progress(args))
+    if found.points_m.shape[1] == 0:
+        raise InputError(
+            f"{Path(args.centroids).name}: no point is seen by {args.min_cameras} cameras within {args.residual_limit_px:g} "
+            "px; is this the calibration of these cameras?"
+        )
+    _say_notes(notes)
+    columns = [f"point {i + 1}" for i in range(found.points_m.shape[1])]
+    write_c3d(args.out, found.points_m, columns, _rate(args.rate))
+    if args.report:
+        _report(args.report, "rebuild", found.figures, [], notes)
+
+
+def _say_notes(notes):
+    for note in notes:
+        print(f"otrevo: {note}", file=sys.stderr)
+
+
 def run_check(args):
     from otrevo.core.package.check import check_package
 
@@ -200,6 +293,36 @@ def build_parser():
     p.add_argument("--rate", help="delivery rate, such as 60 or 30000/1001")
     p.add_argument("--report")
     p.add_argument("--prop", action="append", help="a prop/1 document; its motion goes to OUT_name.bvh")
+    p = add("blinds", run_blinds, "Find what never moves in the cameras' pictures.")
+    p.add_argument("--centroids", required=True, help="a recording of the empty, still room")
+    p.add_argument("--cameras", required=True)
+    p.add_argument("--out", required=True)
+    p = add("calibrate", run_calibrate, "Calibrate cameras from a swept wand.")
+    p.add_argument("--centroids", required=True)
+    p.add_argument("--cameras", required=True)
+    p.add_argument("--wand", required=True)
+    p.add_argument("--blinds")
+    p.add_argument("--out", required=True)
+    p.add_argument("--report")
+    p = add("level", run_level, "Give a calibration its origin, front and level.")
+    p.add_argument("--calibration", required=True)
+    p.add_argument("--wand-on-floor", required=True)
+    p.add_argument("--wand", required=True)
+    p.add_argument("--floor-markers")
+    p.add_argument(
+        "--marker-radius-mm", type=float, default=0.0, help="how high above the floor a marker's middle lies"
+    )
+    p.add_argument("--quarter-turns", type=int, default=0, help="turn the front further, by 90 degrees each")
+    p.add_argument("--out", required=True)
+    p.add_argument("--report")
+    p = add("rebuild", run_rebuild, "Rebuild points from what calibrated cameras saw.")
+    p.add_argument("--centroids", required=True)
+    p.add_argument("--calibration", required=True)
+    p.add_argument("--rate", default="120/1", help="frames per second of the recording, such as 120/1")
+    p.add_argument("--min-cameras", type=int, default=3)
+    p.add_argument("--residual-limit-px", type=float, default=0.7)
+    p.add_argument("--out", required=True)
+    p.add_argument("--report")
     p = add("check", run_check, "Check a package: files, checksums, contents.")
     p.add_argument("package")
     return parser

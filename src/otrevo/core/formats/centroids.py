@@ -15,7 +15,7 @@ MOST_ROWS = 60_000_000
 
 @dataclass(frozen=True)
 class Centroids:
-    """frame (N,) and camera (N,) numbers, sorted by frame, then camera; xy (N, 2) and radius (N,) in pixels."""
+    """frame (N,) and camera (N,) numbers, sorted by frame, then camera, then x; xy (N, 2) and radius (N,) in pixels."""
 
     frame: np.ndarray
     camera: np.ndarray
@@ -39,8 +39,10 @@ class Centroids:
         return np.searchsorted(self.frame * cameras + self.camera, np.arange(self.frames * cameras + 1))
 
 
-def read_centroids(path, cameras):
-    """Centroids and notes from a file; cameras: the rig's cameras (id, width, height), in their order.
+def read_centroids(path, cameras, strangers=False):
+    """Centroids and notes from a file; cameras: the rig's cameras (name, width, height), in their order.
+
+    strangers: leave out and tell of cameras that are not among them (they could not be calibrated), instead of refusing.
 
     Raises InputError: no such file, wrong columns, text in a number's place, a camera the rig does not have, places
     outside the picture. Frames out of order are sorted and a repeated centroid is dropped; both are told in the notes.
@@ -66,25 +68,32 @@ def read_centroids(path, cameras):
         raise InputError(f"{path.name}: {table.num_rows} centroids; at most {MOST_ROWS} are read at once.")
     names = table["camera"].dictionary_encode().combine_chunks()
     number = {c.name: i for i, c in enumerate(cameras)}
-    strangers = [n for n in names.dictionary.to_pylist() if n not in number]
-    if strangers:
-        raise InputError(f"{path.name}: camera '{strangers[0]}' is not among the {len(cameras)} of the rig.")
-    camera = np.array([number[n] for n in names.dictionary.to_pylist()], dtype=np.int64)[names.indices.to_numpy()]
+    others = [n for n in names.dictionary.to_pylist() if n not in number]
+    if others and (not strangers or len(others) == len(names.dictionary)):
+        raise InputError(f"{path.name}: camera '{others[0]}' is not among the {len(cameras)} of the rig.")
+    notes = [f"camera {n} is not calibrated; its centroids are left out" for n in others]
+    camera = np.array([number.get(n, -1) for n in names.dictionary.to_pylist()], dtype=np.int64)[
+        names.indices.to_numpy()
+    ]
     columns = {c: table[c].to_numpy() for c in ("frame", "x", "y", "radius")}
     for name, values in columns.items():
         wrong = np.flatnonzero(~np.isfinite(values) if values.dtype.kind == "f" else values < 0)
         if len(wrong):
-            raise InputError(f"{path.name}: row {wrong[0] + 2}: {name} is {values[wrong[0]]}; expected a number from 0.")
+            raise InputError(
+                f"{path.name}: row {wrong[0] + 2}: {name} is {values[wrong[0]]}; expected a number from 0."
+            )
     frame, xy = columns["frame"].astype(np.int64), np.column_stack([columns["x"], columns["y"]])
     size = np.array([(c.width, c.height) for c in cameras])
-    outside = np.flatnonzero(((xy < -0.5) | (xy > size[camera] - 0.5)).any(axis=1))
+    outside = np.flatnonzero(((xy < -0.5) | (xy > size[camera] - 0.5)).any(axis=1) & (camera >= 0))
     if len(outside):
         r, c = outside[0], cameras[camera[outside[0]]]
         raise InputError(
             f"{path.name}: row {r + 2}: ({xy[r, 0]:g}, {xy[r, 1]:g}) lies outside the {c.width} x {c.height} picture of "
             f"camera {c.name}; the cameras file has another picture size than the recording."
         )
-    return tidied(frame, camera, xy, columns["radius"])
+    known = camera >= 0
+    centroids, more = tidied(frame[known], camera[known], xy[known], columns["radius"][known])
+    return centroids, notes + more
 
 
 def tidied(frame, camera, xy, radius):

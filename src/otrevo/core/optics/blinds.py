@@ -24,7 +24,13 @@ class Blind:
     share: float
 
     def to_document(self, names):
-        return {"camera": names[self.camera], "x": self.xy[0], "y": self.xy[1], "radius": self.radius, "share": self.share}
+        return {
+            "camera": names[self.camera],
+            "x": self.xy[0],
+            "y": self.xy[1],
+            "radius": self.radius,
+            "share": self.share,
+        }
 
 
 def find_blinds(centroids, cameras, share=THERE_SHARE):

@@ -31,24 +31,24 @@ def rigid_move(a, b, weight=None):
     return turn, middle_b - np.einsum("...ij,...j->...i", turn, middle_a)
 
 
-def pair_move(a, b, rng):
+def pair_move(a, b, rng, tries=TRIES):
     """The move from one camera's points a (F, M, 3) to another's b, by sample consensus.
 
     Returns turn, shift, the share of frames that agree, and their RMS distance as a share of the distance.
     """
     frames, markers = a.shape[:2]
-    some = np.array([rng.choice(frames, 3, replace=False) for _ in range(TRIES)])
-    turn, shift = rigid_move(a[some].reshape(TRIES, 3 * markers, 3), b[some].reshape(TRIES, 3 * markers, 3))
+    some = np.array([rng.choice(frames, 3, replace=False) for _ in range(tries)])
+    turn, shift = rigid_move(a[some].reshape(tries, 3 * markers, 3), b[some].reshape(tries, 3 * markers, 3))
     depth = np.linalg.norm(b, axis=2).mean(1) + np.linalg.norm(a, axis=2).mean(1)
 
     def apart(turn, shift):
-        moved = np.einsum("nij,fmj->nfmi", turn, a) + shift[:, None, None]
+        moved = (a.reshape(-1, 3) @ np.swapaxes(turn, 1, 2) + shift[:, None]).reshape(len(turn), *a.shape)
         return np.linalg.norm(moved - b, axis=3).mean(2) / depth
 
     off = apart(turn, shift)
     best = int(np.minimum(off, AGREE).sum(1).argmin())
-    agree = off[best] < AGREE
-    turn, shift = turn[best], shift[best]
+    off, turn, shift = off[best], turn[best], shift[best]
+    agree = off < AGREE
     for _ in range(4):
         if agree.sum() < 3:
             break
@@ -111,34 +111,36 @@ def _groups(cameras, moves):
 def find_focals(read_with, widths, known, rng):
     """Focal lengths (C,) in pixels of cameras that did not say theirs.
 
-    read_with(focals (C,)) -> places (F, C, M, 3); known (C,) the focal lengths given, NaN where none. All unknown ones are
-    first tried at equal shares of the picture's width, then one by one.
+    read_with(focals (C,), wanted (C,) mask) -> places (F, C, M, 3), NaN for cameras not wanted; known (C,) the focal lengths
+    given, NaN where none. All unknown ones are first tried at equal shares of the picture's width, then one by one.
     """
-    def cost(focals):
-        places = read_with(focals)
+    cameras, everyone = len(known), np.ones(len(known), dtype=bool)
+
+    def cost(places, pairs):
+        """Mean disagreement of some pairs of cameras."""
         read = np.isfinite(places[..., 0, 0])
-        total, pairs = np.zeros(len(focals)), np.zeros(len(focals))
-        for i, j in combinations(range(len(focals)), 2):
-            shared = np.flatnonzero(read[:, i] & read[:, j])[:60]
-            if len(shared) < FEWEST_SHARED:
-                continue
-            _, _, share, rms = pair_move(places[shared, i], places[shared, j], rng)
-            value = share * min(rms, AGREE) + (1 - share) * AGREE
-            total[[i, j]] += value
-            pairs[[i, j]] += 1
-        return total / np.maximum(pairs, 1)
+        values = []
+        for i, j in pairs:
+            shared = np.flatnonzero(read[:, i] & read[:, j])
+            if len(shared) >= FEWEST_SHARED:
+                _, _, share, rms = pair_move(places[shared, i], places[shared, j], rng, 40)
+                values.append(share * min(rms, AGREE) + (1 - share) * AGREE)
+        return np.mean(values) if values else np.inf
 
     unknown = np.isnan(known)
-    start = np.where(unknown, widths, known)
-    costs = np.array([cost(np.where(unknown, f * widths, known)) for f in FOCALS])
-    together = FOCALS[costs[:, unknown].sum(axis=1).argmin()]
-    focals = np.where(unknown, together * widths, start)
+    some = [(c, (c + step) % cameras) for c in np.flatnonzero(unknown) for step in (1, 2) if cameras > step]
+    costs = [cost(read_with(np.where(unknown, f * widths, known), everyone), some) for f in FOCALS]
+    focals = np.where(unknown, FOCALS[int(np.argmin(costs))] * widths, known)
     for spread in (np.geomspace(0.75, 1.33, 7), np.geomspace(0.93, 1.075, 5)):
-        costs = np.empty((len(spread), len(focals)))
-        for k, factor in enumerate(spread):  # each camera against the others as they are
-            for c in np.flatnonzero(unknown):
+        places, better = read_with(focals, everyone), focals.copy()
+        for c in np.flatnonzero(unknown):  # each camera against the others as they are
+            costs = []
+            for factor in spread:
                 trial = focals.copy()
                 trial[c] *= factor
-                costs[k, c] = cost(trial)[c]
-        focals = np.where(unknown, focals * spread[costs.argmin(axis=0)], focals)
+                again = places.copy()
+                again[:, c] = read_with(trial, np.arange(cameras) == c)[:, c]
+                costs.append(cost(again, [(c, o) for o in range(cameras) if o != c]))
+            better[c] *= spread[int(np.argmin(costs))]
+        focals = better
     return focals

@@ -19,11 +19,11 @@ from otrevo.core.optics.camera import Camera
 from otrevo.core.optics.follow_wand import GATES_PX, follow
 from otrevo.core.optics.wand_reading import read_all, wand_shape
 
-START_FRAMES = 240
+START_FRAMES, FOCAL_FRAMES, SOME_FRAMES = 240, 60, 1500
 REFLECTION_SHARE = 0.6  # in a sweep, what is there this long without moving is no wand
 FEWEST_SIGHTINGS = 200  # of a camera
-SMALL_PART = 0.15  # of the picture, that must have been swept
-FEWEST_CAMERAS = 2
+SMALL_PART = 0.1  # of the picture, that must have been swept
+FEWEST_CAMERAS, MOST_CAMERAS = 2, 64
 COVER_CELLS = (8, 6)
 REJECT = 4.0  # times the spread of the sightings, per coordinate
 MOVED_M, MOVED_DEG = 0.3, 20.0  # a wand that does less is still
@@ -42,6 +42,7 @@ class SweepCalibration:
 
 def _weights(scale_px):
     """Geman-McClure weights over a scale in pixels, none for what is behind a camera."""
+
     def weigh(r):
         return np.nan_to_num(1.0 / (1.0 + (r**2).sum(1) / scale_px**2) ** 2)
 
@@ -81,19 +82,19 @@ def calibrate_sweep(centroids, rig, rate, wand, blinds=None, progress=None):
     frames = _spread(usable, full[usable], START_FRAMES)
     rng = np.random.default_rng(1)
 
-    def read(focals):
+    def read(focals, frames, wanted):
         places = np.full((len(frames), len(rig), count, 3), np.nan)
         which = np.full(places.shape[:3], -1)
         lens = np.array([c.first_lens(f) for c, f in zip(rig, focals, strict=True)])
-        read_all(*shape, centroids.xy, groups, frames, lens, places, which)
+        read_all(*shape, centroids.xy, groups, frames, lens, wanted, places, which)
         return places, which
 
     known = np.array([np.nan if c.focal_guess_px is None else c.focal_guess_px for c in rig])
     if np.isnan(known).any():
-        widths = np.array([c.width for c in rig], dtype=float)
-        known = find_focals(lambda f: read(f)[0], widths, known, rng)
+        widths, some = np.array([c.width for c in rig], dtype=float), frames[:: max(1, len(frames) // FOCAL_FRAMES)]
+        known = find_focals(lambda focals, wanted: read(focals, some, wanted)[0], widths, known, rng)
         notes.append("focal lengths were not given and were found from the sweep")
-    places, which = read(known)
+    places, which = read(known, frames, np.ones(len(rig), dtype=bool))
     _check_wand(places, wand, len(usable))
     poses, connected = place_cameras(places, rng)
     if len(poses) < FEWEST_CAMERAS:
@@ -113,11 +114,13 @@ def calibrate_sweep(centroids, rig, rate, wand, blinds=None, progress=None):
     say(0.4)
     fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand)
     _check_movement(fit, markers)
-    fit, _ = adjust(fit, sightings, markers, _weights(3.0), lens_mean, None, 6)
+    fit, _ = adjust(*_some(fit, sightings), markers, _weights(3.0), lens_mean, None, 6)
     say(0.6)
     fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand, GATES_PX[-3:])
     fit, sightings, believed, sigma = _final(fit, sightings, markers, lens_mean, lambda s: say(0.65 + 0.25 * s))
-    calibration = _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names)
+    calibration = _report(
+        fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names
+    )
     say(1.0)
     return calibration
 
@@ -184,15 +187,25 @@ def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATE
     return Fit(fit.lens, fit.rotation, fit.position, turn[found], place[found]), Sightings(f, c, m, xy)
 
 
+def _some(fit, sightings):
+    """The fit and its sightings on as many frames as show a lens everywhere, for a start of the whole."""
+    keep = np.unique(np.linspace(0, len(fit.place) - 1, SOME_FRAMES).astype(int))
+    some, frames = sightings.only(np.isin(sightings.frame, keep))
+    return Fit(fit.lens, fit.rotation, fit.position, fit.turn[frames], fit.place[frames]), some
+
+
 def _final(fit, sightings, markers, lens_mean, say):
     """The least-squares fit to all sightings that belong. Returns fit, sightings, mask of those believed, spread in px."""
+    before = None
     for number in range(4):
         r = fit.residuals(sightings, markers)
         sigma = spread_px(r)
         believed = np.nan_to_num((r**2).sum(1), nan=np.inf) < (REJECT * sigma) ** 2 * (4 if number == 0 else 1)
         believed &= _enough(sightings, believed)
-        weight = believed / max(sigma, 1e-4) ** 2
-        fit, _ = adjust(fit, sightings, markers, lambda r, w=weight: w, lens_mean, None, 8, 1e-9, 1e-9)
+        if before is not None and (believed != before).mean() < 1e-5:
+            break
+        before, weight = believed, believed / max(sigma, 1e-4) ** 2
+        fit, _ = adjust(fit, sightings, markers, lambda r, w=weight: w, lens_mean, None, 8, 1e-9, 1e-8)
         say((number + 1) / 4)
     return fit, sightings, believed, sigma
 
@@ -201,8 +214,8 @@ def _enough(sightings, believed):
     """Mask: sightings of frames in which two cameras and four sightings are believed."""
     frames = sightings.frame.max() + 1
     count = np.bincount(sightings.frame[believed], minlength=frames)
-    pairs = np.unique(np.column_stack([sightings.frame[believed], sightings.camera[believed]]), axis=0)
-    cameras = np.bincount(pairs[:, 0], minlength=frames)
+    pictures = np.bincount(sightings.frame[believed] * MOST_CAMERAS + sightings.camera[believed], minlength=frames * MOST_CAMERAS)
+    cameras = (pictures.reshape(frames, MOST_CAMERAS) > 0).sum(axis=1)
     return ((count >= 4) & (cameras >= 2))[sightings.frame]
 
 
@@ -245,9 +258,13 @@ def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, conne
         if good.sum() < FEWEST_SIGHTINGS:
             failed[camera.name] = f"only {int(good.sum())} sightings of the wand; {FEWEST_SIGHTINGS} are needed"
         elif row["covered"] < SMALL_PART:
-            failed[camera.name] = f"the wand was seen in only {row['covered']:.0%} of the picture; {SMALL_PART:.0%} are needed"
+            failed[camera.name] = (
+                f"the wand was seen in only {row['covered']:.0%} of the picture; {SMALL_PART:.0%} are needed"
+            )
         else:
-            cameras.append((i, Camera(camera.name, camera.width, camera.height, fit.lens[i], fit.position[i], fit.rotation[i])))
+            cameras.append(
+                (i, Camera(camera.name, camera.width, camera.height, fit.lens[i], fit.position[i], fit.rotation[i]))
+            )
         rows.append(row)
     for c in range(len(rig)):
         if c not in placed:
@@ -285,11 +302,16 @@ def _coverage(xy, camera):
 
 def _pattern(xy, r, camera):
     """Mean residual in each cell of the picture, (6, 8, 2) pixels, None where nothing was seen."""
-    x, y = np.clip(np.floor(xy / [camera.width, camera.height] * COVER_CELLS).astype(int), 0, np.array(COVER_CELLS) - 1).T
+    x, y = np.clip(
+        np.floor(xy / [camera.width, camera.height] * COVER_CELLS).astype(int), 0, np.array(COVER_CELLS) - 1
+    ).T
     total, count = np.zeros((*COVER_CELLS[::-1], 2)), np.zeros(COVER_CELLS[::-1])
     np.add.at(total, (y, x), r)
     np.add.at(count, (y, x), 1)
-    return [[(total[j, i] / count[j, i]).tolist() if count[j, i] else None for i in range(COVER_CELLS[0])] for j in range(COVER_CELLS[1])]
+    return [
+        [(total[j, i] / count[j, i]).tolist() if count[j, i] else None for i in range(COVER_CELLS[0])]
+        for j in range(COVER_CELLS[1])
+    ]
 
 
 def _lengths(fit, sightings, believed, wand):
@@ -300,7 +322,13 @@ def _lengths(fit, sightings, believed, wand):
     key = sightings.frame * count + sightings.marker
     frames = sightings.frame.max() + 1
     points, seen_by = triangulate_tracks(
-        key[believed], sightings.camera[believed], sightings.xy[believed], frames * count, fit.lens, fit.rotation, fit.position
+        key[believed],
+        sightings.camera[believed],
+        sightings.xy[believed],
+        frames * count,
+        fit.lens,
+        fit.rotation,
+        fit.position,
     )
     points[seen_by < 2] = np.nan
     points = points.reshape(frames, count, 3)

@@ -143,6 +143,7 @@ def camera_to_document(camera, rms_px=None, samples=None):
 
 def camera_from_document(row, where):
     """A Camera from a row of a calibration/1 document. Raises InputError naming the place `where`."""
+
     def numbers(key, count):
         value = row.get(key)
         try:

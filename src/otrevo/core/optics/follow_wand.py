@@ -71,7 +71,11 @@ def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, wh
                     look[i, 0], look[i, 1] = slope[i, 0] / p[2], slope[i, 1] / p[2]
                     look[i, 2] = -(slope[i, 0] * a + slope[i, 1] * b) / p[2]
                     for k in range(3):
-                        j[i, 3 + k] = look[i, 0] * rotation[c, 0, k] + look[i, 1] * rotation[c, 1, k] + look[i, 2] * rotation[c, 2, k]
+                        j[i, 3 + k] = (
+                            look[i, 0] * rotation[c, 0, k]
+                            + look[i, 1] * rotation[c, 1, k]
+                            + look[i, 2] * rotation[c, 2, k]
+                        )
                     j[i, 0] = j[i, 5] * arm[m, 1] - j[i, 4] * arm[m, 2]
                     j[i, 1] = j[i, 3] * arm[m, 2] - j[i, 5] * arm[m, 0]
                     j[i, 2] = j[i, 4] * arm[m, 0] - j[i, 3] * arm[m, 1]

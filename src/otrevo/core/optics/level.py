@@ -88,7 +88,9 @@ def level(centroids_wand, cameras, wand, centroids_floor=None, marker_radius_m=0
     if centroids_floor is not None:
         points = rebuild_still(centroids_floor, cameras)
         if len(points) < FEWEST_FLOOR:
-            raise InputError(f"{len(points)} floor markers were found; at least {FEWEST_FLOOR} are needed, spread over the floor.")
+            raise InputError(
+                f"{len(points)} floor markers were found; at least {FEWEST_FLOOR} are needed, spread over the floor."
+            )
         normal, middle, height, believed = plane_through(points)
         spread = np.linalg.svd(points[believed] - middle, compute_uv=False)
         if spread[1] < 0.25:
@@ -122,8 +124,9 @@ def _bulge(points, middle, height):
     """How much higher the middle of the floor is than its edge, mm, by a paraboloid; None with too few markers."""
     if len(points) < 6:
         return None
-    r2 = np.sum((points - middle) ** 2, axis=1)
-    design = np.column_stack([np.ones(len(points)), points - middle, r2])
+    along = (points - middle) @ np.linalg.svd(points - middle)[2][:2].T
+    r2 = np.sum(along**2, axis=1)
+    design = np.column_stack([np.ones(len(points)), along, r2])
     solution = np.linalg.lstsq(design, height, rcond=None)[0]
     return float(-1000 * solution[-1] * r2.max())
 

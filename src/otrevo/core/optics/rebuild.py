@@ -78,26 +78,33 @@ def _project(lens, rotation, position, x, uv, slope):
 
 
 @njit(cache=True, error_model="numpy")
-def _fit_point(camera, xy, who, count, lens, rotation, position, x, normal, limit, fewest):
+def _from(xy, begin, end, value):
+    """The first of the centroids [begin, end), which are sorted by x, that lies at `value` or beyond."""
+    while begin < end:
+        middle = (begin + end) // 2
+        if xy[middle, 0] < value:
+            begin = middle + 1
+        else:
+            end = middle
+    return begin
+
+
+@njit(cache=True, error_model="numpy")
+def _fit_point(camera, xy, who, count, lens, rotation, position, x, normal, off, limit, fewest, steps):
     """Refine x (3,) from its sightings, dropping the worst while it lies beyond the limit. Sightings kept come first in
-    camera, xy, who. Returns how many there are (0: not enough) and the squared residuals' sum."""
-    uv, slope = np.empty(2), np.empty((2, 2))
+    camera, xy, who, off. Returns how many there are, 0 when they are not enough."""
     while count >= fewest:
-        total = refine_point(camera, xy, count, lens, rotation, position, x, normal, 2)
-        if total < 0:
-            return 0, 0.0
-        worst, far = -1, limit
-        for k in range(count):
-            if not _project(lens[camera[k]], rotation[camera[k]], position[camera[k]], x, uv, slope):
-                return 0, 0.0
-            off = np.sqrt((xy[k, 0] - uv[0]) ** 2 + (xy[k, 1] - uv[1]) ** 2)
-            if off > far:
-                worst, far = k, off
-        if worst < 0:
-            return count, total
+        if refine_point(camera, xy, count, lens, rotation, position, x, normal, off, steps) < 0:
+            return 0
+        worst = 0
+        for k in range(1, count):
+            if off[k] > off[worst]:
+                worst = k
+        if off[worst] <= limit * limit:
+            return count
         count -= 1
         camera[worst], xy[worst], who[worst] = camera[count], xy[count], who[count]
-    return 0, 0.0
+    return 0
 
 
 @njit(cache=True, error_model="numpy", nogil=True)
@@ -105,7 +112,7 @@ def rebuild_frames(
     xy, groups, first, last, lens, rotation, position, reach, min_cameras, keep_cameras, limit, new_gate, gate,
     count, place, step, age, missed, number, out_x, out_number, out_sd, out_cameras, out_count, out_residual,
 ):  # fmt: skip
-    """Rebuild frames [first, last). xy (N, 2), groups as Centroids.groups; lens, rotation, position: cameras; reach: how
+    """Rebuild frames [first, last). xy (N, 2), sorted by x within each picture, groups as Centroids.groups; lens, rotation, position: cameras; reach: how
     far from a camera points are looked for; the state (count, place, step, age, missed, number) is carried on.
 
     Results by frame from `first`: out_x (F, K, 3), out_number (F, K), out_sd (F, K) for one pixel of noise, out_cameras
@@ -113,8 +120,13 @@ def rebuild_frames(
     """
     cameras = lens.shape[0]
     uv, slope, way = np.empty(2), np.empty((2, 2)), np.empty(2)
-    seen_by, seen_at, seen_who = np.empty(MOST_CAMERAS, dtype=np.int64), np.empty((MOST_CAMERAS, 2)), np.empty(MOST_CAMERAS, dtype=np.int64)
+    seen_by, seen_at, seen_who = (
+        np.empty(MOST_CAMERAS, dtype=np.int64),
+        np.empty((MOST_CAMERAS, 2)),
+        np.empty(MOST_CAMERAS, dtype=np.int64),
+    )
     x, normal, unit, column = np.empty(3), np.empty((3, 3)), np.empty(3), np.empty(3)
+    off = np.empty(MOST_CAMERAS)
     nearest = np.empty((MOST_POINTS, cameras), dtype=np.int64)
     expected = np.empty((MOST_POINTS, 3))
     pair_ways, pair_centres = np.empty((2, 3)), np.empty((2, 3))
@@ -135,10 +147,10 @@ def rebuild_frames(
                 if not _project(lens[c], rotation[c], position[c], expected[k], uv, slope):
                     continue
                 near = around
-                for n in range(begin[c], begin[c + 1]):
+                for n in range(_from(xy, begin[c], begin[c + 1], uv[0] - near), begin[c + 1]):
                     du = xy[n, 0] - uv[0]
-                    if du > near or du < -near:
-                        continue
+                    if du > near:
+                        break
                     d = np.sqrt(du**2 + (xy[n, 1] - uv[1]) ** 2)
                     if d < near:
                         near, nearest[k, c] = d, n
@@ -155,7 +167,9 @@ def rebuild_frames(
                     seen_at[sightings] = xy[n]
                     sightings += 1
             x[:] = expected[k]
-            good, total = _fit_point(seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, limit, keep_cameras)
+            good = _fit_point(
+                seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, off, limit, keep_cameras, 1
+            )  # fmt: skip
             for c in range(cameras):  # what did not fit is free for others
                 n = nearest[k, c]
                 if n >= 0 and taken[n - base] == k:
@@ -172,8 +186,8 @@ def rebuild_frames(
                     place[kept, i] = x[i]
                 age[kept], missed[kept], number[kept] = age[k] + 1, 0, number[k]
                 _write(
-                    f - first, found, x, number[k], normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number,
-                    out_sd, out_cameras, out_residual, unit, column, uv, slope,
+                    f - first, found, x, number[k], normal, good, seen_by, off, out_x, out_number, out_sd, out_cameras,
+                    out_residual, unit, column,
                 )  # fmt: skip
                 found += 1
             else:
@@ -193,14 +207,20 @@ def rebuild_frames(
                     continue
                 size = np.sqrt(way[0] ** 2 + way[1] ** 2 + 1.0)
                 for i in range(3):
-                    ways[n - base, i] = (rotation[c, 0, i] * way[0] + rotation[c, 1, i] * way[1] + rotation[c, 2, i]) / size
+                    ways[n - base, i] = (
+                        rotation[c, 0, i] * way[0] + rotation[c, 1, i] * way[1] + rotation[c, 2, i]
+                    ) / size
         proposals = 0
         for c in range(cameras - 1):
             for n in range(begin[c], begin[c + 1]):
                 if taken[n - base] >= 0:
                     continue
                 for d in range(c + 1, cameras):
-                    bx, by, bz = position[d, 0] - position[c, 0], position[d, 1] - position[c, 1], position[d, 2] - position[c, 2]
+                    bx, by, bz = (
+                        position[d, 0] - position[c, 0],
+                        position[d, 1] - position[c, 1],
+                        position[d, 2] - position[c, 2],
+                    )
                     u = ways[n - base]
                     # the plane of this ray and the other camera: rays that meet ours lie in it
                     ex, ey, ez = by * u[2] - bz * u[1], bz * u[0] - bx * u[2], bx * u[1] - by * u[0]
@@ -218,16 +238,26 @@ def rebuild_frames(
                         pair_centres[0], pair_centres[1] = position[c], position[d]
                         if not nearest_to_rays(pair_ways, pair_centres, x):
                             continue
-                        ahead = (x[0] - position[c, 0]) * u[0] + (x[1] - position[c, 1]) * u[1] + (x[2] - position[c, 2]) * u[2]
-                        behind = (x[0] - position[d, 0]) * v[0] + (x[1] - position[d, 1]) * v[1] + (x[2] - position[d, 2]) * v[2]
+                        ahead = (
+                            (x[0] - position[c, 0]) * u[0]
+                            + (x[1] - position[c, 1]) * u[1]
+                            + (x[2] - position[c, 2]) * u[2]
+                        )
+                        behind = (
+                            (x[0] - position[d, 0]) * v[0]
+                            + (x[1] - position[d, 1]) * v[1]
+                            + (x[2] - position[d, 2]) * v[2]
+                        )
                         if ahead < 0.2 or behind < 0.2 or ahead > reach or behind > reach:
                             continue
                         who = 0
                         for e in range(cameras):
                             if not _project(lens[e], rotation[e], position[e], x, uv, slope):
                                 continue
-                            for w in range(begin[e], begin[e + 1]):
-                                if taken[w - base] < 0 and abs(xy[w, 0] - uv[0]) < 3 * limit and abs(xy[w, 1] - uv[1]) < 3 * limit:
+                            for w in range(_from(xy, begin[e], begin[e + 1], uv[0] - 3 * limit), begin[e + 1]):
+                                if xy[w, 0] - uv[0] > 3 * limit:
+                                    break
+                                if taken[w - base] < 0 and abs(xy[w, 1] - uv[1]) < 3 * limit:
                                     who += 1
                                     break
                         if who >= min_cameras and proposals < MOST_PROPOSALS:
@@ -244,7 +274,9 @@ def rebuild_frames(
                     if not _project(lens[c], rotation[c], position[c], x, uv, slope):
                         continue
                     near, who = 4 * limit, -1
-                    for n in range(begin[c], begin[c + 1]):
+                    for n in range(_from(xy, begin[c], begin[c + 1], uv[0] - near), begin[c + 1]):
+                        if xy[n, 0] - uv[0] > near:
+                            break
                         if taken[n - base] < 0:
                             d = np.sqrt((xy[n, 0] - uv[0]) ** 2 + (xy[n, 1] - uv[1]) ** 2)
                             if d < near:
@@ -255,7 +287,9 @@ def rebuild_frames(
                         sightings += 1
                 if sightings < min_cameras:
                     continue
-                good, total = _fit_point(seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, limit, min_cameras)
+                good = _fit_point(
+                    seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, off, limit, min_cameras, 3
+                )  # fmt: skip
                 if good == 0:
                     continue
                 for s in range(good):
@@ -264,8 +298,8 @@ def rebuild_frames(
                 age[kept], missed[kept], number[kept] = 1, 0, count[1]
                 count[1] += 1
                 _write(
-                    f - first, found, x, number[kept], normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number,
-                    out_sd, out_cameras, out_residual, unit, column, uv, slope,
+                    f - first, found, x, number[kept], normal, good, seen_by, off, out_x, out_number, out_sd, out_cameras,
+                    out_residual, unit, column,
                 )  # fmt: skip
                 found += 1
                 kept += 1
@@ -275,9 +309,8 @@ def rebuild_frames(
 
 @njit(cache=True, error_model="numpy")
 def _write(
-    f, k, x, number, normal, good, seen_by, seen_at, lens, rotation, position, out_x, out_number, out_sd, out_cameras,
-    out_residual, unit, column, uv, slope,
-):  # fmt: skip
+    f, k, x, number, normal, good, seen_by, off, out_x, out_number, out_sd, out_cameras, out_residual, unit, column
+):
     out_x[f, k], out_number[f, k], out_cameras[f, k] = x, number, good
     variance = 0.0
     for i in range(3):
@@ -287,10 +320,8 @@ def _write(
             variance += column[i]
     out_sd[f, k] = np.sqrt(variance)
     for s in range(good):
-        c = seen_by[s]
-        if _project(lens[c], rotation[c], position[c], x, uv, slope):
-            out_residual[f, c, 0] += (seen_at[s, 0] - uv[0]) ** 2 + (seen_at[s, 1] - uv[1]) ** 2
-            out_residual[f, c, 1] += 1
+        out_residual[f, seen_by[s], 0] += off[s]
+        out_residual[f, seen_by[s], 1] += 1
 
 
 def rebuild_window(centroids, groups, first, last, cameras, state, settings):

@@ -48,7 +48,11 @@ def rig_from_document(document, where="cameras"):
                 raise InputError(f"{place}: {key}: expected whole pixels between 16 and 65536.")
         guess = row.get("focal_guess_px")
         if guess is not None:
-            if isinstance(guess, bool) or not isinstance(guess, (int, float)) or not 0.1 * row["width"] < guess < 20 * row["width"]:
+            if (
+                isinstance(guess, bool)
+                or not isinstance(guess, (int, float))
+                or not 0.1 * row["width"] < guess < 20 * row["width"]
+            ):
                 raise InputError(f"{place}: focal_guess_px: expected pixels, or null where it is not known.")
             guess = float(guess)
         cameras.append(RigCamera(row["id"], row["width"], row["height"], guess))

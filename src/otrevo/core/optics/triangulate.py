@@ -47,42 +47,56 @@ def solve_three(a, b, out):
 
 
 @njit(cache=True, error_model="numpy")
-def refine_point(camera, xy, count, lens, rotation, position, x, normal, steps):
-    """Refine x (3,) seen at xy (K, 2) by camera (K,), the first `count` of them. normal (3, 3) receives J'J in px2/m2.
+def refine_point(camera, xy, count, lens, rotation, position, x, normal, off, steps):
+    """Refine x (3,) seen at xy (K, 2) by camera (K,), the first `count` of them, by so many Gauss-Newton steps.
 
-    Returns the squared residuals' sum, or -1 when the point is behind a camera or not determined.
+    normal (3, 3) receives J'J in px2/m2, off (K,) the squared residuals. Returns their sum, or -1 when the point is behind
+    a camera or not determined.
     """
-    uv, slope, p, g, d = np.empty(2), np.empty((2, 2)), np.empty(3), np.empty(3), np.empty(3)
-    j = np.empty((2, 3))
+    uv, slope, g, d = np.empty(2), np.empty((2, 2)), np.empty(3), np.empty(3)
     total = 0.0
     for step in range(steps + 1):
-        normal[:], g[:], total = 0.0, 0.0, 0.0
+        n00, n01, n02, n11, n12, n22, total = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        g[0], g[1], g[2] = 0.0, 0.0, 0.0
         for k in range(count):
             c = camera[k]
-            for i in range(3):
-                p[i] = 0.0
-                for q in range(3):
-                    p[i] += rotation[c, i, q] * (x[q] - position[c, q])
-            if p[2] < 0.05:
+            r = rotation[c]
+            w0, w1, w2 = x[0] - position[c, 0], x[1] - position[c, 1], x[2] - position[c, 2]
+            z = r[2, 0] * w0 + r[2, 1] * w1 + r[2, 2] * w2
+            if z < 0.05:
                 return -1.0
-            a, b = p[0] / p[2], p[1] / p[2]
+            a = (r[0, 0] * w0 + r[0, 1] * w1 + r[0, 2] * w2) / z
+            b = (r[1, 0] * w0 + r[1, 1] * w1 + r[1, 2] * w2) / z
             distort(lens[c], a, b, uv, slope)
             r0, r1 = xy[k, 0] - uv[0], xy[k, 1] - uv[1]
-            total += r0 * r0 + r1 * r1
+            off[k] = r0 * r0 + r1 * r1
+            total += off[k]
             for i in range(2):
-                l0, l1 = slope[i, 0] / p[2], slope[i, 1] / p[2]
+                l0, l1 = slope[i, 0] / z, slope[i, 1] / z
                 l2 = -(l0 * a + l1 * b)
-                for q in range(3):
-                    j[i, q] = l0 * rotation[c, 0, q] + l1 * rotation[c, 1, q] + l2 * rotation[c, 2, q]
-            for i in range(3):
-                g[i] += j[0, i] * r0 + j[1, i] * r1
-                for q in range(3):
-                    normal[i, q] += j[0, i] * j[0, q] + j[1, i] * j[1, q]
+                j0 = l0 * r[0, 0] + l1 * r[1, 0] + l2 * r[2, 0]
+                j1 = l0 * r[0, 1] + l1 * r[1, 1] + l2 * r[2, 1]
+                j2 = l0 * r[0, 2] + l1 * r[1, 2] + l2 * r[2, 2]
+                residual = r0 if i == 0 else r1
+                g[0] += j0 * residual
+                g[1] += j1 * residual
+                g[2] += j2 * residual
+                n00 += j0 * j0
+                n01 += j0 * j1
+                n02 += j0 * j2
+                n11 += j1 * j1
+                n12 += j1 * j2
+                n22 += j2 * j2
+        normal[0, 0], normal[0, 1], normal[0, 2] = n00, n01, n02
+        normal[1, 0], normal[1, 1], normal[1, 2] = n01, n11, n12
+        normal[2, 0], normal[2, 1], normal[2, 2] = n02, n12, n22
         if step == steps:
             break
         if not solve_three(normal, g, d):
             return -1.0
-        x += d
+        x[0] += d[0]
+        x[1] += d[1]
+        x[2] += d[2]
     return total
 
 
@@ -94,7 +108,7 @@ def triangulate_tracks(key, camera, xy, keys, lens, rotation, position):
     order = np.argsort(key, kind="mergesort")
     directions, centres, way = np.empty((64, 3)), np.empty((64, 3)), np.empty(2)
     cameras, places = np.empty(64, dtype=np.int64), np.empty((64, 2))
-    x, normal = np.empty(3), np.empty((3, 3))
+    x, normal, off = np.empty(3), np.empty((3, 3)), np.empty(64)
     n = 0
     while n < len(order):
         k, count = key[order[n]], 0
@@ -104,13 +118,16 @@ def triangulate_tracks(key, camera, xy, keys, lens, rotation, position):
             if count < 64 and undistort(lens[c], xy[i, 0], xy[i, 1], way):
                 size = np.sqrt(way[0] ** 2 + way[1] ** 2 + 1.0)
                 for q in range(3):
-                    directions[count, q] = (rotation[c, 0, q] * way[0] + rotation[c, 1, q] * way[1] + rotation[c, 2, q]) / size
+                    directions[count, q] = (
+                        rotation[c, 0, q] * way[0] + rotation[c, 1, q] * way[1] + rotation[c, 2, q]
+                    ) / size
                     centres[count, q] = position[c, q]
                 cameras[count], places[count] = c, xy[i]
                 count += 1
             n += 1
-        if count >= 2 and nearest_to_rays(directions[:count], centres[:count], x):
-            if refine_point(cameras, places, count, lens, rotation, position, x, normal, STEPS) >= 0:
-                out[k] = x
-                seen[k] = count
+        if count < 2 or not nearest_to_rays(directions[:count], centres[:count], x):
+            continue
+        if refine_point(cameras, places, count, lens, rotation, position, x, normal, off, STEPS) >= 0:
+            out[k] = x
+            seen[k] = count
     return out, seen

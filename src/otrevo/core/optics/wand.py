@@ -39,7 +39,12 @@ def wand_from_document(document, where="wand"):
         markers = np.array(document.get("markers_m"), dtype=float)
     except (TypeError, ValueError):
         markers = np.zeros(0)
-    if markers.ndim != 2 or markers.shape[1] != 3 or not FEWEST <= len(markers) <= MOST or not np.isfinite(markers).all():
+    if (
+        markers.ndim != 2
+        or markers.shape[1] != 3
+        or not FEWEST <= len(markers) <= MOST
+        or not np.isfinite(markers).all()
+    ):
         raise InputError(f"{where}: markers_m: expected {FEWEST} to {MOST} places of three numbers, in metres.")
     apart = np.linalg.norm(markers[:, None] - markers[None], axis=2)
     if apart.max() > 3.0:

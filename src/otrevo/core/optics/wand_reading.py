@@ -29,7 +29,9 @@ def wand_shape(wand):
         (first, last), shares = line_shares(wand)
         rest = [m for m in range(len(x)) if m not in (first, last)]
         return True, np.array([first, last, *rest]), shares, x, float(np.linalg.norm(x[last] - x[first]))
-    best = max(combinations(range(len(x)), 3), key=lambda t: np.linalg.norm(np.cross(x[t[1]] - x[t[0]], x[t[2]] - x[t[0]])))
+    best = max(
+        combinations(range(len(x)), 3), key=lambda t: np.linalg.norm(np.cross(x[t[1]] - x[t[0]], x[t[2]] - x[t[0]]))
+    )
     rest = [m for m in range(len(x)) if m not in best]
     return False, np.array([*best, *rest]), np.zeros(len(x)), x, float(np.ptp(x, axis=0).max())
 
@@ -51,7 +53,7 @@ def read_line(xy, lens, order, shares, length_m, which, place):
                 continue
             tolerance = 1.0 + 0.012 * size
             for k in range(n):
-                if k == i or k == j:
+                if k in (i, j):
                     continue
                 s = shares[order[2]]
                 t = ((xy[k, 0] - xy[i, 0]) * dx + (xy[k, 1] - xy[i, 1]) * dy) / (size * size)
@@ -161,7 +163,11 @@ def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, 
     model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
     """
     d01, d02, d12 = _apart(p0, p1), _apart(p0, p2), _apart(p1, p2)
-    q = d01**2 * (-(r01**2) + r02**2 + r12**2) + d02**2 * (r01**2 - r02**2 + r12**2) + d12**2 * (r01**2 + r02**2 - r12**2)
+    q = (
+        d01**2 * (-(r01**2) + r02**2 + r12**2)
+        + d02**2 * (r01**2 - r02**2 + r12**2)
+        + d12**2 * (r01**2 + r02**2 - r12**2)
+    )
     p = (d01 + d02 + d12) * (-d01 + d02 + d12) * (d01 - d02 + d12) * (d01 + d02 - d12)
     scale = np.sqrt((q + np.sqrt(max(q * q - area * p, 0.0))) / area)
     h1 = np.sqrt(max((scale * r01) ** 2 - d01**2, 0.0))
@@ -205,7 +211,7 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
     for i in range(n):
         for j in range(n):
             for k in range(n):
-                if i == j or i == k or j == k:
+                if i in (j, k) or j == k:
                     continue
                 big = max(_apart(xy[i], xy[j]), _apart(xy[i], xy[k]), _apart(xy[j], xy[k]))
                 if big < 15.0:
@@ -247,7 +253,11 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
         for m in range(count):
             seen[order[m]] = xy[hypotheses[h, m]]
         depth = lens[0] / scale
-        start[0], start[1], start[2] = depth * (xy[i, 0] - lens[2]) / lens[0], depth * (xy[i, 1] - lens[3]) / lens[1], depth
+        start[0], start[1], start[2] = (
+            depth * (xy[i, 0] - lens[2]) / lens[0],
+            depth * (xy[i, 1] - lens[3]) / lens[1],
+            depth,
+        )
         shift = start - turn @ a
         rms = refine_place(markers, seen, lens, turn, shift, 6)
         same = True
@@ -270,10 +280,11 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
 
 
 @njit(cache=True, error_model="numpy")
-def read_all(straight, order, shares, markers, size_m, xy, groups, frames, lens, places, which):
+def read_all(straight, order, shares, markers, size_m, xy, groups, frames, lens, wanted, places, which):
     """Read the wand in every picture of some frames.
 
-    xy (N, 2) centroids, groups as Centroids.groups; frames (F,); lens (C, 9). places (F, C, M, 3) receives the wand before
+    xy (N, 2) centroids, groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which
+    cameras to read. places (F, C, M, 3) receives the wand before
     each camera, NaN where it was not read; which (F, C, M) the numbers of its centroids.
     """
     cameras, count = lens.shape[0], order.shape[0]
@@ -281,7 +292,7 @@ def read_all(straight, order, shares, markers, size_m, xy, groups, frames, lens,
     for f in range(frames.shape[0]):
         for c in range(cameras):
             begin, end = groups[frames[f] * cameras + c], groups[frames[f] * cameras + c + 1]
-            if end - begin < count or end - begin > MOST_POINTS:
+            if not wanted[c] or end - begin < count or end - begin > MOST_POINTS:
                 continue
             if straight:
                 clear = read_line(xy[begin:end], lens[c], order, shares, size_m, one, at)

@@ -63,7 +63,9 @@ def knock(camera, degrees, metres, seed=0):
     rng = np.random.default_rng([seed, 62])
     axis, way = rng.normal(size=3), rng.normal(size=3)
     turn = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis)).as_matrix()
-    return replace(camera, rotation=turn @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way))
+    return replace(
+        camera, rotation=turn @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way)
+    )
 
 
 def project(camera, points):
@@ -145,12 +147,14 @@ def film(cameras, points, seed, faults=None, bodies=None):
             pieces.append((g, ghost, rng.uniform(1, 4, count), np.full(count, GHOST)))
             for lamp in lamps:
                 on = np.flatnonzero(there[part] & (rng.random(part.stop - first) < 0.97))
-                pieces.append((on, lamp + rng.normal(0, 0.15, (len(on), 2)), np.full(len(on), 3.0), np.full(len(on), REFLECTION)))
+                pieces.append(
+                    (on, lamp + rng.normal(0, 0.15, (len(on), 2)), np.full(len(on), 3.0), np.full(len(on), REFLECTION))
+                )
             for f, xy, radius, truth in pieces:
                 rows.append((f + first, np.full(len(f), c), xy, radius, truth))
     frame, camera, xy, radius, truth = (np.concatenate(v) for v in zip(*rows, strict=True))
     inside = (xy > -0.5).all(1) & (xy < [WIDTH - 0.5, HEIGHT - 0.5]).all(1)
-    order = np.lexsort((rng.random(len(frame)), camera, frame))
+    order = np.lexsort((xy[:, 0], camera, frame))
     order = order[inside[order]]
     return Centroids(frame[order], camera[order], xy[order], radius[order]), truth[order]
 

@@ -1,5 +1,6 @@
 """Compile the frame loops into Numba's cache at set-up, on a small made-up take, so that the first real take is quick."""
 
+from concurrent.futures import ProcessPoolExecutor
 from fractions import Fraction
 
 import numpy as np
@@ -11,11 +12,17 @@ from otrevo.core.body.solve import solve_take
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
+from otrevo.core.optics.calibrate import calibrate_sweep
+from otrevo.core.optics.rebuild import rebuild
+from otrevo.core.optics.rig import RigCamera
+from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.sim.rig import film, make_rig, sweep
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
 
 
-def main():
+def bodies():
+    """Labels, solving, geometry, timecode."""
     chart = shipped_chart()
     performer = PerformerCalibration(1.75, generic_skeleton(), chart.name, chart.names, chart.bones, chart.offset_m)
     model = performer.model()
@@ -31,6 +38,28 @@ def main():
         read_ltc(np.sin(np.arange(48000) * 0.31), 48000, TimecodeFormat(Fraction(25)))
     except InputError:
         pass  # a tone is no timecode; the loops are compiled all the same
+
+
+def sweeps():
+    """Reading and following a wand, adjusting cameras."""
+    rig = make_rig(1, 4)
+    wand = SHIPPED_WANDS["quay corner"]
+    centroids, _ = film(rig, sweep(1, wand, 4.0)[0], 1)
+    cameras = [RigCamera(c.name, c.width, c.height, c.lens[0]) for c in rig]
+    calibrate_sweep(centroids, cameras, Fraction(100), wand)
+
+
+def points():
+    """Rebuilding points."""
+    rig = make_rig(1, 4)
+    places = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 20, axis=0)
+    rebuild(film(rig, places, 1)[0], rig, Fraction(100))
+
+
+def main():
+    with ProcessPoolExecutor() as pool:
+        for done in [pool.submit(part) for part in (sweeps, points, bodies)]:
+            done.result()
 
 
 if __name__ == "__main__":
