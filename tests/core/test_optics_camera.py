@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+
 from otrevo.core.errors import InputError
 from otrevo.core.optics.camera import (
     camera_from_document,

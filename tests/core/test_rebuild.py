@@ -5,11 +5,11 @@ from fractions import Fraction
 from functools import cache
 
 import numpy as np
+from scipy.spatial import cKDTree
+
 from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, _columns, rebuild, rebuild_still, rebuild_window
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import REFLECTION, Faults, film, hidden_by, knock, make_rig, project
-from scipy.spatial import cKDTree
-
 from tests.core.stage import rolled
 
 RATE = Fraction(120)
@@ -69,7 +69,9 @@ class TwoPerformers(unittest.TestCase):
         errors, said = np.concatenate(errors), np.concatenate(said)
         for low, high in ((0, 40), (60, 100)):
             part = (said >= np.percentile(said, low)) & (said <= np.percentile(said, high)) & (errors < 0.01)
-            self.assertAlmostEqual(np.sqrt(np.mean(errors[part] ** 2)) / np.sqrt(np.mean(said[part] ** 2)), 1.0, delta=0.15)
+            self.assertAlmostEqual(
+                np.sqrt(np.mean(errors[part] ** 2)) / np.sqrt(np.mean(said[part] ** 2)), 1.0, delta=0.15
+            )
 
     def test_a_track_stays_with_its_marker(self):
         wrong = total = 0
@@ -140,7 +142,7 @@ class Settings(unittest.TestCase):
         self.assertLess(errors.max(), 0.003)
 
     def test_nothing_in_nothing_out(self):
-        found = self.rebuilt(lambda c, truth: (c.camera == 0))
+        found = self.rebuilt(lambda c, truth: c.camera == 0)
         self.assertEqual(found.points_m.shape, (60, 0, 3))
         self.assertEqual(found.figures["points_mean"], 0.0)
         self.assertIsNone(found.figures["sd_mm"])
@@ -173,7 +175,9 @@ class SimulatedPictures(unittest.TestCase):
     def test_a_body_hides_what_is_behind_it_and_not_what_is_before(self):
         camera, ends = np.array([0.0, 1.0, 5.0]), np.array([[[[0.0, 0.0, 0.0], [0.0, 2.0, 0.0]]]])
         points = np.array([[[0.0, 1.0, -1.0], [0.0, 1.0, 1.0], [0.5, 1.0, -1.0], [0.0, 1.0, 0.12], [0.0, 1.0, -0.12]]])
-        np.testing.assert_array_equal(hidden_by(camera, points, ends, np.array([0.1]))[0], [True, False, False, False, True])
+        np.testing.assert_array_equal(
+            hidden_by(camera, points, ends, np.array([0.1]))[0], [True, False, False, False, True]
+        )
 
     def test_blobs_that_overlap_become_one_between_them(self):
         camera = make_rig(84, 2)[0]
@@ -183,7 +187,9 @@ class SimulatedPictures(unittest.TestCase):
         centroids, truth = film([camera], points, 1, Faults(0.0, 0.0, 0.0, 0.0, 0))
         self.assertEqual(len(centroids), 2)
         true = project(camera, points[0])[0]
-        np.testing.assert_allclose(centroids.xy[np.argmin(np.abs(centroids.xy[:, 0] - true[0, 0]))], true[:2].mean(0), atol=0.05)
+        np.testing.assert_allclose(
+            centroids.xy[np.argmin(np.abs(centroids.xy[:, 0] - true[0, 0]))], true[:2].mean(0), atol=0.05
+        )
 
     def test_a_knock_turns_and_shifts_by_what_is_said_from_its_frame_on(self):
         camera = make_rig(85, 2)[0]

@@ -6,6 +6,8 @@ from fractions import Fraction
 from functools import cache
 
 import numpy as np
+from scipy.spatial.transform import Rotation
+
 from otrevo.core.errors import InputError
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.blinds import blinded, find_blinds
@@ -18,7 +20,6 @@ from otrevo.core.optics.rig import RigCamera, rig_from_document
 from otrevo.core.optics.wand import SHIPPED_WANDS, Wand, wand_from_document
 from otrevo.core.optics.wand_reading import read_all, refine_place, wand_shape
 from otrevo.core.sim.rig import Faults, film, make_rig, project, sweep
-from scipy.spatial.transform import Rotation
 
 LINE, CORNER = SHIPPED_WANDS["harbour line"], SHIPPED_WANDS["quay corner"]
 PYRAMID = Wand("buoy", np.array([[0, 0, 0], [0.3, 0, 0], [0.05, 0.25, 0], [0.1, 0.08, 0.2]], dtype=float))
@@ -55,7 +56,14 @@ class Readings(unittest.TestCase):
             which = np.full(places.shape[:3], -1)
             lens = np.array([g.first_lens() for g in guesses(rig, 3)])
             read_all(
-                *wand_shape(wand), centroids.xy, centroids.groups(4), frames, lens, np.ones(4, dtype=bool), places, which
+                *wand_shape(wand),
+                centroids.xy,
+                centroids.groups(4),
+                frames,
+                lens,
+                np.ones(4, dtype=bool),
+                places,
+                which,
             )
             read = which[..., 0] >= 0
             right = (truth[which] == np.arange(len(wand.markers_m))).all(axis=2)
@@ -211,7 +219,9 @@ class Calibration(unittest.TestCase):
         self.assertEqual(set(found.failed), {"c03", "c06"})
         self.assertIn("nothing that moves", found.failed["c03"])
         self.assertRegex(found.failed["c06"], "of the picture|sightings|often enough")
-        self.assertLess(np.sqrt(np.mean(centre_errors_mm(found.cameras, rig) ** 2)), 2 * found.figures["position_limit_mm"])
+        self.assertLess(
+            np.sqrt(np.mean(centre_errors_mm(found.cameras, rig) ** 2)), 2 * found.figures["position_limit_mm"]
+        )
 
     def test_a_wand_that_does_not_match_its_description_is_told_by_which_distance(self):
         rig, centroids, _ = swept(51)
@@ -227,7 +237,12 @@ class Calibration(unittest.TestCase):
         still = film(rig, np.repeat(LINE.markers_m[None] + [0, 1, 0], 400, axis=0) + 1e-5, 3, Faults(reflections=0))[0]
         slow = np.linspace(0, 0.15, 400)[:, None, None] * [1.0, 0.2, 0.3] + LINE.markers_m + [0, 1, 0]
         slow = film(rig, slow, 3, Faults(reflections=0))[0]
-        for wrong, said in ((nothing, "0 cameras"), (one, "1 cameras|two cameras"), (still, "cameras|frames"), (slow, "moved by only")):
+        for wrong, said in (
+            (nothing, "0 cameras"),
+            (one, "1 cameras|two cameras"),
+            (still, "cameras|frames"),
+            (slow, "moved by only"),
+        ):
             with self.assertRaisesRegex(InputError, said):
                 calibrate_sweep(wrong, cameras, RATE, LINE)
         with self.assertRaisesRegex(InputError, "points in two cameras|recognised in only|read the wand"):
@@ -240,7 +255,10 @@ class BlindsOfARoom(unittest.TestCase):
         room = np.full((500, 1, 3), np.nan)
         centroids, truth = film(rig, room, 61, Faults(reflections=3, ghosts=0.3))
         blinds = find_blinds(centroids, 5)
-        lamps = {(c, tuple(np.round(centroids.xy[(truth == -2) & (centroids.camera == c)], -1)[0])) for c in set(centroids.camera[truth == -2])}
+        lamps = {
+            (c, tuple(np.round(centroids.xy[(truth == -2) & (centroids.camera == c)], -1)[0]))
+            for c in set(centroids.camera[truth == -2])
+        }
         self.assertGreaterEqual(len(blinds), len(lamps))
         hidden = blinded(centroids, blinds)
         self.assertTrue(hidden[truth == -2].all())
@@ -274,7 +292,9 @@ class Level(unittest.TestCase):
         for camera, true in zip(cameras, self.rig, strict=True):
             expected = back @ (true.position_m - [0.4, 0.0, -0.2])
             np.testing.assert_allclose(camera.position_m, expected, atol=0.0015)
-            tilt = np.degrees(np.arccos(np.clip(np.trace(camera.rotation @ (true.rotation @ back.T).T) / 2 - 0.5, -1, 1)))
+            tilt = np.degrees(
+                np.arccos(np.clip(np.trace(camera.rotation @ (true.rotation @ back.T).T) / 2 - 0.5, -1, 1))
+            )
             self.assertLess(tilt, 0.15)
         floor = np.array([c.position_m[1] for c in cameras]) - [c.position_m[1] for c in self.rig]
         self.assertLess(np.abs(floor).max(), 0.0005, "level within half a millimetre")

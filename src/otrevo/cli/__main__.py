@@ -53,6 +53,8 @@ def _load_labelled(path, performer):
     return out, points
 
 
+NO_RATE = "100/1"
+
 # What only one pass needs is imported by it: signal processing alone takes a second that a label must not wait for.
 
 
@@ -164,7 +166,7 @@ def run_calibrate(args):
     solved = [c.name for c in found.cameras]
     kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
     _say_notes([*notes, *found.notes, *(f"camera {n}: {reason}" for n, reason in found.failed.items())])
-    document = calibration_to_document(found.cameras, found.figures["wand_rms_mm"], "free", kept, found.rows)
+    document = calibration_to_document(found.cameras, found.figures["wand_rms_mm"], "free", kept, found.rows, rate)
     if args.report:
         report = {"figures": found.figures, "cameras": found.rows, "failed": found.failed, "notes": notes + found.notes}
         write_document(args.report, {"otrevo": "calibrate-report/1"} | report)
@@ -191,7 +193,10 @@ def run_level(args):
     found = level(seen(args.wand_on_floor), cameras, wand, floor, args.marker_radius_mm / 1000)
     rows = [{"id": r["id"], **{k: r.get(k) for k in ("reprojection_rms_px", "samples")}} for r in before["cameras"]]
     turned = levelled(cameras, found, args.quarter_turns)
-    write_document(args.out, calibration_to_document(turned, before.get("wand_rms_mm"), "levelled", blinds, rows))
+    write_document(
+        args.out,
+        calibration_to_document(turned, before.get("wand_rms_mm"), "levelled", blinds, rows, before.get("rate")),
+    )
     if args.report:
         _report(args.report, "level", found.figures, [], [])
 
@@ -202,13 +207,17 @@ def run_rebuild(args):
     from otrevo.core.optics.documents import calibration_from_document
     from otrevo.core.optics.rebuild import RebuildSettings, rebuild
 
-    cameras, blinds = calibration_from_document(
-        read_document(args.calibration, "calibration/1"), Path(args.calibration).name
-    )
+    document = read_document(args.calibration, "calibration/1")
+    cameras, blinds = calibration_from_document(document, Path(args.calibration).name)
     centroids, notes = read_centroids(args.centroids, cameras, strangers=True)
     centroids = centroids.only(~blinded(centroids, blinds))
+    rate = args.rate or document.get("rate")
+    if rate is None:
+        rate = NO_RATE
+        notes.append(f"neither --rate nor the calibration says how many frames a second; {rate} is written")
+    rate = _rate(rate)
     settings = RebuildSettings(args.min_cameras, args.residual_limit_px)
-    found = rebuild(centroids, cameras, _rate(args.rate), settings, _progress(args))
+    found = rebuild(centroids, cameras, rate, settings, _progress(args))
     if found.points_m.shape[1] == 0:
         raise InputError(
             f"{Path(args.centroids).name}: no point is seen by {args.min_cameras} cameras within {args.residual_limit_px:g} "
@@ -216,7 +225,7 @@ def run_rebuild(args):
         )
     _say_notes(notes)
     columns = [f"point {i + 1}" for i in range(found.points_m.shape[1])]
-    write_c3d(args.out, found.points_m, columns, _rate(args.rate))
+    write_c3d(args.out, found.points_m, columns, rate)
     if args.report:
         _report(args.report, "rebuild", found.figures, [], notes)
 
@@ -318,7 +327,9 @@ def build_parser():
     p = add("rebuild", run_rebuild, "Rebuild points from what calibrated cameras saw.")
     p.add_argument("--centroids", required=True)
     p.add_argument("--calibration", required=True)
-    p.add_argument("--rate", default="120/1", help="frames per second of the recording, such as 120/1")
+    p.add_argument(
+        "--rate", help="frames per second of the recording, such as 120/1; as the calibration says if not given"
+    )
     p.add_argument("--min-cameras", type=int, default=3)
     p.add_argument("--residual-limit-px", type=float, default=0.7)
     p.add_argument("--out", required=True)

@@ -214,7 +214,9 @@ def _enough(sightings, believed):
     """Mask: sightings of frames in which two cameras and four sightings are believed."""
     frames = sightings.frame.max() + 1
     count = np.bincount(sightings.frame[believed], minlength=frames)
-    pictures = np.bincount(sightings.frame[believed] * MOST_CAMERAS + sightings.camera[believed], minlength=frames * MOST_CAMERAS)
+    pictures = np.bincount(
+        sightings.frame[believed] * MOST_CAMERAS + sightings.camera[believed], minlength=frames * MOST_CAMERAS
+    )
     cameras = (pictures.reshape(frames, MOST_CAMERAS) > 0).sum(axis=1)
     return ((count >= 4) & (cameras >= 2))[sightings.frame]
 

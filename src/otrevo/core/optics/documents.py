@@ -33,11 +33,13 @@ def blinds_from_rows(rows, names, where):
     return blinds
 
 
-def calibration_to_document(cameras, wand_rms_mm, world, blinds, rows=()):
-    """cameras: solved Cameras; blinds: Blinds numbered over `cameras`; rows: figures by camera, from a SweepCalibration."""
+def calibration_to_document(cameras, wand_rms_mm, world, blinds, rows=(), rate=None):
+    """cameras: solved Cameras; blinds: Blinds numbered over `cameras`; rows: figures by camera, from a SweepCalibration;
+    rate: frames per second of the rig, so that nobody has to say it again."""
     by_name = {r["id"]: r for r in rows}
     return {
         "otrevo": "calibration/1",
+        "rate": None if rate is None else str(rate),
         "cameras": [
             camera_to_document(
                 c, by_name.get(c.name, {}).get("reprojection_rms_px"), by_name.get(c.name, {}).get("samples")
