@@ -104,6 +104,22 @@ def undistort_all(lens, camera, places):
 
 
 @njit(cache=True, error_model="numpy")
+def project_one(lens, rotation, position, x, uv, slope):
+    """Picture place of a point; False behind the camera or far outside its view."""
+    px, py, pz = x[0] - position[0], x[1] - position[1], x[2] - position[2]
+    a = rotation[0, 0] * px + rotation[0, 1] * py + rotation[0, 2] * pz
+    b = rotation[1, 0] * px + rotation[1, 1] * py + rotation[1, 2] * pz
+    z = rotation[2, 0] * px + rotation[2, 1] * py + rotation[2, 2] * pz
+    if z < 0.05:
+        return False
+    a, b = a / z, b / z
+    if a * a + b * b > 2.25:  # beyond any picture; the lens polynomial folds back out there
+        return False
+    distort(lens, a, b, uv, slope)
+    return True
+
+
+@njit(cache=True, error_model="numpy")
 def project_all(lens, rotation, position, points):
     """Picture places (C, K, 2) and depths (C, K) of points (K, 3) in every camera; NaN places behind a camera."""
     cameras, count = lens.shape[0], points.shape[0]

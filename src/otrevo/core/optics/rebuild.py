@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numba import njit
 
-from otrevo.core.optics.camera import distort, packed, undistort
+from otrevo.core.optics.camera import packed, project_one, undistort
 from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, solve_three
 
 MOST_POINTS = 1024  # in one frame
@@ -59,22 +59,6 @@ class RebuildState:
     @property
     def arrays(self):
         return self.count, self.place, self.step, self.age, self.missed, self.number
-
-
-@njit(cache=True, error_model="numpy")
-def _project(lens, rotation, position, x, uv, slope):
-    """Picture place of a point; False behind the camera or far outside its view."""
-    px, py, pz = x[0] - position[0], x[1] - position[1], x[2] - position[2]
-    a = rotation[0, 0] * px + rotation[0, 1] * py + rotation[0, 2] * pz
-    b = rotation[1, 0] * px + rotation[1, 1] * py + rotation[1, 2] * pz
-    z = rotation[2, 0] * px + rotation[2, 1] * py + rotation[2, 2] * pz
-    if z < 0.05:
-        return False
-    a, b = a / z, b / z
-    if a * a + b * b > 2.25:  # beyond any picture; the lens polynomial folds back out there
-        return False
-    distort(lens, a, b, uv, slope)
-    return True
 
 
 @njit(cache=True, error_model="numpy")
@@ -144,7 +128,7 @@ def rebuild_frames(
             around = gate * (1 + 0.5 * missed[k]) if age[k] > 1 else new_gate
             for c in range(cameras):
                 nearest[k, c] = -1
-                if not _project(lens[c], rotation[c], position[c], expected[k], uv, slope):
+                if not project_one(lens[c], rotation[c], position[c], expected[k], uv, slope):
                     continue
                 near = around
                 for n in range(_from(xy, begin[c], begin[c + 1], uv[0] - near), begin[c + 1]):
@@ -252,7 +236,7 @@ def rebuild_frames(
                             continue
                         who = 0
                         for e in range(cameras):
-                            if not _project(lens[e], rotation[e], position[e], x, uv, slope):
+                            if not project_one(lens[e], rotation[e], position[e], x, uv, slope):
                                 continue
                             for w in range(_from(xy, begin[e], begin[e + 1], uv[0] - 3 * limit), begin[e + 1]):
                                 if xy[w, 0] - uv[0] > 3 * limit:
@@ -271,7 +255,7 @@ def rebuild_frames(
                 x[:] = proposal[p]
                 sightings = 0
                 for c in range(cameras):
-                    if not _project(lens[c], rotation[c], position[c], x, uv, slope):
+                    if not project_one(lens[c], rotation[c], position[c], x, uv, slope):
                         continue
                     near, who = 4 * limit, -1
                     for n in range(_from(xy, begin[c], begin[c + 1], uv[0] - near), begin[c + 1]):

@@ -1,0 +1,180 @@
+"""Is the calibration still true? Every take measures it again, and a camera that was knocked is placed anew.
+
+Points that the other cameras rebuilt are projected into a camera's picture. All offsets from there to centroids nearby are
+gathered over a short while; a camera that stands where it should has its peak at zero, one that was turned by a little has
+it elsewhere, and as many centroids there as before. From the take's own points such a camera's place is fitted again, its
+lens being what it was. Pixels, metres, seconds.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit
+from scipy.optimize import least_squares
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.errors import InputError
+from otrevo.core.optics.camera import packed, project_all, project_one
+
+REACH_PX = 30
+WINDOW_S, EVERY_S = 1.0, 0.05
+PEAK_PX = 2.0  # around the peak, what counts as it
+MOVED_PX, LEAST_SUPPORT = 0.5, 0.4
+FEWEST = 60  # offsets
+FEWEST_PAIRS, MOST_PAIRS = 200, 20_000
+
+
+@dataclass(frozen=True)
+class Trust:
+    """start_s (W,) of every window; shift_px (W, C, 2) and spread_px (W, C) of each camera's centroids against the points,
+    NaN where it saw too few; support (W, C): the share of projected points with a centroid at that shift."""
+
+    start_s: np.ndarray
+    shift_px: np.ndarray
+    spread_px: np.ndarray
+    support: np.ndarray
+
+    def knocked(self, moved_px=MOVED_PX):
+        """Cameras that stand elsewhere: [(camera number, since when in s, shift in px)], for the rest of the recording."""
+        out = []
+        for c in range(self.shift_px.shape[1]):
+            size = np.linalg.norm(self.shift_px[:, c], axis=1)
+            known = np.flatnonzero(np.isfinite(size))
+            if not len(known):
+                continue
+            off = size[known] > moved_px
+            since = len(off) - (np.argmin(off[::-1]) if not off.all() else len(off))
+            if len(off) - since >= min(2, len(off)):  # to the end, and not once only
+                out.append((c, float(self.start_s[known[since]]), float(np.median(size[known[since:]]))))
+        return out
+
+
+@njit(cache=True, error_model="numpy")
+def _offsets(points, first, last, every, xy, groups, lens, rotation, position, histogram, shift, spread, support):
+    """Offsets of one window: shift (C, 2), spread (C,), support (C,); histogram: scratch (2 REACH + 1, 2 REACH + 1)."""
+    cameras, count = lens.shape[0], points.shape[1]
+    uv, slope = np.empty(2), np.empty((2, 2))
+    for c in range(cameras):
+        histogram[:] = 0
+        asked = 0
+        for sweep in range(2):
+            if sweep == 1:
+                best, bx, by = 0, 0, 0
+                for i in range(1, 2 * REACH_PX):
+                    for j in range(1, 2 * REACH_PX):
+                        total = histogram[i - 1 : i + 2, j - 1 : j + 2].sum()
+                        if total > best:
+                            best, bx, by = total, i - REACH_PX, j - REACH_PX
+                if best < FEWEST:
+                    break
+            sx, sy, sxx, near = 0.0, 0.0, 0.0, 0
+            for f in range(first, last, every):
+                begin, end = groups[f * cameras + c], groups[f * cameras + c + 1]
+                for k in range(count):
+                    if np.isnan(points[f, k, 0]) or not project_one(
+                        lens[c], rotation[c], position[c], points[f, k], uv, slope
+                    ):
+                        continue
+                    asked += 1 - sweep
+                    for n in range(begin, end):
+                        dx, dy = xy[n, 0] - uv[0], xy[n, 1] - uv[1]
+                        if abs(dx) >= REACH_PX or abs(dy) >= REACH_PX:
+                            continue
+                        if sweep == 0:
+                            histogram[int(np.floor(dx + 0.5)) + REACH_PX, int(np.floor(dy + 0.5)) + REACH_PX] += 1
+                        elif abs(dx - bx) < PEAK_PX and abs(dy - by) < PEAK_PX:
+                            sx, sy, near = sx + dx, sy + dy, near + 1
+                            sxx += dx * dx + dy * dy
+            if sweep == 1 and near >= FEWEST:
+                shift[c, 0], shift[c, 1] = sx / near, sy / near
+                spread[c] = np.sqrt(max(sxx / near - shift[c, 0] ** 2 - shift[c, 1] ** 2, 0.0) / 2)
+                support[c] = near / max(asked, 1)
+
+
+def measure_trust(points_m, centroids, cameras, rate):
+    """A Trust over a recording's rebuilt points (T, N, 3); centroids over `cameras` in their order."""
+    hz = float(rate)
+    window, every = max(1, round(WINDOW_S * hz)), max(1, round(EVERY_S * hz))
+    starts = np.arange(0, max(len(points_m) - window // 2, 1), window)
+    groups, count = centroids.groups(len(cameras)), len(cameras)
+    frames = min(len(points_m), centroids.frames)
+    shift = np.full((len(starts), count, 2), np.nan)
+    spread, support = np.full((len(starts), count), np.nan), np.full((len(starts), count), np.nan)
+    histogram = np.zeros((2 * REACH_PX + 1, 2 * REACH_PX + 1), dtype=np.int64)
+    for w, start in enumerate(starts):
+        _offsets(
+            points_m, start, min(start + window, frames), every, centroids.xy, groups, *packed(cameras), histogram,
+            shift[w], spread[w], support[w],
+        )  # fmt: skip
+    # a handful of chance meetings is no peak: the camera sees nothing of the points
+    shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan
+    return Trust(starts / hz, shift, spread, support)
+
+
+@njit(cache=True, error_model="numpy")
+def _pairs(points, first, every, xy, groups, cameras, c, lens, rotation, position, shift, out_x, out_xy):
+    """Points and the centroids nearest to their shifted projections in camera c, from frame `first` on; how many."""
+    uv, slope, count = np.empty(2), np.empty((2, 2)), 0
+    for f in range(first, min(len(points), (len(groups) - 1) // cameras), every):
+        for k in range(points.shape[1]):
+            if np.isnan(points[f, k, 0]) or not project_one(lens, rotation, position, points[f, k], uv, slope):
+                continue
+            near, who = 3 * PEAK_PX, -1
+            for n in range(groups[f * cameras + c], groups[f * cameras + c + 1]):
+                d = np.hypot(xy[n, 0] - uv[0] - shift[0], xy[n, 1] - uv[1] - shift[1])
+                if d < near:
+                    near, who = d, n
+            if who >= 0 and count < len(out_x):
+                out_x[count], out_xy[count] = points[f, k], xy[who]
+                count += 1
+    return count
+
+
+def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
+    """One of the cameras placed anew from a take's points (T, N, 3) and its centroids from `since_s` on.
+
+    shift_px (2,): by how much its centroids lie off by now, as measure_trust found. Returns the camera and its residual per
+    coordinate in pixels. Raises InputError with too few pairs.
+    """
+    camera, hz = cameras[number], float(rate)
+    lens, rotation, position = packed([camera])
+    points, seen = np.empty((MOST_PAIRS, 3)), np.empty((MOST_PAIRS, 2))
+    count = _pairs(
+        points_m, round(since_s * hz), max(1, round(EVERY_S * hz)), centroids.xy, centroids.groups(len(cameras)),
+        len(cameras), number, lens[0], rotation[0], position[0], np.asarray(shift_px, dtype=float), points, seen,
+    )  # fmt: skip
+    if count < FEWEST_PAIRS:
+        raise InputError(
+            f"Camera {camera.name} saw only {count} of the take's points; {FEWEST_PAIRS} are needed to place it anew."
+        )
+    points, seen = points[:count], seen[:count]
+
+    def moved(step):
+        turn = Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
+        return replace(camera, rotation=turn, position_m=camera.position_m + step[3:])
+
+    def residual(step, keep):
+        places, _ = project_all(*packed([moved(step)]), points[keep])
+        return (places[0] - seen[keep]).ravel()
+
+    step, believed, everything = np.zeros(6), np.ones(count, dtype=bool), np.ones(count, dtype=bool)
+    for _ in range(3):
+        step = least_squares(residual, step, x_scale=1e-3, args=(believed,)).x
+        off = np.linalg.norm(residual(step, everything).reshape(-1, 2), axis=1)
+        believed = off < max(4 * np.median(off), 0.05)
+    return moved(step), float(np.sqrt(np.mean(residual(step, believed) ** 2)))
+
+
+def compare(before, after):
+    """What moved between two calibrations: [{id, moved_mm, turned_deg, focal_px}] for the cameras both have."""
+    later = {c.name: c for c in after}
+    rows = []
+    for one in before:
+        if one.name in later:
+            two = later[one.name]
+            turn = Rotation.from_matrix(two.rotation @ one.rotation.T).magnitude()
+            rows.append({
+                "id": one.name, "moved_mm": float(1000 * np.linalg.norm(two.position_m - one.position_m)),
+                "turned_deg": float(np.degrees(turn)), "focal_px": float((two.lens[:2] - one.lens[:2]).mean()),
+            })  # fmt: skip
+    return rows

@@ -1,0 +1,85 @@
+"""A calibration that stops being true: a knocked camera found, placed anew, and no alarm without a cause."""
+
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+from functools import cache
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.optics.rebuild import rebuild
+from otrevo.core.optics.trust import Trust, compare, measure_trust, place_again
+from otrevo.core.sim.bodies import limbs
+from otrevo.core.sim.rig import Faults, film, knock, make_rig
+from tests.core.stage import rolled
+
+RATE = Fraction(120)
+
+
+@cache
+def take(knocked=None, seconds=6):
+    _, performance, optical = rolled("semaphore", 87)
+    part = slice(300, 300 + 120 * seconds)
+    rig = make_rig(87, 8)
+    faults = Faults(ghosts=0.03, reflections=1, knocked=knocked)
+    axes, radii = limbs(performance.motion, part)
+    centroids, _ = film(rig, optical.true_places_m[part], 87, faults, (axes, radii))
+    return rig, centroids, rebuild(centroids, rig, RATE)
+
+
+class Knocks(unittest.TestCase):
+    def test_cameras_that_nobody_touched_raise_no_alarm(self):
+        rig, centroids, found = take()
+        trust = measure_trust(found.points_m, centroids, rig, RATE)
+        self.assertEqual(trust.knocked(), [])
+        self.assertLess(np.nanmax(np.abs(trust.shift_px)), 0.1)
+        self.assertGreater(np.isfinite(trust.shift_px[..., 0]).mean(), 0.9)
+
+    def test_a_knock_is_found_within_three_seconds_and_the_camera_placed_anew(self):
+        rig, centroids, found = take(knocked=(4, 200, 0.3, 0.002))
+        trust = measure_trust(found.points_m, centroids, rig, RATE)
+        (camera, since, shift), *others = trust.knocked()
+        self.assertEqual((camera, others), (4, []))
+        self.assertLess(abs(since - 200 / 120), 1.5)
+        self.assertGreater(shift, 2.0)
+        at = np.flatnonzero(trust.start_s >= since)
+        shift_px = np.nanmedian(trust.shift_px[at, camera], axis=0)
+        again, rms = place_again(rig, camera, found.points_m, centroids, RATE, since + 1.0, shift_px)
+        true = knock(rig[camera], 0.3, 0.002, 87)
+        self.assertLess(rms, 0.2)
+        (row,) = compare([true], [again])
+        self.assertLess(row["moved_mm"], 1.0)
+        self.assertLess(row["turned_deg"], 0.02)
+        repaired = [again if c == camera else one for c, one in enumerate(rig)]
+        late = centroids.only(centroids.frame >= 400)
+        after = measure_trust(rebuild(late, repaired, RATE).points_m, late, repaired, RATE)
+        self.assertLess(np.nanmax(np.abs(after.shift_px[4:])), 0.2)
+
+    def test_a_camera_that_sees_too_little_is_not_guessed(self):
+        rig, centroids, found = take()
+        with self.assertRaisesRegex(InputError, "saw only 0 of the take's points"):
+            place_again(rig, 0, found.points_m, centroids.only(centroids.camera != 0), RATE, 0.0, np.zeros(2))
+        gone = centroids.only(centroids.camera != 3)
+        trust = measure_trust(found.points_m, gone, rig, RATE)
+        self.assertTrue(np.isnan(trust.shift_px[:, 3]).all())
+        self.assertNotIn(3, [k[0] for k in trust.knocked()])
+
+
+class Verdict(unittest.TestCase):
+    def test_one_window_that_is_off_is_no_knock_and_a_camera_put_back_is_none_either(self):
+        shift = np.zeros((8, 3, 2))
+        shift[3, 0] = 5.0
+        shift[2:5, 1] = 5.0
+        shift[5:, 2] = [0.0, 4.0]
+        trust = Trust(np.arange(8.0), shift, np.zeros((8, 3)), np.ones((8, 3)))
+        self.assertEqual(trust.knocked(), [(2, 5.0, 4.0)])
+
+    def test_two_versions_are_compared_camera_by_camera(self):
+        rig = make_rig(88, 3)
+        other = [knock(rig[0], 0.5, 0.01, 1), replace(rig[1], lens=rig[1].lens + np.eye(9)[0] * 2)]
+        rows = compare(rig, other)
+        self.assertEqual([r["id"] for r in rows], ["c01", "c02"])
+        self.assertAlmostEqual(rows[0]["moved_mm"], 10.0, places=6)
+        self.assertAlmostEqual(rows[0]["turned_deg"], 0.5, places=6)
+        self.assertAlmostEqual(rows[1]["focal_px"], 1.0)
