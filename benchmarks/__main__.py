@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, timecode
+from benchmarks import application, bodies, optics, timecode
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -11,6 +11,8 @@ ALL = {
     "solve": bodies.solve,
     "timecode": timecode.ltc,
     "line-up": timecode.line_up,
+    "calibrate": optics.calibrate,
+    "rebuild": optics.rebuilding,
     "store": application.store,
     "pipeline": application.pipeline,
     "cold-start": application.cold_start,

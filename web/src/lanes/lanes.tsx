@@ -58,13 +58,12 @@ const Head = styled.div`
   right: 0;
   pointer-events: none;
   overflow: hidden;
-  > div {
+  > div:last-child {
     position: absolute;
-    top: 0;
-    bottom: 0;
-    width: 2px;
+    inset: 0;
+    will-change: transform;
+    border-left: 2px solid ${(p) => p.theme.text};
     margin-left: -1px;
-    background: ${(p) => p.theme.text};
   }
 `;
 
@@ -149,7 +148,7 @@ export function Lanes({ lanes, transport, title, labelOf, inOut, range, onRange 
       const { from, to } = current.current;
       const share = (time - from) / (to - from);
       if (head.current) {
-        head.current.style.left = `${100 * share}%`;
+        head.current.style.transform = `translateX(${100 * share}%)`; // moves without laying the page out again
         head.current.style.visibility = share < 0 || share > 1 ? 'hidden' : 'visible';
       }
       if (transport.speed !== 0 && (share > 1 || share < 0)) {

@@ -51,6 +51,10 @@ const Clock = styled.span`
   padding: 8px 16px 0;
   border-left: 1px solid ${(p) => p.theme.hairline};
   white-space: nowrap;
+  /* a new text every frame must not lay the whole slate out again */
+  width: 216px;
+  contain: strict;
+  will-change: contents;
 `;
 
 const Sheet = styled(Modal)`

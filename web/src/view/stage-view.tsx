@@ -10,6 +10,15 @@ import type { PropView } from '../bench/use-take';
 import { pose, poseBuffers, type Body } from './pose';
 import { segmentsOf } from './segments';
 
+/** Whether pictures are drawn by the processor: smoothing every edge four times over would cost the rate there. */
+const software = (() => {
+  const gl = document.createElement('canvas').getContext('webgl');
+  const info = gl?.getExtension('WEBGL_debug_renderer_info');
+  const name = info ? String(gl!.getParameter(info.UNMASKED_RENDERER_WEBGL)) : '';
+  gl?.getExtension('WEBGL_lose_context')?.loseContext();
+  return /swiftshader|llvmpipe|software|basic render/i.test(name);
+})();
+
 /** One marker's path as a mend would make it, from frame `first` on; null where it stays hidden. */
 export type Ghost = { first: number; rate: number; path: ([number, number, number] | null)[] };
 
@@ -47,7 +56,7 @@ const UP = new THREE.Vector3(0, 1, 0);
 
 function Scene({ body, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
-  const { camera, gl, invalidate } = useThree();
+  const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
   const bones = useRef<THREE.InstancedMesh>(null);
   const dots = useRef<THREE.InstancedMesh>(null);
@@ -106,7 +115,12 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
     const q = new THREE.Quaternion();
     const s = new THREE.Vector3();
     const m = new THREE.Matrix4();
+    let coarse = false;
     return transport.subscribe((time) => {
+      if (software && coarse !== (transport.speed !== 0)) {
+        coarse = !coarse;
+        setDpr(coarse ? 0.7 : 1); // detail drops before the rate does
+      }
       if (body && buffers && bones.current) {
         pose(body, Math.round(time * body.rate), buffers);
         const j = buffers.joints;
@@ -174,7 +188,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone]);
+  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone, setDpr]);
 
   // looking from a side, or framing what is selected
   useEffect(() => {
@@ -215,6 +229,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
   };
   return (
     <>
+      <color attach="background" args={[theme.ground]} />
       <color attach="background" args={[theme.ground]} />
       <hemisphereLight args={['#ffffff', '#4a4660', 1.7]} />
       <directionalLight position={[2, 4, 3]} intensity={1.1} />
@@ -305,7 +320,7 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   }, []);
   return (
     <Wrap aria-label="3D view" role="group">
-      <Canvas frameloop="demand" dpr={[1, 1.5]} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
+      <Canvas frameloop="demand" dpr={software ? 1 : [1, 1.5]} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
         <Scene {...scene} look={look} onHover={setHover} />
       </Canvas>
       <Overlay>
