@@ -272,6 +272,7 @@ class WholeLine(TransactionTestCase):
         for name, fit in line["streams"].items():
             self.assertLess(fit["residual_ms"], 1.0, name)
             self.assertIsNone(fit["problem"])
+        self.assertEqual(set(line["claps_s"]), {"optical", "suit", "room"})
         self.assertLess(np.ptp(list(line["claps_s"].values())), 0.03)
         self.assertLess(latest(take, "solve").figures["residual_rms_mm"], 6)
         self.assertTrue({"optical", "sound"} <= set(take.picture) | {"optical"})

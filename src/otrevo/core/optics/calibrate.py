@@ -239,10 +239,10 @@ def covariance(fit, sightings, markers, weight, lens_mean):
 def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names):
     markers = np.ascontiguousarray(wand.markers_m)
     r = fit.residuals(sightings, markers)
-    cov = covariance(fit, sightings, markers, believed / max(sigma, 1e-4) ** 2, lens_mean)
-    deviation = np.sqrt(np.diag(cov)).reshape(-1, SIZE)
     numbers = 2 * believed.sum() - SIZE * len(placed) - 6 * len(np.unique(sightings.frame[believed]))
-    rms = float(np.sqrt((r[believed] ** 2).sum() / max(numbers, 1)))
+    rms = float(np.sqrt((r[believed] ** 2).sum() / max(numbers, 1)))  # what the fit took for itself counted in
+    cov = covariance(fit, sightings, markers, believed / max(rms, 1e-4) ** 2, lens_mean)
+    deviation = np.sqrt(np.diag(cov)).reshape(-1, SIZE)
     rows, cameras, failed = [], [], {}
     for i, c in enumerate(placed):
         mine = sightings.camera == i
