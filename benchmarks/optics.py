@@ -22,7 +22,7 @@ def calibrate(seeds):
         rig = make_rig(seed)
         centroids, _ = film(rig, sweep(seed, wand)[0], seed, Faults(wild=0.02 if seed % 4 > 1 else 0.0))
         began = time.process_time()
-        found = calibrate_sweep(centroids, guesses(rig, seed), Fraction(100), wand)
+        found = calibrate_sweep(centroids, guesses(rig, seed), wand)
         seconds = time.process_time() - began
         rms = float(np.sqrt(np.mean(centre_errors_mm(found.cameras, rig) ** 2)))
         rows.append(

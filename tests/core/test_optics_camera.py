@@ -9,12 +9,10 @@ from otrevo.core.optics.camera import (
     camera_from_document,
     camera_to_document,
     distort,
-    in_picture,
     lens_slope,
     packed,
     project_all,
     undistort,
-    undistort_all,
 )
 from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, triangulate_tracks
 from otrevo.core.sim.rig import make_rig, project
@@ -72,11 +70,10 @@ class Lens(unittest.TestCase):
             self.assertTrue(undistort(LENS, *place_of(LENS, a, b)[0], out))
             np.testing.assert_allclose(out, [a, b], atol=1e-9)
 
-    def test_a_place_no_direction_leads_to_is_missing_and_not_made_up(self):
+    def test_a_place_no_direction_leads_to_is_told_and_not_made_up(self):
         folding = LENS.copy()
         folding[4:] = [-0.45, 0, 0, 0, 0]  # the picture folds back at r = 0.86
-        out = undistort_all(folding[None], np.zeros(1, dtype=np.int64), np.array([[1020.5 + 1310.0, 760.25]]))
-        self.assertTrue(np.isnan(out).all())
+        self.assertFalse(undistort(folding, 1020.5 + 1310.0, 760.25, np.empty(2)))
 
 
 class Cameras(unittest.TestCase):
@@ -84,14 +81,11 @@ class Cameras(unittest.TestCase):
         rig = make_rig(3)
         points = np.random.default_rng(2).uniform([-2, 0, -2], [2, 2, 2], (200, 3))
         places, depth = project_all(*packed(rig), points)
-        inside = in_picture(places, depth, [(c.width, c.height) for c in rig])
         for c, camera in enumerate(rig):
             expected, expected_depth = project(camera, points)
             np.testing.assert_allclose(depth[c], expected_depth, atol=1e-9)
             seen = np.isfinite(expected[:, 0])
             np.testing.assert_allclose(places[c, seen], expected[seen], atol=1e-7)
-            self.assertTrue(inside[c, seen].all())
-            self.assertLessEqual((inside[c] & ~seen).sum(), 2, "only the last pixel's edge may differ")
 
     def test_turning_the_world_with_the_cameras_changes_no_picture(self):
         rig = make_rig(3, 3)
@@ -128,7 +122,9 @@ class Triangulation(unittest.TestCase):
 
     def test_exact_rays_meet_where_the_point_is(self):
         lens, rotation, position = packed(self.rig)
-        ways = undistort_all(lens, self.cameras, self.places)
+        ways = np.empty((6, 2))
+        for c in range(6):
+            self.assertTrue(undistort(lens[c], *self.places[c], ways[c]))
         rays = np.einsum("cji,cj->ci", rotation, np.column_stack([ways, np.ones(6)]))
         out = np.empty(3)
         self.assertTrue(nearest_to_rays(rays / np.linalg.norm(rays, axis=1)[:, None], position, out))

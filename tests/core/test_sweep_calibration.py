@@ -2,7 +2,6 @@
 
 import unittest
 from dataclasses import replace
-from fractions import Fraction
 from functools import cache
 
 import numpy as np
@@ -23,7 +22,6 @@ from otrevo.core.sim.rig import Faults, film, make_rig, project, sweep
 
 LINE, CORNER = SHIPPED_WANDS["harbour line"], SHIPPED_WANDS["quay corner"]
 PYRAMID = Wand("buoy", np.array([[0, 0, 0], [0.3, 0, 0], [0.05, 0.25, 0], [0.1, 0.08, 0.2]], dtype=float))
-RATE = Fraction(100)
 
 
 def guesses(rig, seed, share=0.05):
@@ -195,18 +193,18 @@ class Calibration(unittest.TestCase):
 
     def test_a_line_wand_calibrates_the_volume_to_the_noise_limit(self):
         rig, centroids, _ = swept(51)
-        self.check(rig, calibrate_sweep(centroids, guesses(rig, 51), RATE, LINE))
+        self.check(rig, calibrate_sweep(centroids, guesses(rig, 51), LINE))
 
     def test_a_corner_wand_with_two_per_cent_of_wild_sightings_does_as_well(self):
         rig, centroids, truth = swept(52, "quay corner", wild=0.02)
-        found = calibrate_sweep(centroids, guesses(rig, 52), RATE, CORNER)
+        found = calibrate_sweep(centroids, guesses(rig, 52), CORNER)
         self.check(rig, found)
         self.assertGreater(found.figures["rejected"], 0)
 
     def test_focal_lengths_that_nobody_knows_are_found(self):
         rig, centroids, _ = swept(53)
         unknown = [RigCamera(c.name, c.width, c.height, None) for c in rig]
-        found = calibrate_sweep(centroids, unknown, RATE, LINE)
+        found = calibrate_sweep(centroids, unknown, LINE)
         self.check(rig, found)
         self.assertIn("focal lengths were not given", found.notes[0])
 
@@ -215,7 +213,7 @@ class Calibration(unittest.TestCase):
         size = np.array([rig[0].width, rig[0].height])
         blind, corner = centroids.camera == 2, centroids.camera == 5
         keep = ~blind & (~corner | ((np.abs(centroids.xy / size - 0.5) < 0.09).all(axis=1)))
-        found = calibrate_sweep(centroids.only(keep), guesses(rig, 51), RATE, LINE)
+        found = calibrate_sweep(centroids.only(keep), guesses(rig, 51), LINE)
         self.assertEqual(set(found.failed), {"c03", "c06"})
         self.assertIn("nothing that moves", found.failed["c03"])
         self.assertRegex(found.failed["c06"], "of the picture|sightings|often enough")
@@ -226,7 +224,7 @@ class Calibration(unittest.TestCase):
     def test_a_wand_that_does_not_match_its_description_is_told_by_which_distance(self):
         rig, centroids, _ = swept(51)
         bent = Wand("harbour line", np.array([[0, 0, 0], [0.166, 0, 0], [0.5, 0, 0]], dtype=float))
-        found = calibrate_sweep(centroids, guesses(rig, 51), RATE, bent)
+        found = calibrate_sweep(centroids, guesses(rig, 51), bent)
         self.assertTrue(any("from marker" in n and "mm" in n for n in found.notes), found.notes)
 
     def test_sweeps_that_cannot_do_are_refused_in_one_sentence(self):
@@ -244,9 +242,9 @@ class Calibration(unittest.TestCase):
             (slow, "moved by only"),
         ):
             with self.assertRaisesRegex(InputError, said):
-                calibrate_sweep(wrong, cameras, RATE, LINE)
+                calibrate_sweep(wrong, cameras, LINE)
         with self.assertRaisesRegex(InputError, "points in two cameras|recognised in only|read the wand"):
-            calibrate_sweep(centroids, cameras, RATE, CORNER)
+            calibrate_sweep(centroids, cameras, CORNER)
 
 
 class BlindsOfARoom(unittest.TestCase):

@@ -162,7 +162,7 @@ def run_calibrate(args):
         document = read_document(args.blinds, "blinds/1")
         blinds = blinds_from_rows(document.get("blinds"), names, Path(args.blinds).name)
     centroids, notes = read_centroids(args.centroids, rig)
-    found = calibrate_sweep(centroids, rig, rate, wand, blinds, _progress(args))
+    found = calibrate_sweep(centroids, rig, wand, blinds, _progress(args))
     solved = [c.name for c in found.cameras]
     kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
     _say_notes([*notes, *found.notes, *(f"camera {n}: {reason}" for n, reason in found.failed.items())])

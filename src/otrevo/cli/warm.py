@@ -46,7 +46,7 @@ def sweeps():
     wand = SHIPPED_WANDS["quay corner"]
     centroids, _ = film(rig, sweep(1, wand, 4.0)[0], 1)
     cameras = [RigCamera(c.name, c.width, c.height, c.lens[0]) for c in rig]
-    calibrate_sweep(centroids, cameras, Fraction(100), wand)
+    calibrate_sweep(centroids, cameras, wand)
 
 
 def points():

@@ -230,7 +230,6 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
   return (
     <>
       <color attach="background" args={[theme.ground]} />
-      <color attach="background" args={[theme.ground]} />
       <hemisphereLight args={['#ffffff', '#4a4660', 1.7]} />
       <directionalLight position={[2, 4, 3]} intensity={1.1} />
       <gridHelper args={[6, 12, theme.hairline, theme.hairline]} />

@@ -157,9 +157,6 @@ class Fit:
     turn: np.ndarray
     place: np.ndarray
 
-    def copy(self):
-        return Fit(*(v.copy() for v in (self.lens, self.rotation, self.position, self.turn, self.place)))
-
     def residuals(self, sightings, markers):
         s = sightings
         return residuals(

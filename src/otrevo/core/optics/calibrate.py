@@ -55,11 +55,11 @@ def spread_px(r):
     return float(np.nanmedian(length) / 1.1774)
 
 
-def calibrate_sweep(centroids, rig, rate, wand, blinds=None, progress=None):
+def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     """A SweepCalibration from a recorded sweep; the world is the frame of its best-connected camera.
 
-    centroids: formats.centroids.Centroids over the RigCameras of `rig`; rate: frames per second (Fraction); blinds: list
-    of Blind, found in the sweep itself if not given. Raises InputError when no two cameras can be placed.
+    centroids: formats.centroids.Centroids over the RigCameras of `rig`; blinds: list of Blind,
+    to which what never moves in the sweep itself is added. Raises InputError when no two cameras can be placed.
     """
     say = progress or (lambda share: None)
     names = [c.name for c in rig]

@@ -94,16 +94,6 @@ def undistort(lens, u, v, out):
 
 
 @njit(cache=True, error_model="numpy")
-def undistort_all(lens, camera, places):
-    """Directions (K, 2) of picture places (K, 2), each seen by camera (K,); lens (C, 9); NaN where there is none."""
-    out = np.empty_like(places)
-    for k in range(len(places)):
-        if not undistort(lens[camera[k]], places[k, 0], places[k, 1], out[k]):
-            out[k] = np.nan
-    return out
-
-
-@njit(cache=True, error_model="numpy")
 def project_one(lens, rotation, position, x, uv, slope):
     """Picture place of a point; False behind the camera or far outside its view."""
     px, py, pz = x[0] - position[0], x[1] - position[1], x[2] - position[2]
@@ -135,15 +125,6 @@ def project_all(lens, rotation, position, points):
             if p[2] > 0.01:
                 distort(lens[c], p[0] / p[2], p[1] / p[2], places[c, k], slope)
     return places, depth
-
-
-def in_picture(places, depth, sizes):
-    """Whether projected places (C, K, 2) lie in the pictures of sizes (C, 2) width and height, in front of them.
-
-    Beyond the corner a lens polynomial can fold back into the picture; who looks must have a depth and a place.
-    """
-    with np.errstate(invalid="ignore"):
-        return (depth > 0.01) & (places > -0.5).all(-1) & (places < np.asarray(sizes)[:, None] - 0.5).all(-1)
 
 
 def camera_to_document(camera, rms_px=None, samples=None):
