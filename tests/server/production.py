@@ -13,6 +13,7 @@ from otrevo.server.cast.models import Performer, PerformerCalibration
 from otrevo.server.handover.jobs import build
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.models import Production, ShootDay, Slate
+from otrevo.server.stage.room import current_blinds, new_version, room_of, simulated
 from tests.core.stage import true_calibration
 
 BODY_SEED = 77
@@ -32,6 +33,7 @@ def make_production(name="Saltmarsh Signal", code="SMS"):
     slate = Slate.objects.create(
         day=day, name="15", title="Hauling the rope", performer=performer, performance="rope haul"
     )
+    calibrate_room(production)
     Slate.objects.create(day=day, name="W1", title="Warm-up", performer=performer, performance="warm-up", warm_up=True)
     return production, slate
 
@@ -50,6 +52,12 @@ def calibrate(performer):
     assert rolled.performer.marker_offset_m.shape[0] == len(shipped_chart().names)
     document = true_calibration(rolled.performer).to_document()
     return PerformerCalibration.objects.create(performer=performer, version=1, document=document)
+
+
+def calibrate_room(production):
+    """The room calibrated with its cameras as they truly hang, so that tests need no sweep."""
+    room = room_of(production)
+    return new_version(room, "level", "as it hangs", simulated(room).cameras, "levelled", current_blinds(room)[1], None)
 
 
 def work():

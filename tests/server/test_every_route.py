@@ -7,10 +7,14 @@ from fractions import Fraction
 import numpy as np
 from django.test import Client, TestCase
 
+from otrevo.core.formats.centroids import Centroids
 from otrevo.server.api import api
 from otrevo.server.bench.models import Run
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.actions import make_take
+from otrevo.server.stage.actions import keep_recording
+from otrevo.server.stage.models import StageRun
+from otrevo.server.stage.room import room_of
 from otrevo.server.streams.store import write_stream
 from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
@@ -22,7 +26,8 @@ BODIES = {
     "mends": [], "preview": {"document": {}}, "days": {"date": "2026-11-23", "stage": "Quay"},
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
-    "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
+    "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
+    "knock": {"camera": "c01"}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
 }  # fmt: skip
 
@@ -35,13 +40,18 @@ class EveryRoute(TestCase):
         take = make_take(cls.slate, None, duration_s=4.0, out_s=4.0)
         run = Run.objects.create(take=take, name="label")
         stream = write_stream(take, "optical", "points", Fraction(120), np.zeros((20, 3, 3)))
+        room = room_of(cls.production)
+        still = Centroids(np.arange(200), np.zeros(200, dtype=int), np.full((200, 2), 40.0), np.ones(200))
+        recording = keep_recording(room, "still", still, Fraction(120), None)
+        step = StageRun.objects.create(room=room, name="level")
         package = Package.objects.create(
             production=cls.production, name="p", formats=["bvh"], rate="30", state=Package.State.SENT
         )
         cls.numbers = {
             "production_id": cls.production.pk, "slate_id": cls.slate.pk, "day_id": cls.slate.day_id, "take_id": take.pk,
             "run_id": run.pk, "stream_id": stream.pk, "package_id": package.pk, "performer_id": cls.slate.performer_id,
-            "name": "solve",
+            "name": "solve", "recording_id": recording.pk, "step_id": step.pk, "calibration_id": room.calibrations.get().pk,
+            "other_id": room.calibrations.get().pk,
         }  # fmt: skip
         cls.routes = [
             (method, path)

@@ -20,7 +20,7 @@ from otrevo.server.handover.jobs import take_name
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.actions import make_slate, make_take
 from otrevo.server.shoot.models import Production, Take
-from otrevo.server.streams.store import write_stream
+from otrevo.server.streams.store import recorded, write_stream
 from tests.server.production import make_production
 from tests.server.test_server import post, signed_in
 
@@ -89,14 +89,14 @@ class LineUp(TestCase):
     def test_drop_frame_mixed_with_non_drop_is_found_at_this_hour(self):
         self.write("optical")
         self.write("face", shift=3.6 * self.take.zero_s / 3600)
-        figures, snags = line_up(self.take)
+        figures, snags = line_up(self.take, recorded(self.take, "optical"))
         mixed = [s for s in snags if s.kind == "drop-frame mixed"]
         self.assertEqual([s.stream for s in mixed], ["face"])
         self.assertAlmostEqual(figures["streams"]["optical"]["offset_ms"], 200, delta=0.1)
 
     def test_streams_without_stamps_are_unsure_and_not_refused(self):
         write_stream(self.take, "face", "shapes", Fraction(60), np.zeros((1200, 3)))
-        figures, _ = line_up(self.take)
+        figures, _ = line_up(self.take, recorded(self.take, "optical"))
         self.assertLess(figures["streams"]["face"]["confidence"], 0.5)
 
     def test_drop_outs_become_snags_and_fits_come_back_from_a_run(self):
@@ -105,7 +105,7 @@ class LineUp(TestCase):
         number = np.arange(0, 1200, 15.0)
         stamps = np.stack([number, self.take.zero_s + number / 60], 1)
         write_stream(self.take, "face", "shapes", Fraction(60), stream, stamps=stamps)
-        figures, snags = line_up(self.take)
+        figures, snags = line_up(self.take, recorded(self.take, "optical"))
         self.assertEqual([(s.kind, round(s.start_s, 1), round(s.end_s, 1)) for s in snags], [("drop-out", 5.0, 6.0)])
         fit = fits_of(Run(figures=figures))["face"]
         np.testing.assert_allclose(fit.times(3, 60.0), [0, 1 / 60, 2 / 60], atol=1e-6)
@@ -206,7 +206,7 @@ class Demo(TestCase):
         self.assertEqual(production.performers.count(), len(PERFORMERS))
         takes = sum(len(s[5]) for s in SLATES)
         self.assertEqual(Take.objects.count(), takes)
-        self.assertEqual(waiting(), 4 * takes + len(PERFORMERS))
+        self.assertEqual(waiting(), 5 * takes + len(PERFORMERS))
         for name, password, _ in SIGN_INS:
             self.assertTrue(Client().login(username=name, password=password))
 

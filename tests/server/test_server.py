@@ -226,7 +226,7 @@ class Uploads(TestCase):
         self.assertEqual(set(take.streams.values_list("name", flat=True)), {"optical", "timecode", "face"})
         self.assertEqual(take.made_from, "files")
         self.assertAlmostEqual(take.duration_s, 2.0)
-        np.testing.assert_allclose(read_stream(recorded(take, "optical")), points, atol=1e-5)
+        np.testing.assert_allclose(read_stream(recorded(take, "cameras")), points, atol=1e-5)
 
     def test_one_bad_file_refuses_all_and_leaves_nothing(self):
         good = SimpleUploadedFile("face.csv", b"time,jawOpen\n0,0.1\n0.016667,0.2\n")
@@ -262,7 +262,7 @@ class WholeLine(TransactionTestCase):
 
     def test_from_roll_to_accepted(self):
         take = Take.objects.get(pk=self.cut())
-        self.assertEqual([r.name for r in take.runs.all()], ["record", "line up", "label", "solve"])
+        self.assertEqual([r.name for r in take.runs.all()], ["record", "rebuild", "line up", "label", "solve"])
         work()
         take.refresh_from_db()
         self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
@@ -293,7 +293,7 @@ class WholeLine(TransactionTestCase):
         after = self.technician.get(f"/api/takes/{take.pk}/bench").json()
         self.assertLess(len([s for s in after["snags"] if not s["mended"]]), before)
         self.assertEqual(latest(take, "solve").figures["mends"], 1)
-        raw = recorded(take, "optical")
+        raw = recorded(take, "cameras")
         first = read_stream(raw).copy()
         undone = post(self.technician, f"/takes/{take.pk}/undo").json()
         self.assertTrue(undone["mend"])
@@ -344,7 +344,7 @@ class WholeLine(TransactionTestCase):
         take.refresh_from_db()
         self.assertLess(take.duration_s, 7)
         self.assertEqual(
-            set(take.streams.filter(run=None).values_list("name", flat=True)), {"optical", "timecode", "room"}
+            set(take.streams.filter(run=None).values_list("name", flat=True)), {"cameras", "timecode", "room"}
         )
 
     def test_cutting_at_once_or_rolling_twice_is_refused(self):

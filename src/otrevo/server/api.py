@@ -11,10 +11,12 @@ from otrevo.server.cast.api import router as cast
 from otrevo.server.floor.api import router as floor
 from otrevo.server.handover.api import router as handover
 from otrevo.server.shoot.api import router as shoot
+from otrevo.server.stage.api import router as stage
 
 api = NinjaAPI(title="Otrevo", version="1", auth=django_auth, docs_url=None, openapi_url=None)
 api.add_router("", accounts)
 api.add_router("", shoot)
+api.add_router("", stage)
 api.add_router("", cast)
 api.add_router("", floor)
 api.add_router("", bench)

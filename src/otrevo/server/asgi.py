@@ -1,4 +1,4 @@
-"""ASGI entry point for uvicorn."""
+"""ASGI entry point for uvicorn: pages and API over HTTP, live views over web sockets."""
 
 import os
 
@@ -6,4 +6,14 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
 
 from django.core.asgi import get_asgi_application  # noqa: E402
 
-application = get_asgi_application()
+http = get_asgi_application()
+
+from channels.auth import AuthMiddlewareStack  # noqa: E402
+from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
+from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
+from django.urls import path  # noqa: E402
+
+from otrevo.server.live.consumer import Live  # noqa: E402
+
+sockets = AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter([path("live/<int:production>", Live.as_asgi())])))
+application = ProtocolTypeRouter({"http": http, "websocket": sockets})

@@ -5,6 +5,9 @@ from datetime import date
 from django.contrib.auth.models import User
 from django.db import transaction
 
+from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.sim.rig import Faults, film
+from otrevo.core.sim.scenes import scene
 from otrevo.server.accounts.models import Membership
 from otrevo.server.bench.jobs import queue
 from otrevo.server.bench.models import Run
@@ -12,6 +15,11 @@ from otrevo.server.cast.models import Performer
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.actions import make_take
 from otrevo.server.shoot.models import Production, ShootDay, Slate
+from otrevo.server.stage.actions import keep_recording
+from otrevo.server.stage.models import StageRun
+from otrevo.server.stage.passes import STEPS
+from otrevo.server.stage.room import rig_of, room_of, simulated
+from otrevo.server.work import carry_out, code_version
 
 SIGN_INS = (
     ("maren", "tide-and-lamp", "technician"),
@@ -36,6 +44,23 @@ SLATES = (
 )  # fmt: skip
 
 
+def prepare_room(production, user, sweep_s=45.0):
+    """The room as it was prepared in the morning: still room, sweep, wand and markers on the floor, each worked through."""
+    room = room_of(production)
+    truth, (_, rate), wand = simulated(room), rig_of(room), SHIPPED_WANDS["quay corner"]
+    for number, (kind, seconds) in enumerate(
+        (("still", 10.0), ("sweep", sweep_s), ("wand on floor", 3.0), ("floor markers", 3.0))
+    ):
+        places = scene(kind, room.seed + number, seconds, float(rate), wand)
+        centroids, _ = film(truth.cameras, places, room.seed + number, Faults(lost_frames=0.01), lamps=truth.lamps)
+        with_wand = wand.to_document() if kind in ("sweep", "wand on floor") else None
+        keep_recording(room, kind, centroids, rate, user, with_wand)
+    for step in ("find blinds", "solve cameras", "level"):
+        run = StageRun.objects.create(room=room, name=step, made_by=user, code_version=code_version())
+        if stopped := carry_out(run, STEPS[step]):
+            raise RuntimeError(f"{stopped} {run.message}")
+
+
 def load_demo():
     """Load the demo production unless it is there. Returns whether work was queued."""
     if Production.objects.filter(name="Saltmarsh Signal").exists():
@@ -51,6 +76,7 @@ def load_demo():
             name: Performer.objects.create(production=production, name=name, height_m=height, kit=kit, body_seed=seed)
             for name, height, kit, seed in PERFORMERS
         }
+        prepare_room(production, technician)
         fmt = production.timecode_format
         frame = fmt.frame("10:42:06;00")
         for name, title, performer, performance, warm_up, takes in SLATES:
@@ -68,9 +94,9 @@ def load_demo():
                 frame += 90 * fmt.nominal
                 parameters = {"seed": 100 * day.number + take.pk, "hidden": hidden, "facing_rad": 0.5 * number}
                 if warm_up:
-                    queue(take, "record", "calibrate", "line up", "label", "solve", parameters=parameters)
+                    queue(take, "record", "rebuild", "calibrate", "line up", "label", "solve", parameters=parameters)
                 else:
-                    queue(take, "record", "line up", "label", "solve", parameters=parameters)
+                    queue(take, "record", "rebuild", "line up", "label", "solve", parameters=parameters)
     return True
 
 

@@ -136,11 +136,14 @@ class Cluster:
 
 
 def start_children(port, data, workers=2):
-    """The web server and the workers as processes of their own, logging into the data folder."""
+    """The stand-in cameras, the recorder, the web server and the workers as processes of their own, logging into the data folder."""
     children = []
 
     # two workers on two cores: threads inside one would only take them from the other
-    environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    environment = os.environ | {
+        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_CAMERAS_PORT": str(free_port(47100)),
+        "OTREVO_RECORDER_PORT": str(free_port(47400)),
+    }  # fmt: skip
 
     def start(name, *command):
         log = (data / f"{name}.log").open("ab")
@@ -155,6 +158,8 @@ def start_children(port, data, workers=2):
             )
         )
 
+    start("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
+    start("recorder", "otrevo.server.live.recorder")
     start(
         "web",
         "uvicorn",

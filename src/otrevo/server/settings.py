@@ -17,10 +17,12 @@ INSTALLED_APPS = [
     "django.contrib.auth",
     "django.contrib.contenttypes",
     "django.contrib.sessions",
+    "channels",
     "procrastinate.contrib.django",
     "otrevo.server.accounts",
     "otrevo.server.shoot",
     "otrevo.server.cast",
+    "otrevo.server.stage",
     "otrevo.server.streams",
     "otrevo.server.bench",
     "otrevo.server.floor",
@@ -54,7 +56,7 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 MAX_UPLOAD_BYTES = 1024 * 1024 * 1024
-PROCRASTINATE_IMPORT_PATHS = ["otrevo.server.bench.jobs", "otrevo.server.handover.jobs"]
+PROCRASTINATE_IMPORT_PATHS = ["otrevo.server.bench.jobs", "otrevo.server.handover.jobs", "otrevo.server.stage.jobs"]
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

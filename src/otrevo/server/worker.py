@@ -12,9 +12,11 @@ def main():
     from django.core.management import call_command
 
     from otrevo.server.bench.jobs import requeue_lost
+    from otrevo.server.stage.jobs import requeue_lost_steps
 
     if "--first" in sys.argv:
         requeue_lost()
+        requeue_lost_steps()
     call_command("procrastinate", "worker", "--concurrency", "1")
 
 

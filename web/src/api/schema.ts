@@ -317,6 +317,174 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/productions/{production_id}/stage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Stage */
+        get: operations["otrevo_server_stage_api_stage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/blinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set Blinds */
+        put: operations["otrevo_server_stage_api_set_blinds"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/blinds/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo */
+        post: operations["otrevo_server_stage_api_undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Load Recording
+         * @description A recorded sweep, still room or floor from a centroids CSV.
+         */
+        post: operations["otrevo_server_stage_api_load_recording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/knock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Knock
+         * @description In the simulated room somebody runs into a camera.
+         */
+        post: operations["otrevo_server_stage_api_knock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/rebuild": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rebuild Takes
+         * @description Give takes the newest calibration and work them through again from their cameras.
+         */
+        post: operations["otrevo_server_stage_api_rebuild_takes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record
+         * @description Begin a recording of the room; its progress comes over the live socket.
+         */
+        post: operations["otrevo_server_stage_api_record"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run Step */
+        post: operations["otrevo_server_stage_api_run_step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/productions/{production_id}/stage/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop
+         * @description End the recording; with keep false nothing of it stays.
+         */
+        post: operations["otrevo_server_stage_api_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/cancel": {
         parameters: {
             query?: never;
@@ -459,6 +627,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stage-calibrations/{calibration_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calibration */
+        get: operations["otrevo_server_stage_api_calibration"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-calibrations/{calibration_id}/adjust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adjust Calibration */
+        post: operations["otrevo_server_stage_api_adjust_calibration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-calibrations/{calibration_id}/compare/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare Versions */
+        get: operations["otrevo_server_stage_api_compare_versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-calibrations/{calibration_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Calibration File
+         * @description The calibration as a `calibration/1` document.
+         */
+        get: operations["otrevo_server_stage_api_calibration_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-calibrations/{calibration_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Plan
+         * @description How many cameras see each place at a height, and how well a marker is found there.
+         */
+        get: operations["otrevo_server_stage_api_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-recordings/{recording_id}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Recording Frames
+         * @description Centroids of frames [first, last) of a recording of the room, Arrow rows (frame, camera, x, y, radius).
+         */
+        get: operations["otrevo_server_stage_api_recording_frames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stage-runs/{run_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel Step */
+        post: operations["otrevo_server_stage_api_cancel_step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/streams/{stream_id}/data": {
         parameters: {
             query?: never;
@@ -525,6 +821,26 @@ export interface paths {
          * @description The take's history, newest first.
          */
         get: operations["otrevo_server_shoot_api_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Take Frames
+         * @description Centroids of frames [first, last) of a take, Arrow rows (frame, camera, x, y, radius).
+         */
+        get: operations["otrevo_server_stage_api_take_frames"];
         put?: never;
         post?: never;
         delete?: never;
@@ -628,6 +944,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AdjustIn */
+        AdjustIn: {
+            /**
+             * Quarter Turns
+             * @default 0
+             */
+            quarter_turns: number;
+            /**
+             * Raise Mm
+             * @default 0
+             */
+            raise_mm: number;
+        };
         /** Answer */
         Answer: {
             /**
@@ -635,6 +964,18 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /** BlindsIn */
+        BlindsIn: {
+            /** Rows */
+            rows: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * Words
+             * @default blinds changed
+             */
+            words: string;
         };
         /** Board */
         Board: {
@@ -676,6 +1017,40 @@ export interface components {
             /** Warm Up Take Id */
             warm_up_take_id: number | null;
         };
+        /** CalibrationRow */
+        CalibrationRow: {
+            /** Cameras */
+            cameras: number;
+            /** Failed */
+            failed: number;
+            /** How */
+            how: string;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Position Limit Mm */
+            position_limit_mm: number | null;
+            /** Reprojection Rms Px */
+            reprojection_rms_px: number | null;
+            /** Source Id */
+            source_id: number | null;
+            /** Takes */
+            takes: number;
+            /** Version */
+            version: number;
+            /** Wand Rms Mm */
+            wand_rms_mm: number | null;
+            /** Words */
+            words: string;
+            /** World */
+            world: string;
+        };
         /** ChangeOut */
         ChangeOut: {
             /**
@@ -689,6 +1064,19 @@ export interface components {
             undone: boolean;
             /** Words */
             words: string;
+        };
+        /** CompareOut */
+        CompareOut: {
+            /** After */
+            after: number;
+            /** Before */
+            before: number;
+            /** Only After */
+            only_after: string[];
+            /** Only Before */
+            only_before: string[];
+            /** Rows */
+            rows: components["schemas"]["MovedRow"][];
         };
         /** DayIn */
         DayIn: {
@@ -735,6 +1123,11 @@ export interface components {
             next_number: number;
             rolling: components["schemas"]["RollingOut"] | null;
         };
+        /** KnockIn */
+        KnockIn: {
+            /** Camera */
+            camera: string;
+        };
         /** Me */
         Me: {
             /** Memberships */
@@ -775,6 +1168,17 @@ export interface components {
             id: number;
             /** Words */
             words: string;
+        };
+        /** MovedRow */
+        MovedRow: {
+            /** Focal Px */
+            focal_px: number;
+            /** Id */
+            id: string;
+            /** Moved Mm */
+            moved_mm: number;
+            /** Turned Deg */
+            turned_deg: number;
         };
         /** PackageIn */
         PackageIn: {
@@ -873,6 +1277,22 @@ export interface components {
             warm_up_slate_id: number | null;
         };
         /**
+         * PlanOut
+         * @description Counts of cameras that see each place at one height, and the expected accuracy there; rows along z, columns along x.
+         */
+        PlanOut: {
+            /** Cameras */
+            cameras: number[][];
+            /** Height M */
+            height_m: number;
+            /** Sd Mm */
+            sd_mm: (number | null)[][];
+            /** X M */
+            x_m: number[];
+            /** Z M */
+            z_m: number[];
+        };
+        /**
          * PreviewOut
          * @description One marker from frame `first` on: places in metres, null where hidden, before and after the mend.
          */
@@ -921,6 +1341,49 @@ export interface components {
             /** Timecode Rate */
             timecode_rate: string;
         };
+        /** RebuildIn */
+        RebuildIn: {
+            /** Takes */
+            takes: number[];
+        };
+        /** RecordIn */
+        RecordIn: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "still" | "sweep" | "wand on floor" | "floor markers";
+            /** Wand */
+            wand?: string | {
+                [key: string]: unknown;
+            } | null;
+        };
+        /** RecordingOut */
+        RecordingOut: {
+            /** Frames */
+            frames: number;
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Notes */
+            notes: string[];
+            /** Seconds */
+            seconds: number;
+            /** Source */
+            source: string;
+            /** Stream Id */
+            stream_id: number;
+            /** Wand */
+            wand: string | null;
+        };
         /** RollingOut */
         RollingOut: {
             /** First Timecode */
@@ -941,6 +1404,41 @@ export interface components {
              * Format: date-time
              */
             started_at: string;
+        };
+        /** RoomOut */
+        RoomOut: {
+            /** Blinds */
+            blinds: {
+                [key: string]: unknown;
+            }[];
+            /** Blinds Words */
+            blinds_words: string | null;
+            /** Calibrations */
+            calibrations: components["schemas"]["CalibrationRow"][];
+            /** Cameras */
+            cameras: {
+                [key: string]: unknown;
+            }[];
+            /** Can Redo Blinds */
+            can_redo_blinds: boolean;
+            /** Can Undo Blinds */
+            can_undo_blinds: boolean;
+            /** Id */
+            id: number;
+            /** Knocks */
+            knocks: string[];
+            /** Rate */
+            rate: string;
+            /** Recordings */
+            recordings: components["schemas"]["RecordingOut"][];
+            /** Runs */
+            runs: components["schemas"]["StageRunOut"][];
+            /** Takes */
+            takes: components["schemas"]["TrustRow"][];
+            /** Wands */
+            wands: {
+                [key: string]: unknown;
+            }[];
         };
         /** RunOut */
         RunOut: {
@@ -1043,6 +1541,48 @@ export interface components {
             subject: string;
             /** Text */
             text: string;
+        };
+        /** StageRunOut */
+        StageRunOut: {
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Figures */
+            figures: {
+                [key: string]: unknown;
+            };
+            /** Id */
+            id: number;
+            /** Message */
+            message: string;
+            /** Name */
+            name: string;
+            /** Progress */
+            progress: number;
+            /** State */
+            state: string;
+        };
+        /** StepIn */
+        StepIn: {
+            /** Name */
+            name: string;
+            /**
+             * Parameters
+             * @default {}
+             */
+            parameters: {
+                [key: string]: unknown;
+            };
+        };
+        /** StopIn */
+        StopIn: {
+            /**
+             * Keep
+             * @default true
+             */
+            keep: boolean;
         };
         /** StreamOut */
         StreamOut: {
@@ -1157,6 +1697,30 @@ export interface components {
             /** Stream Id */
             stream_id: number;
         };
+        /**
+         * TrustRow
+         * @description A take against the calibration its points were rebuilt with; knocked: [{camera, since_s, shift_px}].
+         */
+        TrustRow: {
+            /** Busy */
+            busy: boolean;
+            /** Calibration Id */
+            calibration_id: number | null;
+            /** Calibration Version */
+            calibration_version: number | null;
+            /** Knocked */
+            knocked: {
+                [key: string]: unknown;
+            }[];
+            /** Number */
+            number: number;
+            /** Older */
+            older: boolean;
+            /** Slate */
+            slate: string;
+            /** Take Id */
+            take_id: number;
+        };
         /** Undone */
         Undone: {
             /**
@@ -1164,6 +1728,11 @@ export interface components {
              * @default false
              */
             mend: boolean;
+            /** Words */
+            words: string | null;
+        };
+        /** Words */
+        Words: {
             /** Words */
             words: string | null;
         };
@@ -1608,6 +2177,252 @@ export interface operations {
             };
         };
     };
+    otrevo_server_stage_api_stage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_set_blinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlindsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_undo: {
+        parameters: {
+            query?: {
+                redo?: boolean;
+            };
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Words"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_load_recording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                    /** Kind */
+                    kind: string;
+                    /**
+                     * Wand
+                     * @default
+                     */
+                    wand?: string;
+                    /**
+                     * Wand File
+                     * Format: binary
+                     */
+                    wand_file?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_knock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KnockIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Words"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_rebuild_takes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RebuildIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustRow"][];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Words"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_run_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StageRunOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingOut"] | null;
+                };
+            };
+        };
+    };
     otrevo_server_bench_api_cancel: {
         parameters: {
             query?: never;
@@ -1787,6 +2602,166 @@ export interface operations {
             };
         };
     };
+    otrevo_server_stage_api_calibration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calibration_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalibrationOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_adjust_calibration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calibration_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdjustIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalibrationRow"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_compare_versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calibration_id: number;
+                other_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_calibration_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calibration_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    otrevo_server_stage_api_plan: {
+        parameters: {
+            query?: {
+                height_m?: number;
+            };
+            header?: never;
+            path: {
+                calibration_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_recording_frames: {
+        parameters: {
+            query?: {
+                first?: number;
+                last?: number;
+            };
+            header?: never;
+            path: {
+                recording_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    otrevo_server_stage_api_cancel_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StageRunOut"];
+                };
+            };
+        };
+    };
     otrevo_server_bench_api_data: {
         parameters: {
             query?: {
@@ -1878,6 +2853,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ChangeOut"][];
                 };
+            };
+        };
+    };
+    otrevo_server_stage_api_take_frames: {
+        parameters: {
+            query?: {
+                first?: number;
+                last?: number;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -34,9 +34,21 @@ class Centroids:
         """Those of a mask (N,)."""
         return Centroids(self.frame[keep], self.camera[keep], self.xy[keep], self.radius[keep])
 
+    def rows(self):
+        """(N, 5) float32: frame, camera, x, y, radius, as the chunk store keeps them (frames up to 2**24 are exact)."""
+        return np.column_stack([self.frame, self.camera, self.xy, self.radius]).astype(np.float32)
+
     def groups(self, cameras):
         """Where each picture's centroids begin: (frames * cameras + 1,), picture = frame * cameras + camera."""
         return np.searchsorted(self.frame * cameras + self.camera, np.arange(self.frames * cameras + 1))
+
+
+def from_rows(rows):
+    """Centroids of rows (N, 5) as `Centroids.rows` gives them, in their order."""
+    rows = np.asarray(rows)
+    return Centroids(
+        rows[:, 0].astype(np.int64), rows[:, 1].astype(np.int64), rows[:, 2:4].astype(float), rows[:, 4].astype(float)
+    )
 
 
 def read_centroids(path, cameras, strangers=False):

@@ -16,17 +16,24 @@ def read_document(path, kind):
         raise InputError(f"{path.name}: there is no such file; expected a {kind} document.") from None
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"{path.name}: cannot be read as text ({error.__class__.__name__}); expected JSON.") from None
+    return parse_document(text, kind, path.name)
+
+
+def parse_document(text, kind, name):
+    """The document in `text` (str or bytes) of a file called `name`. Raises InputError in one sentence."""
 
     def refuse(value):
-        raise InputError(f"{path.name}: contains {value}; expected finite numbers or null.")
+        raise InputError(f"{name}: contains {value}; expected finite numbers or null.")
 
     try:
         document = json.loads(text, parse_constant=refuse)
     except json.JSONDecodeError as error:
-        raise InputError(f"{path.name}: line {error.lineno}: not valid JSON ({error.msg}).") from None
+        raise InputError(f"{name}: line {error.lineno}: not valid JSON ({error.msg}).") from None
+    except UnicodeDecodeError as error:
+        raise InputError(f"{name}: cannot be read as text ({error.__class__.__name__}); expected JSON.") from None
     found = document.get("otrevo") if isinstance(document, dict) else None
     if found != kind:
-        raise InputError(f'{path.name}: this is {found or "not an Otrevo document"}; expected "otrevo": "{kind}".')
+        raise InputError(f'{name}: this is {found or "not an Otrevo document"}; expected "otrevo": "{kind}".')
     return document
 
 

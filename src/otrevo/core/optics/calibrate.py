@@ -31,12 +31,15 @@ MOVED_M, MOVED_DEG = 0.3, 20.0  # a wand that does less is still
 
 @dataclass(frozen=True)
 class SweepCalibration:
-    """cameras that could be solved; failed: {name: reason}; figures; rows: figures camera by camera; notes."""
+    """cameras that could be solved; failed: {name: reason}; figures; rows: figures camera by camera; notes; covariance (15 C,
+    15 C) of the cameras' numbers in their order (core.optics.bundle); trail_m (F, 3): the wand's middle, for pictures."""
 
     cameras: tuple[Camera, ...]
     failed: dict
     figures: dict
     rows: list
+    covariance: np.ndarray
+    trail_m: np.ndarray
     notes: list = field(default_factory=list)
 
 
@@ -291,7 +294,9 @@ def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, conne
             f"the wand does not match its description: from marker {worst['from']} to {worst['to']} it measures "
             f"{worst['mean_mm']:.1f} mm, said are {worst['said_mm']:.1f} mm"
         )
-    return SweepCalibration(tuple(c for _, c in cameras), failed, figures, rows, notes)
+    mine = np.concatenate([np.arange(SIZE * i, SIZE * i + SIZE) for i, _ in cameras] or [np.zeros(0, dtype=int)])
+    trail = fit.place + np.einsum("fij,j->fi", fit.turn, markers.mean(0))
+    return SweepCalibration(tuple(c for _, c in cameras), failed, figures, rows, cov[np.ix_(mine, mine)], trail, notes)
 
 
 def _coverage(xy, camera):

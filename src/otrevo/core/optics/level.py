@@ -137,3 +137,17 @@ def levelled(cameras, levelling, quarter_turns=0):
     c, s = round(np.cos(angle)), round(np.sin(angle))
     further = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
     return tuple(camera.moved(further @ levelling.turn, further @ levelling.shift_m) for camera in cameras)
+
+
+def stood_up(cameras, trail_m):
+    """A first guess of a world nobody has levelled yet, as (turn (3, 3), shift_m (3,)): up is what the cameras' pictures call
+    up on average, the origin lies under the middle of where the wand was (F, 3), on the lowest place it went."""
+    up = -np.mean([c.rotation[1] for c in cameras], axis=0)
+    up /= np.linalg.norm(up)
+    front = np.array([0.0, 0, 1]) if abs(up[2]) < 0.9 else np.array([1.0, 0, 0])
+    front -= (front @ up) * up
+    front /= np.linalg.norm(front)
+    turn = np.stack([np.cross(up, front), up, front])
+    placed = trail_m @ turn.T
+    lowest = np.percentile(placed[:, 1], 0.5)
+    return turn, -np.array([np.median(placed[:, 0]), lowest, np.median(placed[:, 2])])

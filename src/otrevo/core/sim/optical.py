@@ -28,6 +28,18 @@ def see(performance, performer, chart, seed, noise_m=0.0003, soft_tissue_m=0.006
         missing_markers=0.0, ghosts=4, swaps=3):  # fmt: skip
     """What the optical system delivers of a performance. `hidden`: share of samples lost in bursts of 0.05-1.5 s."""
     rng = np.random.default_rng([seed, 37])
+    places, visible = worn(performance, performer, chart, rng, soft_tissue_m, hidden, limb_losses, missing_markers)
+    seen = places + rng.normal(0, noise_m, places.shape)
+    seen[~visible] = np.nan
+    points, truth = _break_up(seen, visible, rng, swaps)
+    if ghosts:
+        points, truth = _add_ghosts(points, truth, places, rng, float(performance.motion.rate), ghosts)
+    order = rng.permutation(points.shape[1])
+    return OpticalTake(points[:, order], truth[:, order], places)
+
+
+def worn(performance, performer, chart, rng, soft_tissue_m=0.006, hidden=0.08, limb_losses=2, missing_markers=0.0):
+    """Where the markers a performer wears really are (T, M, 3), and whether they are bare (T, M) or covered by something."""
     motion = performance.motion
     rate = float(motion.rate)
     bone = chart.bone_index(motion.skeleton)
@@ -51,18 +63,24 @@ def see(performance, performer, chart, seed, noise_m=0.0003, soft_tissue_m=0.006
         members = [i for i, b in enumerate(chart.bones) if b.startswith(side) and limb in b]
         start = int(rng.integers(still, max(still + 1, frames - int(1.5 * rate))))
         visible[start : start + int(rng.uniform(0.2, 1.0) * rate), members] = False
-    seen = places + rng.normal(0, noise_m, places.shape)
-    seen[~visible] = np.nan
-    points, truth = _break_up(seen, visible, rng, swaps)
-    if ghosts:
-        points, truth = _add_ghosts(points, truth, places, rng, rate, ghosts)
-    order = rng.permutation(points.shape[1])
-    return OpticalTake(points[:, order], truth[:, order], places)
+    return places, visible
 
 
 def see_prop(take, motion, prop, seed, noise_m=0.0003, hidden=0.08):
     """The same take with a prop's markers among the points; it hides in bursts like everything else."""
     rng = np.random.default_rng([seed, 41])
+    places, visible = held(motion, prop, rng, hidden)
+    seen = places + rng.normal(0, noise_m, places.shape)
+    seen[~visible] = np.nan
+    points, truth = _break_up(seen, visible, rng, 0)
+    points = np.concatenate([take.points_m, points], 1)
+    truth = np.concatenate([take.truth, np.where(truth >= 0, PROP_TRUTH - truth, -2)], 1)
+    order = rng.permutation(points.shape[1])
+    return OpticalTake(points[:, order], truth[:, order], take.true_places_m)
+
+
+def held(motion, prop, rng, hidden=0.08):
+    """Where a prop's markers are (T, K, 3), and whether they are bare (T, K)."""
     frames, markers = len(motion), len(prop.names)
     turn = matrix_from_quaternion(motion.rotation_local[:, 0])
     places = motion.root_position_m[:, None] + np.einsum("tij,kj->tki", turn, prop.offset_m)
@@ -73,13 +91,7 @@ def see_prop(take, motion, prop, seed, noise_m=0.0003, hidden=0.08):
         start = int(rng.integers(0, max(1, frames - length)))
         visible[start : start + length, rng.integers(markers)] = False
         budget -= length
-    seen = places + rng.normal(0, noise_m, places.shape)
-    seen[~visible] = np.nan
-    points, truth = _break_up(seen, visible, rng, 0)
-    points = np.concatenate([take.points_m, points], 1)
-    truth = np.concatenate([take.truth, np.where(truth >= 0, PROP_TRUTH - truth, -2)], 1)
-    order = rng.permutation(points.shape[1])
-    return OpticalTake(points[:, order], truth[:, order], take.true_places_m)
+    return places, visible
 
 
 def _soft_tissue(rng, chart, places, rate, amplitude):

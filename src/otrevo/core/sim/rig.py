@@ -5,8 +5,10 @@ together, lamps and strobes that never move, ghosts that do, frames lost, a came
 """
 
 from dataclasses import dataclass, replace
+from fractions import Fraction
 
 import numpy as np
+from numba import njit
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.formats.centroids import Centroids
@@ -68,6 +70,34 @@ def knock(camera, degrees, metres, seed=0):
     )
 
 
+@dataclass(frozen=True)
+class Room:
+    """cameras as they truly hang by now; lamps: for each, what shines in its picture and never moves, (L, 2) pixels."""
+
+    cameras: tuple[Camera, ...]
+    lamps: tuple[np.ndarray, ...]
+
+    def rig_document(self, seed, rate=Fraction(120), guess_off=0.05):
+        """What the cameras say of themselves, a `cameras/1` document: focal lengths as printed on the lens, not as they are."""
+        rng = np.random.default_rng([seed, 65])
+        rows = [
+            {"id": c.name, "width": c.width, "height": c.height,
+             "focal_guess_px": round(float(c.lens[0] * (1 + rng.uniform(-guess_off, guess_off))))}
+            for c in self.cameras
+        ]  # fmt: skip
+        return {"otrevo": "cameras/1", "rate": f"{rate.numerator}/{rate.denominator}", "cameras": rows}
+
+
+def make_room(seed, count=12, knocks=()):
+    """The Room of a seed, with everything that has happened to it: knocks are (camera id, degrees, metres, seed)."""
+    rng = np.random.default_rng([seed, 66])
+    cameras = make_rig(seed, count)
+    lamps = tuple(rng.uniform(0.05, 0.95, (rng.integers(0, 3), 2)) * [WIDTH, HEIGHT] for _ in cameras)
+    for name, degrees, metres, chance in knocks:
+        cameras = [knock(c, degrees, metres, chance) if c.name == name else c for c in cameras]
+    return Room(tuple(cameras), lamps)
+
+
 def project(camera, points):
     """Picture places (..., 2) and depth (...) of world points (..., 3); NaN places outside the picture."""
     p = (points - camera.position_m) @ camera.rotation.T
@@ -85,41 +115,50 @@ def project(camera, points):
     return out, depth
 
 
+@njit(cache=True, error_model="numpy")
 def hidden_by(position, points, ends, radius):
     """Whether bodies stand between a camera at `position` and points (T, K, 3): (T, K).
 
     ends (T, S, 2, 3): the axes of S limbs as capsules of radius (S,). A marker on a limb's far side is hidden too.
     """
-    out = np.zeros(points.shape[:2], dtype=bool)
-    sight = points - position
-    length2 = np.sum(sight**2, -1)
-    for s in range(ends.shape[1]):
-        a, axis = ends[:, s, 0][:, None], (ends[:, s, 1] - ends[:, s, 0])[:, None]
-        between = position - a
-        aa = np.sum(axis**2, -1) + 1e-9
-        ab, ad, bd = np.sum(sight * axis, -1), np.sum(axis * between, -1), np.sum(sight * between, -1)
-        det = length2 * aa - ab**2 + 1e-9
-        along = np.clip((ab * ad - aa * bd) / det, 0, 1)  # share of the line of sight that is nearest to the axis
-        share = np.clip((ab * along + ad) / aa, 0, 1)
-        along = np.clip((ab * share - bd) / length2, 0, 1)
-        apart = between + along[..., None] * sight - share[..., None] * axis
-        before = along < 1 - 0.5 * radius[s] / np.sqrt(length2)
-        out |= (np.linalg.norm(apart, axis=-1) < 0.85 * radius[s]) & before
+    frames, count = points.shape[:2]
+    out = np.zeros((frames, count), dtype=np.bool_)
+    for t in range(frames):
+        for k in range(count):
+            sx, sy, sz = points[t, k, 0] - position[0], points[t, k, 1] - position[1], points[t, k, 2] - position[2]
+            length2 = sx * sx + sy * sy + sz * sz
+            for s in range(len(radius)):
+                a, b = ends[t, s, 0], ends[t, s, 1]
+                ax, ay, az = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+                wx, wy, wz = position[0] - a[0], position[1] - a[1], position[2] - a[2]
+                aa = ax * ax + ay * ay + az * az + 1e-9
+                ab = sx * ax + sy * ay + sz * az
+                ad = ax * wx + ay * wy + az * wz
+                bd = sx * wx + sy * wy + sz * wz
+                # share of the line of sight that is nearest to the limb's axis, and of the axis nearest to it
+                along = min(max((ab * ad - aa * bd) / (length2 * aa - ab * ab + 1e-9), 0.0), 1.0)
+                share = min(max((ab * along + ad) / aa, 0.0), 1.0)
+                along = min(max((ab * share - bd) / length2, 0.0), 1.0)
+                dx, dy, dz = wx + along * sx - share * ax, wy + along * sy - share * ay, wz + along * sz - share * az
+                near = dx * dx + dy * dy + dz * dz < (0.85 * radius[s]) ** 2
+                if near and along < 1.0 - 0.5 * radius[s] / np.sqrt(length2):
+                    out[t, k] = True
+                    break
     return out
 
 
-def film(cameras, points, seed, faults=None, bodies=None):
+def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
     """Centroids of world points (T, K, 3), NaN where absent, and the truth (N,): number of the point, or what it is.
 
-    bodies: (ends (T, S, 2, 3), radius (S,)) of limbs in the way, or None.
+    bodies: (ends (T, S, 2, 3), radius (S,)) of limbs in the way, or None; lamps: a Room's, or as many as chance has it.
     """
     faults = faults or Faults()
     rng = np.random.default_rng([seed, 63])
     frames = len(points)
     rows = []
     for c, camera in enumerate(cameras):
-        lamps = np.column_stack([rng.uniform(0, WIDTH, faults.reflections), rng.uniform(0, HEIGHT, faults.reflections)])
-        lamps = lamps[: rng.integers(0, faults.reflections + 1)]
+        shine = np.column_stack([rng.uniform(0, WIDTH, faults.reflections), rng.uniform(0, HEIGHT, faults.reflections)])
+        shine = shine[: rng.integers(0, faults.reflections + 1)] if lamps is None else lamps[c]
         drift = np.cumsum(rng.normal(0, 1.0, (frames, 2)), 0) + rng.uniform(0, 1, 2) * [WIDTH, HEIGHT]
         there = rng.random(frames) > (faults.lost_frames if c == len(cameras) - 1 else 0.0)
         for first in range(0, frames, PIECE):
@@ -145,7 +184,7 @@ def film(cameras, points, seed, faults=None, bodies=None):
             g = rng.integers(0, part.stop - first, count)
             ghost = np.mod(drift[first + g] + rng.normal(0, 30, (count, 2)), [WIDTH, HEIGHT])
             pieces.append((g, ghost, rng.uniform(1, 4, count), np.full(count, GHOST)))
-            for lamp in lamps:
+            for lamp in shine:
                 on = np.flatnonzero(there[part] & (rng.random(part.stop - first) < 0.97))
                 pieces.append(
                     (on, lamp + rng.normal(0, 0.15, (len(on), 2)), np.full(len(on), 3.0), np.full(len(on), REFLECTION))

@@ -22,11 +22,15 @@ def fits_of(run):
     }
 
 
-def line_up(take):
-    """Figures and snags of lining up the recorded streams of a take."""
+def line_up(take, optical):
+    """Figures and snags of lining up the recorded streams of a take; optical: the Stream of its points, or None.
+
+    Points that were rebuilt run by the cameras' clock, whose stamps they carry."""
     fmt, zero = take.production.timecode_format, take.zero_s
     fits, snags, claps = {}, [], {}
-    streams = {s.name: s for s in take.streams.filter(run=None)}
+    streams = {s.name: s for s in take.streams.filter(run=None).exclude(kind="centroids")}
+    if optical is not None:
+        streams["optical"] = optical
     if "timecode" in streams:
         try:
             audio, rate = read_stream(streams["timecode"]), float(_rate(streams["timecode"]))

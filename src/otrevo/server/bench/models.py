@@ -3,32 +3,18 @@
 from django.conf import settings
 from django.db import models
 
+from otrevo.server.work import Work
 
-class Run(models.Model):
-    """One execution of a pass over a take. Newer runs supersede; none is deleted."""
 
-    class State(models.TextChoices):
-        QUEUED = "queued"
-        RUNNING = "running"
-        DONE = "done"
-        FAILED = "failed"
-        CANCELLED = "cancelled"
+class Run(Work):
+    """One execution of a pass over a take."""
 
     take = models.ForeignKey("shoot.Take", on_delete=models.CASCADE, related_name="runs")
-    name = models.CharField(max_length=20)
-    parameters = models.JSONField(default=dict)
-    code_version = models.CharField(max_length=40, default="")
-    state = models.CharField(max_length=10, choices=State.choices, default=State.QUEUED)
-    progress = models.FloatField(default=0.0)
-    message = models.TextField(blank=True)
-    figures = models.JSONField(default=dict)
     snags = models.JSONField(default=list)
-    cancel_asked = models.BooleanField(default=False)
-    asked_at = models.DateTimeField(auto_now_add=True)
-    finished_at = models.DateTimeField(null=True)
+    results = ("figures", "snags")
 
-    class Meta:
-        ordering = ["id"]
+    def clear(self):
+        self.tracks.all().delete()
 
 
 class Mend(models.Model):

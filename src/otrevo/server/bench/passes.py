@@ -29,9 +29,10 @@ from otrevo.core.snags import (
 from otrevo.core.timecode.lineup import resample_linear
 from otrevo.server.bench.lineup import fits_of, line_up
 from otrevo.server.bench.models import Run
+from otrevo.server.stage.optical import run_rebuild
 from otrevo.server.streams.store import read_stream, recorded, write_stream
 
-ORDER = ("line up", "label", "solve")
+ORDER = ("rebuild", "line up", "label", "solve")
 
 
 def latest(take, name):
@@ -51,15 +52,26 @@ def performer_of(take):
     return performer_from_document(take.calibration.document, f"{take.slate.performer.name}'s calibration")
 
 
+def optical_stream(take):
+    """The take's nameless points: rebuilt from what its cameras saw, or as a file brought them; None without any."""
+    run = latest(take, "rebuild")
+    return run.tracks.get(name="optical") if run else recorded(take, "optical")
+
+
+def passes_of(take):
+    """The passes that this take goes through, in order: one that was dropped as files has nothing to rebuild."""
+    return ORDER if recorded(take, "cameras") is not None else ORDER[1:]
+
+
 def _points(take):
-    stream = recorded(take, "optical")
+    stream = optical_stream(take)
     if stream is None:
         raise InputError("This take has no optical stream, so there is nothing to label or solve.")
     return read_stream(stream).astype(float), Fraction(stream.rate)
 
 
 def run_line_up(run, report):
-    run.figures, snags = line_up(run.take)
+    run.figures, snags = line_up(run.take, optical_stream(run.take))
     report(1.0)
     return snags
 
@@ -243,4 +255,4 @@ def _face(take, performer, run, fits):
     write_stream(take, "face shapes", "shapes", rate, values, run)
 
 
-PASSES = {"line up": run_line_up, "label": run_label, "solve": run_solve}
+PASSES = {"rebuild": run_rebuild, "line up": run_line_up, "label": run_label, "solve": run_solve}

@@ -3,7 +3,7 @@
 import numpy as np
 
 from otrevo.core.face.shapes import FACE_SHAPES
-from otrevo.server.bench.passes import latest
+from otrevo.server.bench.passes import latest, optical_stream
 from otrevo.server.streams.store import read_stream, recorded
 
 BINS = 160
@@ -30,7 +30,7 @@ def take_picture(take):
         seen = np.isfinite(read_stream(label.tracks.get(name="labelled"))[..., 0]).astype(float)
         groups = np.array_split(seen, ROWS, axis=1)
         picture["optical"] = [_plain(_binned(g.mean(axis=1))) for g in groups]
-    elif (stream := recorded(take, "optical")) is not None:
+    elif (stream := optical_stream(take)) is not None:
         count = np.isfinite(read_stream(stream)[..., 0]).sum(axis=1).astype(float)
         picture["optical"] = [_plain(_binned(count / max(count.max(), 1)))]
     if (stream := recorded(take, "suit")) is not None:

@@ -15,6 +15,7 @@ from otrevo.core.hands.gloves import calibrate_gloves
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.snags import Snag
 from otrevo.server.bench.lineup import line_up
+from otrevo.server.bench.passes import optical_stream
 from otrevo.server.cast.models import PerformerCalibration
 from otrevo.server.streams.store import read_stream, recorded
 
@@ -22,7 +23,7 @@ from otrevo.server.streams.store import read_stream, recorded
 def run_calibrate(run, report):
     """Make a new calibration version from this warm-up; the take then points to it."""
     take = run.take
-    stream = recorded(take, "optical")
+    stream = optical_stream(take)
     if stream is None:
         raise InputError("The warm-up has no optical stream; a performer is calibrated from markers.")
     points, rate = read_stream(stream).astype(float), Fraction(stream.rate)
@@ -31,7 +32,7 @@ def run_calibrate(run, report):
         points, rate, shipped_chart(), performer.height_m, lambda s: report(0.7 * s)
     )
     solution = solve_take(labels.labelled_m, rate, calibration, progress=lambda s: report(0.7 + 0.1 * s))
-    figures, snags = line_up(take)
+    figures, snags = line_up(take, stream)
     document = calibration.to_document()
     for name, work in (("suit", _suit), ("gloves", _gloves), ("face", _face)):
         if recorded(take, name) is None:

@@ -10,7 +10,8 @@ from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.bench.jobs import queue
 from otrevo.server.floor.models import Rolling
-from otrevo.server.floor.record import SHORTEST_TAKE_S
+from otrevo.server.floor.record import SHORTEST_TAKE_S, scene_of
+from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.shoot.actions import make_take
 from otrevo.server.shoot.api import TakeRow, fetch_take, take_row
 from otrevo.server.shoot.models import Slate
@@ -88,13 +89,26 @@ def roll(request, slate_id: int):
     if already:
         raise InputError(f"Slate {already.slate.name} take {already.number} is rolling; cut it first.")
     number = 1 + max([t.number for t in slate.takes.all()], default=0)
+    parameters = {"seed": 1000 + 37 * slate.pk + number, "facing_rad": 0.3 * (number % 7)}
     try:
         with transaction.atomic():
             rolling = Rolling.objects.create(
-                slate=slate, number=number, started_at=now, first_timecode_frame=frame, user=request.user
-            )
+                slate=slate, number=number, started_at=now, first_timecode_frame=frame, user=request.user,
+                parameters=parameters,
+            )  # fmt: skip
     except IntegrityError:
         raise InputError(f"Slate {slate.name} is rolling already.") from None
+    try:
+        ask({
+            "do": "roll", "production": slate.day.production_id, "user": request.user.pk,
+            "zero_us": round(float(fmt.seconds(frame)) * 1_000_000), "scene": scene_of(slate, parameters),
+        })  # fmt: skip
+        Rolling.objects.filter(pk=rolling.pk).update(live=True)
+    except NoRecorder:
+        pass  # nobody listens: what the cameras see is simulated when the take is written
+    except InputError:
+        rolling.delete()
+        raise
     return _rolling_out(rolling)
 
 
@@ -113,12 +127,14 @@ def cut(request, slate_id: int):
             )
         take = make_take(slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame)
         rolling.delete()
-        passes = (
-            ("record", "calibrate", "line up", "label", "solve")
-            if slate.warm_up
-            else ("record", "line up", "label", "solve")
-        )
-        queue(take, *passes, parameters={"seed": 1000 + take.pk, "seconds": seconds, "facing_rad": 0.3 * (take.pk % 7)})
+    if rolling.live:
+        ask({"do": "stop", "production": slate.day.production_id, "take": take.pk})
+    passes = (
+        ("record", "rebuild", "calibrate", "line up", "label", "solve")
+        if slate.warm_up
+        else ("record", "rebuild", "line up", "label", "solve")
+    )
+    queue(take, *passes, parameters=rolling.parameters | {"seconds": seconds})
     return take_row(fetch_take(request, take.pk))
 
 
@@ -126,5 +142,9 @@ def cut(request, slate_id: int):
 def abandon(request, slate_id: int):
     """Stop rolling without keeping a take."""
     slate = _slate(request, slate_id, FLOOR_ROLES)
-    Rolling.objects.filter(slate=slate).delete()
+    rolling = Rolling.objects.filter(slate=slate).first()
+    if rolling:
+        rolling.delete()
+        if rolling.live:
+            ask({"do": "stop", "production": slate.day.production_id, "keep": False})
     return {"ok": True}

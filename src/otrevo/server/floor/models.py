@@ -9,4 +9,6 @@ class Rolling(models.Model):
     number = models.PositiveIntegerField()
     started_at = models.DateTimeField()
     first_timecode_frame = models.BigIntegerField()
+    parameters = models.JSONField(default=dict)  # of the performance, for the simulated stage
+    live = models.BooleanField(default=False)  # the recorder has the cameras
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

@@ -2,23 +2,36 @@
 
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
+from otrevo.core.formats.centroids import from_rows
 from otrevo.core.props.prop import SHIPPED
 from otrevo.core.sim.stage import roll
-from otrevo.server.streams.store import write_stream
+from otrevo.server.stage.room import room_of, simulated
+from otrevo.server.streams.store import recorded, write_centroids, write_stream
 
 SHORTEST_TAKE_S = 2.0
 
 
+def scene_of(slate, parameters):
+    """What the cameras are to be shown of a slate's performance: a request's `scene`, with the performance's numbers."""
+    performance = {
+        "motion": slate.performance, "performer_seed": slate.performer.body_seed, "seed": parameters["seed"],
+        "height_m": slate.performer.height_m, "facing_rad": parameters["facing_rad"], "props": slate.props,
+    }  # fmt: skip
+    return {"scene": "take", "seed": parameters["seed"], "performance": performance}
+
+
 def run_record(run, report):
-    """Write what every device of the performer's kit recorded between roll and cut."""
+    """Write what every device of the performer's kit recorded between roll and cut; what the recorder kept is there."""
     take = run.take
     slate, performer = take.slate, take.slate.performer
     parameters = run.parameters
+    kept = recorded(take, "cameras")
+    worn = [k for k in performer.kit if k != "optical" or kept is None]
     rolled = roll(
         slate.performance, performer.body_seed, parameters["seed"], performer.height_m,
-        take.production.timecode_format, take.first_timecode_frame, kit=(*performer.kit, "sound"),
+        take.production.timecode_format, take.first_timecode_frame, kit=(*worn, "sound"),
         hidden=parameters.get("hidden", 0.06), facing_rad=parameters.get("facing_rad", 0.4),
-        props=[SHIPPED[name] for name in slate.props],
+        props=[SHIPPED[name] for name in slate.props], room=simulated(room_of(take.production)),
     )  # fmt: skip
     report(0.4)
     whole = len(rolled.performance.motion) / 120.0
@@ -27,10 +40,15 @@ def run_record(run, report):
         raise InputError(
             f"The take is {length:.1f} s long; cut no earlier than {SHORTEST_TAKE_S:.0f} s after the roll."
         )
-    take.streams.filter(run=None).delete()  # a second try after a lost worker begins anew
+    take.streams.filter(run=None).exclude(pk=kept and kept.pk).delete()  # a second try after a lost worker begins anew
     for name, stream in rolled.streams.items():
         count = min(len(stream.data), int(length * stream.rate))
-        stamps = stream.stamps[stream.stamps[:, 0] < count]
+        stamps = stream.stamps[stream.stamps[:, 0] < int(length * stream.rate)]
+        if stream.kind == "centroids":
+            seen = from_rows(stream.data)
+            seen = seen.only(seen.frame < int(length * stream.rate))
+            write_centroids(take, name, stream.rate, seen, stream.extra["cameras"], stamps)
+            continue
         write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps,
                      details={"names": list(FACE_SHAPES)} if stream.kind == "shapes" else None)  # fmt: skip
     take.duration_s, take.in_s, take.out_s = length, 0.0, length

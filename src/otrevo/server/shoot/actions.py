@@ -13,6 +13,7 @@ from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.server.accounts.models import Membership, Role
 from otrevo.server.shoot.models import Change, Production, ShootDay, Slate, Take
+from otrevo.server.stage.models import Room
 
 EDITABLE = ("status", "note", "in_s", "out_s")
 
@@ -130,12 +131,23 @@ def make_take(slate, user, number=None, made_from="floor", **values):
         with transaction.atomic():
             calibration = slate.performer.calibrations.first()
             return Take.objects.create(
-                slate=slate, number=wanted, rolled_by=user, made_from=made_from, calibration=calibration, **values
+                slate=slate,
+                number=wanted,
+                rolled_by=user,
+                made_from=made_from,
+                calibration=calibration,
+                stage_calibration=_stage_calibration(slate) if made_from == "floor" else None,
+                **values,
             )
     except IntegrityError:
         raise InputError(
             f"Slate {slate.name} already has a take {wanted}; the next free number is {_next(slate)}."
         ) from None
+
+
+def _stage_calibration(slate):
+    room = Room.objects.filter(production_id=slate.day.production_id).first()
+    return room.calibrations.order_by("-version").first() if room else None
 
 
 def _next(slate):

@@ -72,6 +72,9 @@ class Take(models.Model):
     calibration = models.ForeignKey(
         "cast.PerformerCalibration", on_delete=models.PROTECT, null=True, related_name="takes"
     )
+    stage_calibration = models.ForeignKey(
+        "stage.StageCalibration", on_delete=models.PROTECT, null=True, related_name="takes"
+    )
     picture = models.JSONField(default=dict)
     made_from = models.CharField(max_length=20, default="floor")
 

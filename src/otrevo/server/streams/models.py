@@ -4,12 +4,15 @@ from django.db import models
 
 
 class Stream(models.Model):
-    """One recorded or computed track of a take. `shape` is the shape of one sample; `run` made it, or None if recorded.
+    """One recorded or computed track of a take, or what the cameras saw while the room was prepared (`recording`).
+
+    `shape` is the shape of one sample; `run` made it, or None if recorded.
 
     `stamps`: pairs of sample number and seconds of day that the device showed.
     """
 
-    take = models.ForeignKey("shoot.Take", on_delete=models.CASCADE, related_name="streams")
+    take = models.ForeignKey("shoot.Take", on_delete=models.CASCADE, null=True, related_name="streams")
+    recording = models.OneToOneField("stage.StageRecording", on_delete=models.CASCADE, null=True, related_name="stream")
     run = models.ForeignKey("bench.Run", on_delete=models.CASCADE, null=True, related_name="tracks")
     name = models.CharField(max_length=40)
     kind = models.CharField(max_length=20)
@@ -23,6 +26,9 @@ class Stream(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["take", "name"], condition=models.Q(run=None), name="one_recorded_stream"),
             models.UniqueConstraint(fields=["run", "name"], name="one_track_per_run"),
+            models.CheckConstraint(
+                condition=models.Q(take=None) ^ models.Q(recording=None), name="of_a_take_or_of_a_recording"
+            ),
         ]
 
 

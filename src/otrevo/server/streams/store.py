@@ -7,6 +7,7 @@ import pyarrow as pa
 from django.db import connection, transaction
 from psycopg.pq import Format
 
+from otrevo.core.formats.centroids import from_rows
 from otrevo.server.streams.models import Chunk, Stream
 
 CHUNK_BYTES = 1024 * 1024
@@ -31,12 +32,14 @@ def _ipc(batches, width):
 
 
 @transaction.atomic
-def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None):
-    """Store data (T, ...) as a stream of float32; absent samples are NaN. Returns the Stream."""
+def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None, recording=None):
+    """Store data (T, ...) as a stream of float32; absent samples are NaN. Returns the Stream.
+
+    It belongs to a take, or with take None to a StageRecording."""
     data = np.asarray(data)
     width = math.prod(data.shape[1:])
     stream = Stream.objects.create(
-        take=take, run=run, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}",
+        take=take, recording=recording, run=run, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}",
         shape=list(data.shape[1:]), samples=len(data), stamps=[[float(a), float(b)] for a, b in stamps],
         details=details or {},
     )  # fmt: skip
@@ -96,6 +99,30 @@ def stream_bytes(stream, start=0, end=None, step=1):
     else:
         thinned = flat[::step]
     return _ipc([_batch(thinned)], width)
+
+
+FRAMES_BETWEEN = 60  # marks of where a frame's rows begin
+
+
+def write_centroids(take, name, rate, centroids, names, stamps=(), recording=None):
+    """Store formats.centroids.Centroids as a stream whose samples are rows; `details` says where frames begin."""
+    frames = centroids.frames
+    marks = np.searchsorted(centroids.frame, np.arange(0, frames + FRAMES_BETWEEN, FRAMES_BETWEEN))
+    details = {"cameras": list(names), "frames": frames, "every": FRAMES_BETWEEN, "marks": marks.tolist()}
+    return write_stream(
+        take, name, "centroids", rate, centroids.rows(), stamps=stamps, details=details, recording=recording
+    )
+
+
+def frame_rows(stream, first, last):
+    """(start, end) of the samples of a centroid stream that hold frames [first, last), and at most some more."""
+    every, marks = stream.details["every"], stream.details["marks"]
+    return marks[min(max(first, 0) // every, len(marks) - 1)], marks[min(-(-max(last, 0) // every), len(marks) - 1)]
+
+
+def read_centroids(stream):
+    """The Centroids of a stream, over the cameras in its details."""
+    return from_rows(read_stream(stream))
 
 
 def recorded(take, name):

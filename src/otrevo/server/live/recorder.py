@@ -1,0 +1,299 @@
+"""The recorder: a process of its own between the cameras and everybody who watches, so that no page and no web server that
+goes away takes a recording with it.
+
+`python -m otrevo.server.live.recorder`. It listens on loopback; every request is a line of JSON that begins with the key
+of this installation:
+
+    {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
+    {"key", "do": "start", "production": 3, "user": 1, "kind": "sweep", "wand": {...}}
+    {"key", "do": "roll", "production": 3, "user": 1, "scene": {...}, "zero_us": 38526000000}
+    {"key", "do": "stop", "production": 3, "keep": true, "take": 17}  -> {"recording": 5} or {"frames": 5400}
+    {"key", "do": "again", "production": 3}                           the room has changed: watch it anew
+"""
+
+import asyncio
+import hmac
+import json
+import logging
+import os
+import time
+from concurrent.futures import ProcessPoolExecutor
+
+import django
+
+log = logging.getLogger("otrevo.recorder")
+SNAPSHOT_S = 1 / 12.5
+LINGER_S = 6.0  # nobody watches: the cameras are let go
+MOST_SECONDS = 280.0
+
+
+class Recorder:
+    """One room at a time: the session, who watches, and the link to the cameras."""
+
+    def __init__(self, cameras_port):
+        self.cameras_port = cameras_port
+        self.production = self.session = self.user = self.wand = self.link = self.trouble = None
+        self.watchers, self.idle_since = {}, time.monotonic()
+        self.apart = ProcessPoolExecutor(1)
+        self.lock = asyncio.Lock()  # held while a session is stepped
+        self.changing = asyncio.Lock()  # held while one scene gives way to another
+
+    async def start(self, production, kind, user=None, wand=None, scene=None, zero_us=None):
+        """Show a scene and begin a session, recording unless it is only watched. Raises InputError."""
+        async with self.changing:
+            await self._start(production, kind, user, wand, scene, zero_us)
+
+    async def _start(self, production, kind, user, wand, scene, zero_us):
+        from otrevo.core.errors import InputError
+
+        if kind == "watch" and self.session:
+            return  # somebody was quicker
+        if self.session and self.session.recording:
+            raise InputError(f"The cameras are recording ({self.session.kind}); stop that first.")
+        if self.production not in (None, production) and self.watchers.get(self.production):
+            raise InputError("The cameras are in use by another production; try again when its pages are closed.")
+        await self._hang_up()
+        session, request = await asyncio.to_thread(prepare, production, kind, wand, scene)
+        session.zero_us = zero_us
+        request["zero_us"] = zero_us
+        session.recording = kind != "watch"
+        self.production, self.session, self.user, self.wand = production, session, user, wand
+        self.link = asyncio.create_task(self._receive(session, request))
+
+    async def _hang_up(self):
+        if self.link:
+            self.link.cancel()
+            self.link = None
+        self.session = self.trouble = None
+
+    async def _receive(self, session, request):
+        """Packets of the cameras into the session until it is over."""
+        from otrevo.core.errors import InputError
+        from otrevo.core.formats.camera_packets import PacketReader
+
+        writer = None
+        try:
+            reader, writer = await asyncio.open_connection("127.0.0.1", self.cameras_port)
+            writer.write(json.dumps(request).encode() + b"\n")
+            await writer.drain()
+            packets = PacketReader()
+            while data := await reader.read(1 << 18):
+                session.take_in(packets.feed(data))
+            self.trouble = "The cameras have stopped sending."
+        except InputError as error:
+            self.trouble = str(error)
+        except OSError:
+            self.trouble = "The cameras cannot be reached; are they switched on?"
+        finally:
+            if writer:
+                writer.close()
+
+    async def run(self):
+        """Work through what has come, and send snapshots."""
+        placing = None
+        while True:
+            began = time.monotonic()
+            session = self.session
+            if session:
+                try:
+                    async with self.lock:
+                        snapshot = await asyncio.to_thread(_step, session)
+                    if placing is None or placing.done():
+                        placing = asyncio.create_task(self._place(session))
+                    if session.recording and snapshot["seconds"] > MOST_SECONDS and session.kind != "take":
+                        self.trouble = f"Recording for {MOST_SECONDS:.0f} s; stop, and keep or drop it."
+                    snapshot["trouble"] = self.trouble
+                    self._send(self.production, snapshot)
+                except Exception:
+                    log.exception("a step of the session failed")
+            await self._look_after()
+            await asyncio.sleep(max(0.005, SNAPSHOT_S - (time.monotonic() - began)))
+
+    async def _place(self, session):
+        """Place the cameras by the sweep so far, in a process of its own: live views must not wait for it."""
+        readings = session.to_place()
+        if readings is not None:
+            poses = await asyncio.get_running_loop().run_in_executor(self.apart, placed, readings)
+            async with self.lock:
+                session.coverage.place(poses)
+
+    async def _look_after(self):
+        """Watch when somebody wants to; let the cameras go when nobody does."""
+        wanted = next((p for p, queues in self.watchers.items() if queues), None)
+        if wanted is None:
+            if self.session and not self.session.recording and time.monotonic() - self.idle_since > LINGER_S:
+                await self._hang_up()
+            return
+        self.idle_since = time.monotonic()
+        if self.session is None:
+            try:
+                await self.start(wanted, "watch")
+            except Exception as error:
+                log.warning("watching failed: %s", error)
+                self._send(wanted, {"trouble": "The cameras cannot be watched now."})
+                await asyncio.sleep(1.0)
+
+    def _send(self, production, snapshot):
+        line = json.dumps(snapshot, separators=(",", ":")).encode() + b"\n"
+        for queue in self.watchers.get(production, ()):
+            if queue.full():
+                queue.get_nowait()  # somebody slow gets the newest, not the oldest
+            queue.put_nowait(line)
+
+    async def stop(self, production, keep, take):
+        """End a recording and keep it, for a take or for the room. Returns the answer."""
+        from otrevo.core.errors import InputError
+
+        session = self.session
+        if session is None or not session.recording or self.production != production:
+            raise InputError("Nothing is being recorded.")
+        async with self.lock:
+            session.recording = False
+            if keep:
+                # what is under way belongs to it
+                await asyncio.to_thread(_finish, session)
+        user, wand = self.user, self.wand
+        await self._hang_up()
+        if not keep:
+            return {"dropped": True}
+        return await asyncio.to_thread(store, session, production, user, wand, take)
+
+    async def serve(self, reader, writer):
+        from otrevo.core.errors import InputError
+
+        try:
+            request = json.loads(await reader.readline())
+            if not hmac.compare_digest(str(request.get("key", "")), os.environ["OTREVO_SECRET_KEY"]):
+                return
+            if request["do"] == "subscribe":
+                await self._subscribe(request["production"], writer)
+                return
+            try:
+                answer = await self._answer(request)
+            except InputError as error:
+                answer = {"error": str(error)}
+            writer.write(json.dumps(answer).encode() + b"\n")
+            await writer.drain()
+        except (ValueError, KeyError, ConnectionError) as error:
+            log.warning("a request was refused: %s", error)
+        finally:
+            writer.close()
+
+    async def _answer(self, request):
+        production = request["production"]
+        if request["do"] == "start":
+            await self.start(production, request["kind"], request.get("user"), request.get("wand"))
+        elif request["do"] == "roll":
+            await self.start(production, "take", request.get("user"), None, request["scene"], request["zero_us"])
+        elif request["do"] == "stop":
+            return await self.stop(production, request.get("keep", True), request.get("take"))
+        elif request["do"] == "again":
+            idle = self.session and not self.session.recording
+            if idle and self.production == production:
+                await self._hang_up()
+        return {"ok": True}
+
+    async def _subscribe(self, production, writer):
+        queue = asyncio.Queue(maxsize=2)
+        self.watchers.setdefault(production, []).append(queue)
+        try:
+            while True:
+                writer.write(await queue.get())
+                await writer.drain()
+        except ConnectionError:
+            pass
+        finally:
+            self.watchers[production].remove(queue)
+
+
+def _step(session):
+    session.advance()
+    return session.snapshot()
+
+
+def _finish(session):
+    session.recording = True
+    session.advance(whole=True)
+    session.recording = False
+
+
+def placed(readings):
+    """Poses of the cameras by single readings of the wand, {camera: (turn, position)}."""
+    import numpy as np
+
+    from otrevo.core.optics.bootstrap import place_cameras
+
+    return place_cameras(readings, np.random.default_rng(1))[0]
+
+
+def prepare(production_id, kind, wand_document, scene):
+    """(Session, request to the cameras) for a scene of a production's room."""
+    from django.db import close_old_connections
+
+    from otrevo.core.optics.coverage import SweepCoverage
+    from otrevo.core.optics.wand import wand_from_document
+    from otrevo.server.live.session import Session
+    from otrevo.server.shoot.models import Production
+    from otrevo.server.stage.room import calibrated, current_blinds, newest_usable, rig_of, room_of
+
+    close_old_connections()
+    room = room_of(Production.objects.get(pk=production_id))
+    rig, rate = rig_of(room)
+    _, room_blinds = current_blinds(room)
+    newest = newest_usable(room)
+    cameras, blinds = calibrated(newest) if newest else ((), ())
+    session = Session(kind, rig, rate, cameras, tuple(blinds), tuple(room_blinds))
+    if kind == "sweep":
+        wand = wand_from_document(wand_document, "the wand")
+        session.coverage = SweepCoverage(rig, wand, rate, room_blinds, cameras)
+    request = {
+        "otrevo": "scene/1", "rate": room.rig["rate"], "scene": {"watch": "still"}.get(kind, kind), "wand": wand_document,
+        "room": {"seed": room.seed, "cameras": len(rig), "knocks": room.knocks}, "seed": int(time.time()) % 100_000,
+    } | (scene or {})  # fmt: skip
+    return session, request
+
+
+def store(session, production_id, user_id, wand, take_id):
+    """Keep what a session recorded, for a take or as a StageRecording."""
+    from django.contrib.auth.models import User
+    from django.db import close_old_connections
+
+    from otrevo.server.shoot.models import Production, Take
+    from otrevo.server.stage.actions import keep_recording
+    from otrevo.server.stage.room import room_of
+    from otrevo.server.streams.store import write_centroids
+
+    close_old_connections()
+    seen = session.recorded()
+    lost = sum(session.lost.values())
+    if take_id is not None:
+        take = Take.objects.get(pk=take_id)
+        names = [c.name for c in session.rig]
+        write_centroids(take, "cameras", session.rate, seen, names, session.stamps)
+        return {"frames": seen.frames, "lost": lost}
+    notes = [f"{lost} pictures were lost on the way"] if lost else []
+    recording = keep_recording(
+        room_of(Production.objects.get(pk=production_id)), session.kind, seen, session.rate,
+        User.objects.filter(pk=user_id).first(), wand, notes=notes, stamps=session.stamps,
+    )  # fmt: skip
+    return {"recording": recording.pk}
+
+
+async def main():
+    from otrevo.server.live.address import ports
+
+    own, cameras = ports()
+    recorder = Recorder(cameras)
+    server = await asyncio.start_server(recorder.serve, "127.0.0.1", own, limit=1 << 20)
+    log.info("the recorder listens on 127.0.0.1:%s", own)
+    async with server:
+        await recorder.run()
+
+
+if __name__ == "__main__":
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
+    django.setup()
+    try:
+        asyncio.run(main())
+    except KeyboardInterrupt:
+        pass

@@ -1,0 +1,78 @@
+"""What a person can do to the room without waiting: keep a recording, draw blinds, take a blind back."""
+
+import tempfile
+from fractions import Fraction
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.centroids import read_centroids
+from otrevo.core.optics.documents import blinds_from_rows
+from otrevo.server.stage.models import Blinds, StageRecording
+from otrevo.server.stage.room import rig_of
+from otrevo.server.streams.store import write_centroids
+
+SHORTEST_S = 1.0
+MOST_BLINDS = 200
+
+
+def keep_recording(room, kind, centroids, rate, user, wand=None, source="cameras", notes=(), stamps=()):
+    """Store what the cameras saw as a StageRecording. Raises InputError when it is too short to be of use."""
+    seconds = centroids.frames / float(rate)
+    if seconds < SHORTEST_S:
+        raise InputError(f"{seconds:.1f} s is too short; record at least {SHORTEST_S:.0f} s.")
+    with transaction.atomic():
+        recording = StageRecording.objects.create(
+            room=room, kind=kind, wand=wand, source=source, seconds=seconds, notes=list(notes), made_by=user
+        )
+        names = [c["id"] for c in room.rig["cameras"]]
+        write_centroids(None, kind, Fraction(rate), centroids, names, stamps, recording)
+    return recording
+
+
+def recording_from_file(room, kind, upload, user, wand=None):
+    """A StageRecording from an uploaded centroids CSV, plain or .gz. Raises InputError naming what cannot be used."""
+    if upload.size > settings.MAX_UPLOAD_BYTES:
+        raise InputError(f"{upload.name}: larger than {settings.MAX_UPLOAD_BYTES // 2**20} MiB.")
+    ending = next((e for e in (".csv", ".csv.gz") if upload.name.lower().endswith(e)), None)
+    if ending is None:
+        raise InputError(f"{upload.name}: expected centroids as a .csv or .csv.gz file.")
+    rig, rate = rig_of(room)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"centroids{ending}"  # never a path from a user's name
+        with path.open("wb") as out:
+            for part in upload.chunks():
+                out.write(part)
+        try:
+            centroids, notes = read_centroids(path, rig)
+        except InputError as error:
+            raise InputError(str(error).replace(path.name, upload.name)) from None
+    return keep_recording(room, kind, centroids, rate, user, wand, Path(upload.name).name[:120], notes)
+
+
+def draw_blinds(room, rows, words, user):
+    """The blinds as somebody drew them: a new version that can be undone. Raises InputError naming a row that is wrong."""
+    if len(rows) > MOST_BLINDS:
+        raise InputError(f"{len(rows)} blinds; at most {MOST_BLINDS} can be kept.")
+    rig, _ = rig_of(room)
+    blinds_from_rows(rows, [c.name for c in rig], "blinds")
+    keep = ("camera", "x", "y", "radius", "share", "by_hand")
+    rows = [{k: r[k] for k in keep if k in r} for r in rows]
+    with transaction.atomic():
+        room.blinds.filter(undone=True).delete()  # a new change ends what could be redone
+        return Blinds.objects.create(room=room, rows=rows, words=words[:160], made_by=user)
+
+
+def undo_blinds(room, redo=False):
+    """Take back the last version of the blinds, or bring the last undone one back. Returns its words or None."""
+    if redo:
+        change = room.blinds.filter(undone=True).order_by("id").first()
+    else:
+        change = room.blinds.filter(undone=False).order_by("-id").first()
+    if change is None:
+        return None
+    change.undone = not redo
+    change.save(update_fields=["undone"])
+    return change.words

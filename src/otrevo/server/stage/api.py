@@ -1,0 +1,438 @@
+"""Stage: the room, its recordings, blinds and calibrations; what is recorded now; takes that need their points anew."""
+
+import json
+from datetime import datetime
+from typing import Literal
+
+import numpy as np
+from django.db import transaction
+from django.http import HttpResponse
+from ninja import Field, File, Form, Query, Router, Schema
+from ninja.files import UploadedFile
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.documents import parse_document
+from otrevo.core.optics.accuracy import expected_sd, seen_by
+from otrevo.core.optics.trust import compare
+from otrevo.core.optics.wand import SHIPPED_WANDS, wand_from_document
+from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
+from otrevo.server.bench.jobs import queue_from
+from otrevo.server.bench.models import Run
+from otrevo.server.live.address import ask
+from otrevo.server.shoot.models import Production, Take
+from otrevo.server.stage.actions import draw_blinds, recording_from_file, undo_blinds
+from otrevo.server.stage.jobs import queue_step
+from otrevo.server.stage.models import StageCalibration, StageRecording, StageRun
+from otrevo.server.stage.passes import adjust
+from otrevo.server.stage.room import calibrated, covariance_of, current_blinds, rig_of, room_of
+from otrevo.server.streams.models import Stream
+from otrevo.server.streams.store import frame_rows, stream_bytes
+from otrevo.server.work import Work
+
+router = Router(tags=["stage"])
+GRID_M, REACH_M = 0.5, 4.0
+LONGEST_FRAMES = 2400
+KNOCK = (0.3, 0.002)  # degrees, metres
+
+
+class StageRunOut(Schema):
+    id: int
+    name: str
+    state: str
+    progress: float
+    message: str
+    figures: dict
+    asked_at: datetime
+
+
+class RecordingOut(Schema):
+    id: int
+    kind: str
+    wand: str | None
+    source: str
+    seconds: float
+    notes: list[str]
+    made_at: datetime
+    made_by: str
+    stream_id: int
+    frames: int
+
+
+class CalibrationRow(Schema):
+    id: int
+    version: int
+    how: str
+    words: str
+    world: str
+    cameras: int
+    failed: int
+    reprojection_rms_px: float | None
+    wand_rms_mm: float | None
+    position_limit_mm: float | None
+    made_at: datetime
+    made_by: str
+    source_id: int | None
+    takes: int
+
+
+class TrustRow(Schema):
+    """A take against the calibration its points were rebuilt with; knocked: [{camera, since_s, shift_px}]."""
+
+    take_id: int
+    slate: str
+    number: int
+    calibration_id: int | None
+    calibration_version: int | None
+    knocked: list[dict]
+    busy: bool
+    older: bool
+
+
+class RoomOut(Schema):
+    id: int
+    cameras: list[dict]
+    rate: str
+    blinds: list[dict]
+    blinds_words: str | None
+    can_undo_blinds: bool
+    can_redo_blinds: bool
+    wands: list[dict]
+    recordings: list[RecordingOut]
+    calibrations: list[CalibrationRow]
+    runs: list[StageRunOut]
+    takes: list[TrustRow]
+    knocks: list[str]
+
+
+class CalibrationOut(Schema):
+    row: CalibrationRow
+    document: dict
+    figures: dict
+    rows: list[dict]
+    failed: dict
+    notes: list[str]
+
+
+class PlanOut(Schema):
+    """Counts of cameras that see each place at one height, and the expected accuracy there; rows along z, columns along x."""
+
+    x_m: list[float]
+    z_m: list[float]
+    height_m: float
+    cameras: list[list[int]]
+    sd_mm: list[list[float | None]]
+
+
+class MovedRow(Schema):
+    id: str
+    moved_mm: float
+    turned_deg: float
+    focal_px: float
+
+
+class CompareOut(Schema):
+    before: int
+    after: int
+    rows: list[MovedRow]
+    only_before: list[str]
+    only_after: list[str]
+
+
+class RecordIn(Schema):
+    kind: Literal["still", "sweep", "wand on floor", "floor markers"]
+    wand: str | dict | None = None
+
+
+class StopIn(Schema):
+    keep: bool = True
+
+
+class StepIn(Schema):
+    name: str
+    parameters: dict = {}
+
+
+class BlindsIn(Schema):
+    rows: list[dict]
+    words: str = Field("blinds changed", max_length=160)
+
+
+class AdjustIn(Schema):
+    quarter_turns: int = 0
+    raise_mm: float = 0.0
+
+
+class RebuildIn(Schema):
+    takes: list[int]
+
+
+class KnockIn(Schema):
+    camera: str
+
+
+class Words(Schema):
+    words: str | None
+
+
+def _room(request, production_id, roles):
+    require(request.user, production_id, roles)
+    return room_of(Production.objects.get(pk=production_id))
+
+
+def _calibration(request, calibration_id, roles=DESK_ROLES):
+    rows = StageCalibration.objects.select_related("room", "made_by")
+    return fetch(request.user, rows, "room.production_id", roles, pk=calibration_id)
+
+
+def run_out(run):
+    keys = ("name", "state", "progress", "message", "figures", "asked_at")
+    return {"id": run.pk} | {k: getattr(run, k) for k in keys}
+
+
+def recording_out(recording):
+    return {
+        "id": recording.pk, "kind": recording.kind, "wand": (recording.wand or {}).get("name"), "source": recording.source,
+        "seconds": recording.seconds, "notes": recording.notes, "made_at": recording.made_at,
+        "made_by": recording.made_by.username if recording.made_by else "", "stream_id": recording.stream.pk,
+        "frames": recording.stream.details["frames"],
+    }  # fmt: skip
+
+
+def calibration_row(calibration, takes=0):
+    return {
+        "id": calibration.pk, "version": calibration.version, "how": calibration.how, "words": calibration.words,
+        "world": calibration.document["world"], "cameras": len(calibration.document["cameras"]),
+        "failed": len(calibration.failed), "reprojection_rms_px": calibration.figures.get("reprojection_rms_px"),
+        "wand_rms_mm": calibration.document.get("wand_rms_mm"),
+        "position_limit_mm": calibration.figures.get("position_limit_mm"), "made_at": calibration.made_at,
+        "made_by": calibration.made_by.username if calibration.made_by else "", "source_id": calibration.source_id,
+        "takes": takes,
+    }  # fmt: skip
+
+
+def _trust_rows(room):
+    """Every take that cameras recorded, newest first, with what its newest rebuild said of the calibration."""
+    takes = Take.objects.filter(
+        slate__day__production_id=room.production_id, streams__name="cameras", streams__run=None
+    )
+    newest = room.calibrations.order_by("-version").first()
+    rows = []
+    for take in takes.select_related("slate", "stage_calibration").order_by("-rolled_at", "-pk"):
+        run = take.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+        c = take.stage_calibration
+        rows.append({
+            "take_id": take.pk, "slate": take.slate.name, "number": take.number, "calibration_id": c and c.pk,
+            "calibration_version": c and c.version, "knocked": run.figures.get("knocked", []) if run else [],
+            "busy": take.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists(),
+            "older": bool(c and newest and c.pk != newest.pk),
+        })  # fmt: skip
+    return rows
+
+
+def room_out(room):
+    rows, _ = current_blinds(room)
+    newest = room.blinds.filter(undone=False).order_by("-id").first()
+    calibrations = list(room.calibrations.select_related("made_by"))
+    takes = {c.pk: c.takes.count() for c in calibrations}
+    runs = {}
+    for run in room.runs.order_by("id"):
+        runs[run.name] = run
+    return {
+        "id": room.pk, "cameras": room.rig["cameras"], "rate": room.rig["rate"], "blinds": rows,
+        "blinds_words": newest.words if newest else None, "can_undo_blinds": newest is not None,
+        "can_redo_blinds": room.blinds.filter(undone=True).exists(),
+        "wands": [w.to_document() for w in SHIPPED_WANDS.values()],
+        "recordings": [recording_out(r) for r in room.recordings.select_related("stream", "made_by").order_by("-id")],
+        "calibrations": [calibration_row(c, takes[c.pk]) for c in calibrations],
+        "runs": [run_out(r) for r in runs.values()], "takes": _trust_rows(room), "knocks": [k[0] for k in room.knocks],
+    }  # fmt: skip
+
+
+@router.get("/productions/{production_id}/stage", response=RoomOut)
+def stage(request, production_id: int):
+    return room_out(_room(request, production_id, DESK_ROLES))
+
+
+@router.post("/productions/{production_id}/stage/record", response=Words)
+def record(request, production_id: int, payload: RecordIn):
+    """Begin a recording of the room; its progress comes over the live socket."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    wand = None
+    if payload.kind in (StageRecording.Kind.SWEEP, StageRecording.Kind.WAND_ON_FLOOR):
+        wand = _wand(payload.wand).to_document()
+    ask({"do": "start", "production": room.production_id, "user": request.user.pk, "kind": payload.kind, "wand": wand})
+    return {"words": f"Recording the {payload.kind}."}
+
+
+def _wand(given):
+    """A shipped wand by name, or one described by a wand/1 document. Raises InputError."""
+    if isinstance(given, dict):
+        return wand_from_document(given, "the wand")
+    if given not in SHIPPED_WANDS:
+        raise InputError(f"There is no wand '{given}'; choose one of {', '.join(SHIPPED_WANDS)}, or load a wand file.")
+    return SHIPPED_WANDS[given]
+
+
+@router.post("/productions/{production_id}/stage/stop", response=RecordingOut | None)
+def stop(request, production_id: int, payload: StopIn):
+    """End the recording; with keep false nothing of it stays."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    answer = ask({"do": "stop", "production": room.production_id, "keep": payload.keep})
+    if "recording" not in answer:
+        return None
+    return recording_out(StageRecording.objects.select_related("stream", "made_by").get(pk=answer["recording"]))
+
+
+@router.post("/productions/{production_id}/stage/files", response=RecordingOut)
+def load_recording(
+    request, production_id: int, file: File[UploadedFile], kind: Form[str], wand: Form[str] = "", wand_file: File[UploadedFile] = None
+):  # fmt: skip
+    """A recorded sweep, still room or floor from a centroids CSV."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    if kind not in StageRecording.Kind.values:
+        raise InputError(f"'{kind}' is no kind of recording; expected {', '.join(StageRecording.Kind.values)}.")
+    document = None
+    if kind in (StageRecording.Kind.SWEEP, StageRecording.Kind.WAND_ON_FLOOR):
+        if wand_file is not None:
+            if wand_file.size > 100_000:
+                raise InputError(f"{wand_file.name}: larger than a wand file can be.")
+            document = wand_from_document(parse_document(wand_file.read(), "wand/1", wand_file.name), wand_file.name)
+        else:
+            document = _wand(wand)
+        document = document.to_document()
+    return recording_out(recording_from_file(room, kind, file, request.user, document))
+
+
+@router.get("/stage-recordings/{recording_id}/frames")
+def recording_frames(request, recording_id: int, first: int = Query(0, ge=0), last: int = Query(120, ge=0)):
+    """Centroids of frames [first, last) of a recording of the room, Arrow rows (frame, camera, x, y, radius)."""
+    rows = StageRecording.objects.select_related("room", "stream")
+    recording = fetch(request.user, rows, "room.production_id", DESK_ROLES, pk=recording_id)
+    return _frames(recording.stream, first, last)
+
+
+@router.get("/takes/{take_id}/frames")
+def take_frames(request, take_id: int, first: int = Query(0, ge=0), last: int = Query(120, ge=0)):
+    """Centroids of frames [first, last) of a take, Arrow rows (frame, camera, x, y, radius)."""
+    take = fetch(request.user, Take.objects.select_related("slate__day"), "production_id", DESK_ROLES, pk=take_id)
+    stream = Stream.objects.filter(take=take, run=None, name="cameras").first()
+    if stream is None:
+        raise InputError("This take has no camera recording.")
+    return _frames(stream, first, last)
+
+
+def _frames(stream, first, last):
+    if last - first > LONGEST_FRAMES:
+        raise InputError(f"{last - first} frames at once; ask for at most {LONGEST_FRAMES}.")
+    start, end = frame_rows(stream, first, last)
+    response = HttpResponse(stream_bytes(stream, start, end), content_type="application/vnd.apache.arrow.stream")
+    response["Cache-Control"] = "private, max-age=31536000, immutable"  # recordings never change
+    return response
+
+
+@router.post("/productions/{production_id}/stage/steps", response=StageRunOut)
+def run_step(request, production_id: int, payload: StepIn):
+    room = _room(request, production_id, FLOOR_ROLES)
+    return run_out(queue_step(room, payload.name, request.user, payload.parameters))
+
+
+@router.post("/stage-runs/{step_id}/cancel", response=StageRunOut)
+def cancel_step(request, step_id: int):
+    rows = StageRun.objects.select_related("room")
+    run = fetch(request.user, rows, "room.production_id", FLOOR_ROLES, pk=step_id)
+    StageRun.objects.filter(pk=run.pk, state__in=[Work.State.QUEUED, Work.State.RUNNING]).update(cancel_asked=True)
+    run.refresh_from_db()
+    return run_out(run)
+
+
+@router.put("/productions/{production_id}/stage/blinds", response=RoomOut)
+def set_blinds(request, production_id: int, payload: BlindsIn):
+    room = _room(request, production_id, FLOOR_ROLES)
+    draw_blinds(room, payload.rows, payload.words, request.user)
+    return room_out(room)
+
+
+@router.post("/productions/{production_id}/stage/blinds/undo", response=Words)
+def undo(request, production_id: int, redo: bool = False):
+    return {"words": undo_blinds(_room(request, production_id, FLOOR_ROLES), redo)}
+
+
+@router.get("/stage-calibrations/{calibration_id}", response=CalibrationOut)
+def calibration(request, calibration_id: int):
+    item = _calibration(request, calibration_id)
+    keys = ("document", "figures", "rows", "failed", "notes")
+    return {"row": calibration_row(item, item.takes.count())} | {k: getattr(item, k) for k in keys}
+
+
+@router.get("/stage-calibrations/{calibration_id}/plan", response=PlanOut)
+def plan(request, calibration_id: int, height_m: float = Query(1.0, ge=-2, le=6)):
+    """How many cameras see each place at a height, and how well a marker is found there."""
+    item = _calibration(request, calibration_id)
+    cameras, blinds = calibrated(item)
+    steps = np.arange(-REACH_M, REACH_M + GRID_M / 2, GRID_M)
+    x, z = np.meshgrid(steps, steps)
+    points = np.stack([x.ravel(), np.full(x.size, height_m), z.ravel()], axis=1)
+    count = seen_by(cameras, points, blinds).sum(axis=0).reshape(x.shape)
+    noise = item.figures.get("reprojection_rms_px") or 0.1
+    sd = 1000 * expected_sd(cameras, points, noise, covariance_of(item), blinds).reshape(x.shape)
+    return {
+        "x_m": steps.tolist(), "z_m": steps.tolist(), "height_m": height_m, "cameras": count.tolist(),
+        "sd_mm": [[None if not np.isfinite(v) else round(float(v), 3) for v in row] for row in sd],
+    }  # fmt: skip
+
+
+@router.get("/stage-calibrations/{calibration_id}/compare/{other_id}", response=CompareOut)
+def compare_versions(request, calibration_id: int, other_id: int):
+    before, after = _calibration(request, calibration_id), _calibration(request, other_id)
+    if before.room_id != after.room_id:
+        raise InputError("These are calibrations of two rooms; compare two of one room.")
+    old, new = calibrated(before)[0], calibrated(after)[0]
+    names = [{c.name for c in old}, {c.name for c in new}]
+    return {
+        "before": before.version, "after": after.version, "rows": compare(old, new),
+        "only_before": sorted(names[0] - names[1]), "only_after": sorted(names[1] - names[0]),
+    }  # fmt: skip
+
+
+@router.post("/stage-calibrations/{calibration_id}/adjust", response=CalibrationRow)
+def adjust_calibration(request, calibration_id: int, payload: AdjustIn):
+    item = _calibration(request, calibration_id, FLOOR_ROLES)
+    return calibration_row(adjust(item, payload.quarter_turns, payload.raise_mm, request.user))
+
+
+@router.get("/stage-calibrations/{calibration_id}/file")
+def calibration_file(request, calibration_id: int):
+    """The calibration as a `calibration/1` document."""
+    item = _calibration(request, calibration_id)
+    response = HttpResponse(json.dumps(item.document, indent=1), content_type="application/json")
+    response["Content-Disposition"] = f'attachment; filename="calibration-{item.version}.json"'
+    return response
+
+
+@router.post("/productions/{production_id}/stage/rebuild", response=list[TrustRow])
+def rebuild_takes(request, production_id: int, payload: RebuildIn):
+    """Give takes the newest calibration and work them through again from their cameras."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    newest = room.calibrations.order_by("-version").first()
+    if newest is None:
+        raise InputError("The stage has no calibration yet.")
+    with transaction.atomic():
+        found = Take.objects.filter(pk__in=payload.takes, slate__day__production_id=production_id)
+        for take in found.select_related("slate"):
+            if take.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
+                continue
+            Take.objects.filter(pk=take.pk).update(stage_calibration=newest)
+            queue_from(take, "rebuild")
+    return _trust_rows(room)
+
+
+@router.post("/productions/{production_id}/stage/knock", response=Words)
+def knock(request, production_id: int, payload: KnockIn):
+    """In the simulated room somebody runs into a camera."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    if payload.camera not in [c.name for c in rig_of(room)[0]]:
+        raise InputError(f"There is no camera {payload.camera} in this room.")
+    room.knocks = [*room.knocks, [payload.camera, *KNOCK, len(room.knocks) + 1]]
+    room.save(update_fields=["knocks"])
+    ask({"do": "again", "production": room.production_id})
+    return {"words": f"Somebody ran into {payload.camera}: {KNOCK[0]} degrees and {1000 * KNOCK[1]:.0f} mm."}

@@ -1,0 +1,161 @@
+"""Thin jobs round the core's optics: find blinds, solve cameras, level, place a camera anew."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.optics.accuracy import moved_covariance
+from otrevo.core.optics.blinds import blinded, find_blinds
+from otrevo.core.optics.calibrate import calibrate_sweep
+from otrevo.core.optics.level import level, stood_up
+from otrevo.core.optics.trust import compare, measure_trust, place_again
+from otrevo.core.optics.wand import wand_from_document
+from otrevo.server.shoot.models import Take
+from otrevo.server.stage.models import Blinds, StageCalibration, StageRecording
+from otrevo.server.stage.optical import over, rebuilt_points, seen_by_cameras
+from otrevo.server.stage.room import (
+    calibrated,
+    covariance_of,
+    current_blinds,
+    moved_version,
+    new_version,
+    rig_of,
+)
+from otrevo.server.streams.store import read_centroids
+
+TRAIL = 600  # places of the wand kept for pictures
+
+
+def _recording(run, key, *kinds):
+    """The recording that a parameter names, or the newest of its kinds. Raises InputError when there is none."""
+    number = run.parameters.get(key)
+    found = run.room.recordings.filter(kind__in=kinds)
+    item = found.filter(pk=number).first() if number else found.order_by("-id").first()
+    if item is None:
+        raise InputError(f"There is no recording of the {kinds[0]} yet; record one first.")
+    return item
+
+
+def run_blinds(run, report):
+    """Propose what never moves as blinds; they replace those found before, and keep those drawn by hand."""
+    recording = _recording(run, "recording", StageRecording.Kind.STILL)
+    rig, _ = rig_of(run.room)
+    names = [c.name for c in rig]
+    found = find_blinds(read_centroids(recording.stream), len(rig))
+    report(0.9)
+    rows, _ = current_blinds(run.room)
+    kept = [r for r in rows if r.get("by_hand")]
+    run.room.blinds.filter(undone=True).delete()
+    Blinds.objects.create(
+        room=run.room, rows=[b.to_document(names) for b in found] + kept, made_by=run.made_by,
+        words=f"{len(found)} blinds found in the still room",
+    )  # fmt: skip
+    cameras = len({b.camera for b in found})
+    run.figures = {"blinds": len(found), "cameras": cameras, "kept_by_hand": len(kept)}
+
+
+def run_solve(run, report):
+    """All cameras from a sweep: a new version, standing up but not levelled."""
+    recording = _recording(run, "recording", StageRecording.Kind.SWEEP)
+    rig, _ = rig_of(run.room)
+    names = [c.name for c in rig]
+    _, blinds = current_blinds(run.room)
+    wand = wand_from_document(recording.wand, "the recording's wand")
+    found = calibrate_sweep(read_centroids(recording.stream), rig, wand, blinds, report)
+    if len(found.cameras) < 2:
+        reasons = "; ".join(f"{n}: {r}" for n, r in found.failed.items())
+        raise InputError(f"Fewer than two cameras could be solved ({reasons}).")
+    turn, shift = stood_up(found.cameras, found.trail_m)
+    solved = [c.name for c in found.cameras]
+    kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
+    trail = found.trail_m[:: max(1, len(found.trail_m) // TRAIL)] @ turn.T + shift
+    made = new_version(
+        run.room, "sweep", f"sweep of {recording.seconds:.0f} s with {wand.name}", [c.moved(turn, shift) for c in found.cameras],
+        "free", kept, run.made_by, found.rows, found.figures["wand_rms_mm"], moved_covariance(found.covariance, turn),
+        figures=found.figures | {"trail_m": np.round(trail, 3).tolist()}, failed=found.failed,
+        notes=[*recording.notes, *found.notes], recording=recording,
+    )  # fmt: skip
+    run.figures = {
+        "version": made.version,
+        "cameras": len(solved),
+        "failed": len(found.failed),
+        "reprojection_rms_px": found.figures["reprojection_rms_px"],
+    }
+
+
+def run_level(run, report):
+    """Origin, front and up from the wand at rest on the floor and, where they were recorded, floor markers."""
+    source = run.room.calibrations.filter(pk=run.parameters.get("calibration")).first()
+    source = source or run.room.calibrations.order_by("-version").first()
+    if source is None:
+        raise InputError("There is no calibration to level yet; sweep and solve the cameras first.")
+    cameras, blinds = calibrated(source)
+    at_rest = _recording(run, "wand_recording", StageRecording.Kind.WAND_ON_FLOOR)
+    wand = wand_from_document(at_rest.wand, "the recording's wand")
+    floor = None
+    if run.parameters.get("with_floor", True):
+        floor = run.room.recordings.filter(kind=StageRecording.Kind.FLOOR_MARKERS).order_by("-id").first()
+
+    def seen(recording):
+        centroids = over(read_centroids(recording.stream), recording.stream.details["cameras"], cameras)
+        return centroids.only(~blinded(centroids, blinds))
+
+    report(0.3)
+    radius = run.parameters.get("marker_radius_mm", 7.0) / 1000
+    found = level(seen(at_rest), cameras, wand, seen(floor) if floor else None, radius)
+    made = moved_version(source, "level", f"level from {wand.name}{' and floor markers' if floor else ''}", found.turn,
+                         found.shift_m, run.made_by, figures=found.figures)  # fmt: skip
+    run.figures = {"version": made.version} | found.figures
+
+
+def run_place_again(run, report):
+    """Place a knocked camera anew from a take's own points and the other cameras: a new version."""
+    take = Take.objects.filter(pk=run.parameters["take"], slate__day__production=run.room.production).first()
+    if take is None:
+        raise InputError("There is no such take in this production.")
+    source = run.room.calibrations.order_by("-version").first()
+    cameras, blinds = calibrated(source)
+    names = [c.name for c in cameras]
+    if run.parameters["camera"] not in names:
+        raise InputError(f"Camera {run.parameters['camera']} is not in calibration {source.version}.")
+    number = names.index(run.parameters["camera"])
+    centroids, rate, _ = seen_by_cameras(take, cameras, blinds)
+    report(0.2)
+    others = [i for i in range(len(cameras)) if i != number]
+    points = rebuilt_points(centroids, cameras, others, rate, lambda s: report(0.2 + 0.5 * s))
+    trust = measure_trust(points, centroids, cameras, rate)
+    known = np.flatnonzero(np.isfinite(trust.shift_px[:, number, 0]))
+    if len(known) == 0:
+        raise InputError(f"Camera {names[number]} shows none of the take's points near where they should be.")
+    knocked = {c: since for c, since, _ in trust.knocked()}
+    since = knocked.get(number, 0.0)
+    later = known[trust.start_s[known] >= since]
+    shift = np.median(trust.shift_px[later, number], axis=0)
+    again, residual = place_again(cameras, number, points, centroids, rate, since, shift)
+    report(0.95)
+    moved = compare([cameras[number]], [again])[0]
+    after = [again if i == number else c for i, c in enumerate(cameras)]
+    made = new_version(
+        run.room, "placed anew", f"{again.name} placed anew from {take.slate.name} take {take.number}: moved "
+        f"{moved['moved_mm']:.1f} mm and {moved['turned_deg']:.2f}°", after, source.document["world"], blinds, run.made_by,
+        source.rows, source.document.get("wand_rms_mm"), covariance_of(source),
+        figures=source.figures | {"placed_anew": moved | {"residual_px": residual, "take": take.pk}}, failed=source.failed,
+        notes=source.notes, source=source, recording=source.recording,
+    )  # fmt: skip
+    run.figures = {"version": made.version, "residual_px": residual} | moved
+
+
+STEPS = {"find blinds": run_blinds, "solve cameras": run_solve, "level": run_level, "place again": run_place_again}
+
+
+def adjust(calibration: StageCalibration, quarter_turns, raise_mm, user):
+    """Turn the world's front by quarters and raise it: a new version at once."""
+    if not -3 <= quarter_turns <= 3 or not -500 <= raise_mm <= 500 or (quarter_turns, raise_mm) == (0, 0):
+        raise InputError("Turn by 1 to 3 quarters, or raise by up to 500 mm.")
+    angle = np.pi / 2 * quarter_turns
+    c, s = round(np.cos(angle)), round(np.sin(angle))
+    turn = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
+    said = [f"turned by {90 * quarter_turns}°"] * bool(quarter_turns) + [f"raised by {raise_mm:g} mm"] * bool(raise_mm)
+    return moved_version(calibration, "adjust", " and ".join(said), turn, np.array([0, raise_mm / 1000, 0]), user,
+                         calibration.document["world"])  # fmt: skip

@@ -1,0 +1,92 @@
+"""The room of a production, the calibration that counts, and new versions of it."""
+
+from fractions import Fraction
+
+import numpy as np
+from django.db import transaction
+
+from otrevo.core.errors import InputError
+from otrevo.core.optics.accuracy import moved_covariance
+from otrevo.core.optics.documents import blinds_from_rows, calibration_from_document, calibration_to_document
+from otrevo.core.optics.rig import rig_from_document
+from otrevo.core.sim.rig import make_room
+from otrevo.server.stage.models import Room, StageCalibration
+
+CAMERAS = 12
+
+
+def room_of(production):
+    """The production's Room; its cameras are asked who they are when it is used for the first time."""
+    room = Room.objects.filter(production=production).first()
+    if room is None:
+        seed = 300 + production.pk
+        document = make_room(seed, CAMERAS).rig_document(seed)
+        room, _ = Room.objects.get_or_create(production=production, defaults={"rig": document, "seed": seed})
+    return room
+
+
+def rig_of(room):
+    """(RigCameras, rate) of the room."""
+    return rig_from_document(room.rig, "the room's cameras")
+
+
+def simulated(room):
+    """The simulated room as it truly hangs by now, for stand-ins only."""
+    return make_room(room.seed, len(room.rig["cameras"]), [tuple(k) for k in room.knocks])
+
+
+def current_blinds(room):
+    """(rows, Blinds over the rig's cameras) that count now."""
+    newest = room.blinds.filter(undone=False).order_by("-id").first()
+    rows = newest.rows if newest else []
+    return rows, blinds_from_rows(rows, [c.name for c in rig_of(room)[0]], "the room's blinds")
+
+
+def calibrated(calibration):
+    """(cameras, Blinds over them) of a StageCalibration."""
+    return calibration_from_document(calibration.document, f"calibration {calibration.version}")
+
+
+def newest_usable(room):
+    """The newest calibration, levelled or not, or None."""
+    return room.calibrations.order_by("-version").first()
+
+
+def covariance_of(calibration):
+    """(15 C, 15 C) float64, or None where it is not known."""
+    if calibration.covariance is None:
+        return None
+    size = 15 * len(calibration.document["cameras"])
+    return np.frombuffer(bytes(calibration.covariance), dtype=np.float32).reshape(size, size).astype(float)
+
+
+@transaction.atomic
+def new_version(room, how, words, cameras, world, blinds, user, rows=(), wand_rms_mm=None, covariance=None, **values):
+    """The next version of the room's calibration. `cameras` as solved, `blinds` numbered over them."""
+    type(room).objects.select_for_update().get(pk=room.pk)  # two at once must not take one number
+    version = 1 + max([c.version for c in room.calibrations.all()], default=0)
+    rate = Fraction(room.rig["rate"])
+    return StageCalibration.objects.create(
+        room=room, version=version, how=how, words=words, rows=list(rows), made_by=user,
+        document=calibration_to_document(cameras, wand_rms_mm, world, blinds, rows, rate),
+        covariance=None if covariance is None else np.asarray(covariance, dtype=np.float32).tobytes(), **values,
+    )  # fmt: skip
+
+
+def moved_version(source, how, words, turn, shift_m, user, world="levelled", figures=None):
+    """A new version of a calibration whose whole world was turned by (3, 3) and shifted by (3,)."""
+    cameras, blinds = calibrated(source)
+    covariance = covariance_of(source)
+    return new_version(
+        source.room, how, words, [c.moved(turn, shift_m) for c in cameras], world, blinds, user, source.rows,
+        source.document.get("wand_rms_mm"), None if covariance is None else moved_covariance(covariance, turn),
+        figures=source.figures | {"level": figures or source.figures.get("level")}, failed=source.failed,
+        notes=source.notes, source=source, recording=source.recording,
+    )  # fmt: skip
+
+
+def need(calibration):
+    """The calibration, or one sentence saying what is missing."""
+    if calibration is None:
+        raise InputError("The stage has no calibration yet; sweep and solve its cameras in Stage, then run this again.")
+    return calibration

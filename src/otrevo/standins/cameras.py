@@ -1,0 +1,149 @@
+"""Stand-in for a room's cameras: a process that sends camera packets in real time over a local socket.
+
+`python -m otrevo.standins.cameras PORT`. A client connects, sends one line of JSON for every scene it wants to see, and
+receives the packets of all cameras (core.formats.camera_packets):
+
+    {"otrevo": "scene/1", "room": {"seed": 301, "cameras": 12, "knocks": []}, "rate": "120/1", "scene": "sweep",
+     "seed": 7, "wand": {...}}
+
+Scenes are those of core.sim.scenes, and "take" with `performance`, what sim.stage.roll takes to perform one.
+"""
+
+import asyncio
+import json
+import sys
+import time
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.camera_packets import encode_packet
+from otrevo.core.optics.wand import wand_from_document
+from otrevo.core.props.prop import SHIPPED
+from otrevo.core.sim.rig import Faults, film, make_room
+from otrevo.core.sim.scenes import SCENES, scene
+from otrevo.core.sim.stage import before_cameras
+
+LONGEST_S = 300.0
+PIECE_FRAMES = 48
+
+
+@dataclass
+class Showing:
+    """What goes on before the cameras: places (T, K, 3), bodies in the way, and how it is filmed."""
+
+    room: object
+    rate: Fraction
+    places: np.ndarray
+    bodies: tuple | None
+    seed: int
+    faults: Faults
+
+    @property
+    def pieces(self):
+        return -(-len(self.places) // PIECE_FRAMES)
+
+    def packets(self, number, sequence, zero_us):
+        """The packets of one piece, a list for every frame."""
+        first = number * PIECE_FRAMES
+        part = slice(first, first + PIECE_FRAMES)
+        bodies = None if self.bodies is None else (self.bodies[0][part], self.bodies[1])
+        places = self.places[part]
+        seen, _ = film(self.room.cameras, places, self.seed * 1009 + number, self.faults, bodies, self.room.lamps)
+        count, frames = len(self.room.cameras), []
+        data = np.column_stack([seen.xy, seen.radius])
+        edges = np.searchsorted(seen.frame * count + seen.camera, np.arange(len(places) * count + 1))
+        for f in range(len(places)):
+            at = zero_us + round((first + f) / self.rate * 1_000_000)
+            one = []
+            for c, camera in enumerate(self.room.cameras):
+                a, b = edges[f * count + c], edges[f * count + c + 1]
+                lost = c == count - 1 and a == b  # the last camera drops frames: nothing is sent
+                if not lost:
+                    one.append(encode_packet(camera.name, sequence + first + f, at, data[a:b]))
+            frames.append(b"".join(one))
+        return frames
+
+
+def show(request):
+    """What a client's request makes go on before the cameras. Raises InputError for what cannot be shown."""
+    if request.get("otrevo") != "scene/1":
+        raise InputError("expected a scene/1 request")
+    spec, rate = request["room"], Fraction(request["rate"])
+    room = make_room(spec["seed"], spec["cameras"], [tuple(k) for k in spec["knocks"]])
+    seed = int(request.get("seed", 1))
+    if request["scene"] == "take":
+        wanted = dict(request["performance"])
+        props = [SHIPPED[name] for name in wanted.pop("props", ())]
+        places, bodies = before_cameras(**wanted, props=props)
+        return Showing(room, rate, places, bodies, seed, Faults(ghosts=0.02, lost_frames=0.01))
+    if request["scene"] not in SCENES:
+        raise InputError(f"no scene '{request['scene']}'; expected take or one of {', '.join(SCENES)}")
+    wand = wand_from_document(request["wand"]) if request.get("wand") else None
+    places = scene(request["scene"], seed, LONGEST_S, float(rate), wand)
+    return Showing(room, rate, places, None, seed, Faults(lost_frames=0.01))
+
+
+async def _play(showing, writer, asked_at, zero_us=None):
+    """Film and send in real time, a little ahead of the clock in filming and never in sending.
+
+    zero_us: the timecode of the first frame, which then was when the scene was asked for: what took time is caught up.
+    """
+    began = asked_at
+    if zero_us is None:
+        now = datetime.now(UTC)
+        midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
+        zero_us, began = int((now - midnight).total_seconds() * 1_000_000), None
+    ahead = asyncio.create_task(asyncio.to_thread(showing.packets, 0, 0, zero_us))
+    for number in range(showing.pieces):
+        frames = await ahead
+        if began is None:
+            began = time.monotonic()
+        if number + 1 < showing.pieces:
+            ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, 0, zero_us))
+        for f, data in enumerate(frames):
+            due = began + float((number * PIECE_FRAMES + f) / showing.rate)
+            wait = due - time.monotonic()
+            if wait > 0.002:
+                await asyncio.sleep(wait)
+            writer.write(data)
+            if f % 4 == 0:
+                await writer.drain()
+
+
+async def _serve(reader, writer):
+    playing = None
+    try:
+        while line := await reader.readline():
+            if playing:
+                playing.cancel()
+            asked_at, request = time.monotonic(), json.loads(line)
+            try:
+                showing = await asyncio.to_thread(show, request)
+            except (InputError, ValueError, KeyError, TypeError) as error:
+                print(f"cameras: request refused: {error}", file=sys.stderr, flush=True)
+                break
+            playing = asyncio.create_task(_play(showing, writer, asked_at, request.get("zero_us")))
+    except (ConnectionError, ValueError):
+        pass
+    finally:
+        if playing:
+            playing.cancel()
+        writer.close()
+
+
+async def main(port):
+    server = await asyncio.start_server(_serve, "127.0.0.1", port, limit=1 << 20)
+    print(f"cameras: stand-in listens on 127.0.0.1:{port}", file=sys.stderr, flush=True)
+    async with server:
+        await server.serve_forever()
+
+
+if __name__ == "__main__":
+    try:
+        asyncio.run(main(int(sys.argv[1])))
+    except KeyboardInterrupt:
+        pass
