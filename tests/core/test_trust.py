@@ -48,7 +48,7 @@ class Knocks(unittest.TestCase):
         again, rms = place_again(rig, camera, found.points_m, centroids, RATE, since + 1.0, shift_px)
         true = knock(rig[camera], 0.3, 0.002, 87)
         self.assertLess(rms, 0.2)
-        (row,) = compare([true], [again])
+        row = camera_move(true, again)
         self.assertLess(row["moved_mm"], 1.0)
         self.assertLess(row["turned_deg"], 0.02)
         repaired = [again if c == camera else one for c, one in enumerate(rig)]

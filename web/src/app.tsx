@@ -15,6 +15,7 @@ import { night, paper } from './theme';
 // three.js is only needed where something is played
 const fetchBench = () => import('./places/bench');
 const Bench = lazy(() => fetchBench().then((m) => ({ default: m.Bench })));
+const Stage = lazy(() => import('./places/stage').then((m) => ({ default: m.Stage })));
 const PackagePage = lazy(() => import('./places/package').then((m) => ({ default: m.PackagePage })));
 
 function Waiting() {
@@ -77,6 +78,7 @@ export function App() {
     >
       <Routes>
         <Route path="/p/:production/shoot" element={<Shoot {...props} />} />
+        <Route path="/p/:production/stage/:step?" element={<Stage {...props} />} />
         <Route path="/p/:production/cast" element={<Cast {...props} />} />
         <Route path="/p/:production/floor/:slate?" element={<Floor {...props} />} />
         <Route path="/p/:production/bench" element={<NoTake {...props} />} />

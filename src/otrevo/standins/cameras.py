@@ -6,7 +6,8 @@ receives the packets of all cameras (core.formats.camera_packets):
     {"otrevo": "scene/1", "room": {"seed": 301, "cameras": 12, "knocks": []}, "rate": "120/1", "scene": "sweep",
      "seed": 7, "wand": {...}}
 
-Scenes are those of core.sim.scenes, and "take" with `performance`, what sim.stage.roll takes to perform one.
+Scenes are those of core.sim.scenes, and "take" with `performance`, what sim.stage.before_cameras takes to perform one. With
+"zero_us" the first frame has that timecode and was due when the request came; with "stand_by" nothing is sent yet.
 """
 
 import asyncio
@@ -16,6 +17,7 @@ import time
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
+from functools import lru_cache
 
 import numpy as np
 
@@ -68,6 +70,14 @@ class Showing:
         return frames
 
 
+@lru_cache(maxsize=2)
+def _performance(document):
+    """Marker places and bodies of a performance; whoever stands by takes their place before the roll."""
+    wanted = json.loads(document)
+    props = [SHIPPED[name] for name in wanted.pop("props", ())]
+    return before_cameras(**wanted, props=props)
+
+
 def show(request):
     """What a client's request makes go on before the cameras. Raises InputError for what cannot be shown."""
     if request.get("otrevo") != "scene/1":
@@ -76,9 +86,7 @@ def show(request):
     room = make_room(spec["seed"], spec["cameras"], [tuple(k) for k in spec["knocks"]])
     seed = int(request.get("seed", 1))
     if request["scene"] == "take":
-        wanted = dict(request["performance"])
-        props = [SHIPPED[name] for name in wanted.pop("props", ())]
-        places, bodies = before_cameras(**wanted, props=props)
+        places, bodies = _performance(json.dumps(request["performance"], sort_keys=True))
         return Showing(room, rate, places, bodies, seed, Faults(ghosts=0.02, lost_frames=0.01))
     if request["scene"] not in SCENES:
         raise InputError(f"no scene '{request['scene']}'; expected take or one of {', '.join(SCENES)}")
@@ -126,6 +134,9 @@ async def _serve(reader, writer):
             except (InputError, ValueError, KeyError, TypeError) as error:
                 print(f"cameras: request refused: {error}", file=sys.stderr, flush=True)
                 break
+            if request.get("stand_by"):
+                await asyncio.to_thread(showing.packets, 0, 0, 0)
+                continue
             playing = asyncio.create_task(_play(showing, writer, asked_at, request.get("zero_us")))
     except (ConnectionError, ValueError):
         pass

@@ -627,6 +627,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/slates/{slate_id}/stand-by": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stand By
+         * @description The countdown has begun: whoever performs takes their place before the cameras.
+         */
+        post: operations["otrevo_server_floor_api_stand_by"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stage-calibrations/{calibration_id}": {
         parameters: {
             query?: never;
@@ -738,7 +758,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/stage-runs/{run_id}/cancel": {
+    "/api/stage-runs/{step_id}/cancel": {
         parameters: {
             query?: never;
             header?: never;
@@ -923,6 +943,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Trust
+         * @description What the newest rebuild of a take measured of the calibration; null before there is one.
+         */
+        get: operations["otrevo_server_stage_api_trust"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/undo": {
         parameters: {
             query?: never;
@@ -1077,6 +1117,10 @@ export interface components {
             only_before: string[];
             /** Rows */
             rows: components["schemas"]["MovedRow"][];
+            /** World Moved Mm */
+            world_moved_mm: number;
+            /** World Turned Deg */
+            world_turned_deg: number;
         };
         /** DayIn */
         DayIn: {
@@ -1542,6 +1586,28 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** StageCalibrationOut */
+        StageCalibrationOut: {
+            /** Document */
+            document: {
+                [key: string]: unknown;
+            };
+            /** Failed */
+            failed: {
+                [key: string]: unknown;
+            };
+            /** Figures */
+            figures: {
+                [key: string]: unknown;
+            };
+            /** Notes */
+            notes: string[];
+            row: components["schemas"]["CalibrationRow"];
+            /** Rows */
+            rows: {
+                [key: string]: unknown;
+            }[];
+        };
         /** StageRunOut */
         StageRunOut: {
             /**
@@ -1696,6 +1762,24 @@ export interface components {
             shape: number[];
             /** Stream Id */
             stream_id: number;
+        };
+        /**
+         * TrustOut
+         * @description Every camera's residual against the points of a take, for windows that begin at start_s; rows by camera.
+         */
+        TrustOut: {
+            /** Calibration Version */
+            calibration_version: number | null;
+            /** Cameras */
+            cameras: string[];
+            /** Shift Px */
+            shift_px: (number | null)[][];
+            /** Spread Px */
+            spread_px: (number | null)[][];
+            /** Start S */
+            start_s: number[];
+            /** Support */
+            support: (number | null)[][];
         };
         /**
          * TrustRow
@@ -2602,6 +2686,26 @@ export interface operations {
             };
         };
     };
+    otrevo_server_floor_api_stand_by: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slate_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     otrevo_server_stage_api_calibration: {
         parameters: {
             query?: never;
@@ -2619,7 +2723,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CalibrationOut"];
+                    "application/json": components["schemas"]["StageCalibrationOut"];
                 };
             };
         };
@@ -2745,7 +2849,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                run_id: number;
+                step_id: number;
             };
             cookie?: never;
         };
@@ -2972,6 +3076,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunOut"][];
+                };
+            };
+        };
+    };
+    otrevo_server_stage_api_trust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrustOut"] | null;
                 };
             };
         };

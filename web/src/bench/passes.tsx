@@ -4,7 +4,8 @@ import { Figure, Progress, Quiet, WordButton } from '../parts/controls';
 
 const Strip = styled.div`
   display: grid;
-  grid-template-columns: repeat(4, 1fr);
+  grid-template-columns: repeat(auto-fit, minmax(0, 1fr));
+  grid-auto-flow: column;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   flex: none;
 `;
@@ -59,7 +60,13 @@ export function PassStrip({ runs, mends, snags, onRun, onCancel }: Props) {
   const named = figure(label, 'named_share');
   const rms = figure(solve, 'residual_rms_mm');
   const worst = (solve?.figures as { worst_marker?: string } | undefined)?.worst_marker;
+  const rebuild = by.get('rebuild');
+  const points = figure(rebuild, 'sd_mm');
+  const knocked = ((rebuild?.figures as { knocked?: { camera: string }[] } | undefined)?.knocked ?? []).map((k) => k.camera);
   const cells = [
+    ...(rebuild
+      ? [{ title: 'Rebuild', run: rebuild, again: 'rebuild', big: points === null ? null : `±${points.toFixed(2)} mm`, small: knocked.length ? `✕ ${knocked.join(', ')} moved` : 'cameras true', why: 'Expected scatter of the rebuilt points, from the noise of the centroids. Up to 0.3 mm is good. A camera that moved is placed anew in Stage, Trust.' }]
+      : []),
     { title: 'Line up', run: line, again: 'line-up', big: residual === null ? null : `±${residual.toFixed(1)} ms`, small: `${streams} streams`, why: 'Scatter of the timecode stamps about the fitted clock, worst stream. Up to 1 ms is good.' },
     { title: 'Label', run: label, again: 'label', big: named === null ? null : `${(100 * named).toFixed(1)} %`, small: 'of points named', why: 'Share of all points that have a marker’s name. The rest are ghosts or unclaimed.' },
     { title: 'Mend', run: undefined, again: null, big: solve ? `${snags} snag${snags === 1 ? '' : 's'}` : null, small: `${mends} mended`, why: 'Snags left in the list on the right, and mends accepted so far.' },

@@ -106,6 +106,7 @@ export type FrameProps = {
 
 const PLACES = [
   ['shoot', 'Shoot'],
+  ['stage', 'Stage'],
   ['cast', 'Cast'],
   ['floor', 'Floor'],
 ] as const;

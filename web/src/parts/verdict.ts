@@ -4,6 +4,7 @@ export type Verdict = { words: string; state: string; tone: 'good' | 'wrong' | '
 
 const WORKING: Record<string, string> = {
   record: 'writing',
+  rebuild: 'rebuilding',
   calibrate: 'calibrating',
   'line up': 'lining up',
   label: 'labelling',
@@ -28,9 +29,11 @@ export function verdict(runs: RunOut[]): Verdict {
   } else if (by.get('line up')?.state === 'done') {
     words = `lined up ±${(figure(by.get('line up'), 'worst_residual_ms') ?? 0).toFixed(1)} ms`;
   }
+  const moved = ((by.get('rebuild')?.figures as { knocked?: { camera: string }[] } | undefined)?.knocked ?? []).map((k) => k.camera);
+  if (moved.length) words = `✕ camera ${moved.join(', ')} was knocked${words ? ` · ${words}` : ''}`;
   if (now) return { words, state: `${WORKING[now.name] ?? now.name} ${Math.round(now.progress * 100)} %`, tone: 'plain', working: true };
   if (queued) return { words, state: 'queued', tone: 'plain', working: true };
   const cancelled = runs.find((r) => r.state === 'cancelled');
   if (cancelled) return { words: words || cancelled.message, state: 'cancelled', tone: 'plain', working: false };
-  return { words, state: solved?.state === 'done' ? 'ready' : '', tone: 'good', working: false };
+  return { words, state: solved?.state === 'done' ? 'ready' : '', tone: moved.length ? 'wrong' : 'good', working: false };
 }

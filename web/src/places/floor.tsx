@@ -7,6 +7,7 @@ import { Thumbnail, type Picture } from '../lanes/thumbnail';
 import { BigButton, Empty, Figure, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
+import { CamerasLive, type Knocked } from '../stage/cameras-live';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
 import { useBoard } from './shoot';
@@ -129,6 +130,7 @@ export function Floor({ me }: { me: Me }) {
   const rollingNow = useQuery({ queryKey: ['rolling', production], queryFn: () => get<RollingOut | null>(`/productions/${production}/rolling`) });
   const slates = day?.slates ?? [];
   const slate = slates.find((s) => s.id === Number(params.slate)) ?? slates.find((s) => s.id === rollingNow.data?.slate_id) ?? slates.find((s) => !s.warm_up) ?? slates[0];
+  const [knocked, setKnocked] = useState<Knocked>([]);
   const floor = useQuery({ queryKey: ['floor', slate?.id], queryFn: () => get<FloorOut>(`/slates/${slate!.id}/floor`), enabled: Boolean(slate), refetchInterval: 4000 });
   const rolling = floor.data?.rolling?.slate_id === slate?.id ? floor.data?.rolling : null;
   const elsewhere = floor.data?.rolling && floor.data.rolling.slate_id !== slate?.id ? floor.data.rolling : null;
@@ -154,6 +156,7 @@ export function Floor({ me }: { me: Me }) {
     onSettled: refresh,
   });
   useEffect(() => {
+    if (count === COUNTDOWN_S && slate) void post(`/slates/${slate.id}/stand-by`).catch(() => undefined); // the roll itself tells what is wrong
     if (count <= 0) return;
     const timer = window.setTimeout(() => {
       if (count === 1) roll.mutate();
@@ -252,6 +255,9 @@ export function Floor({ me }: { me: Me }) {
               )}
               {rolling && <BigButton onPress={() => abandon.mutate()}>Drop it, keep nothing</BigButton>}
             </div>
+            {knocked.map((k) => (
+              <Trouble key={k.camera} error={`Camera ${k.camera} has been knocked: its picture is off by ${k.shift_px.toFixed(1)} px. The take can be saved; place the camera anew in Stage, Trust.`} />
+            ))}
             {elsewhere && <Trouble error={`Slate ${elsewhere.slate} take ${elsewhere.number} is rolling; cut it first.`} />}
             <Trouble error={roll.error ?? cut.error ?? mark.error} />
             {last && v && (
@@ -291,6 +297,8 @@ export function Floor({ me }: { me: Me }) {
                 </Device>
               );
             })}
+            <h2 style={{ marginTop: 22 }}>Cameras</h2>
+            <div style={{ padding: '0 16px' }}><CamerasLive production={production} onKnocked={setKnocked} /></div>
           </Side>
         </Wrap>
       )}

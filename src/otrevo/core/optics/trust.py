@@ -7,6 +7,7 @@ lens being what it was. Pixels, metres, seconds.
 """
 
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 from numba import njit
@@ -14,6 +15,7 @@ from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
+from otrevo.core.optics.bootstrap import rigid_move
 from otrevo.core.optics.camera import packed, project_all, project_one
 
 REACH_PX = 30
@@ -22,6 +24,7 @@ PEAK_PX = 2.0  # around the peak, what counts as it
 MOVED_PX, LEAST_SUPPORT = 0.5, 0.4
 FEWEST = 60  # offsets
 FEWEST_PAIRS, MOST_PAIRS = 200, 20_000
+FEWEST_SAME, SAME_PLACE_M = 4, 0.003
 
 
 @dataclass(frozen=True)
@@ -165,16 +168,60 @@ def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
     return moved(step), float(np.sqrt(np.mean(residual(step, believed) ** 2)))
 
 
+def camera_move(before, after):
+    """How far one camera moved in one world: {moved_mm, turned_deg, focal_px}."""
+    turn = Rotation.from_matrix(after.rotation @ before.rotation.T)
+    return {
+        "moved_mm": float(1000 * np.linalg.norm(after.position_m - before.position_m)),
+        "turned_deg": float(np.degrees(turn.magnitude())), "focal_px": float((after.lens[:2] - before.lens[:2]).mean()),
+    }  # fmt: skip
+
+
 def compare(before, after):
-    """What moved between two calibrations: [{id, moved_mm, turned_deg, focal_px}] for the cameras both have."""
+    """What moved between two calibrations: the cameras both have, [{id, moved_mm, turned_deg, focal_px}], and how the world
+    as a whole moved, {turned_deg, moved_mm}.
+
+    Two versions may have other origins, so the world's move is taken out first, found by the cameras that agree on one.
+    """
     later = {c.name: c for c in after}
-    rows = []
-    for one in before:
-        if one.name in later:
-            two = later[one.name]
-            turn = Rotation.from_matrix(two.rotation @ one.rotation.T).magnitude()
-            rows.append({
-                "id": one.name, "moved_mm": float(1000 * np.linalg.norm(two.position_m - one.position_m)),
-                "turned_deg": float(np.degrees(turn)), "focal_px": float((two.lens[:2] - one.lens[:2]).mean()),
-            })  # fmt: skip
-    return rows
+    pairs = [(one, later[one.name]) for one in before if one.name in later]
+    if len(pairs) < 3:
+        raise InputError("The two calibrations share fewer than three cameras, so that nothing can be said of what moved.")
+    a, b = (np.array([pair[i].position_m for pair in pairs]) for i in (0, 1))
+    turn, shift = _world_move(a, b)
+    rows = [{"id": one.name} | camera_move(one.moved(turn, shift), two) for one, two in pairs]
+    world = {
+        "turned_deg": float(np.degrees(Rotation.from_matrix(turn).magnitude())),
+        "moved_mm": float(1000 * np.linalg.norm(shift)),
+    }
+    return rows, world
+
+
+def same_room(cameras, earlier):
+    """Turn (3, 3) and shift (3,) that take the world of new `cameras` into that of `earlier` ones, by the cameras that have
+    not moved since; None when most of them have."""
+    known = {c.name: c for c in earlier}
+    pairs = [(c.position_m, known[c.name].position_m) for c in cameras if c.name in known]
+    if len(pairs) < FEWEST_SAME:
+        return None
+    a, b = (np.array(places) for places in zip(*pairs, strict=True))
+    turn, shift = _world_move(a, b)
+    off = np.linalg.norm(a @ turn.T + shift - b, axis=1)
+    return (turn, shift) if np.median(off) < SAME_PLACE_M else None
+
+
+def _world_move(a, b):
+    """Turn and shift that take most of the places a (N, 3) to b (N, 3): the best of those that three of them give."""
+    best, found = np.inf, None
+    for three in combinations(range(len(a)), 3) if len(a) <= 14 else _some_threes(len(a)):
+        turn, shift = rigid_move(a[list(three)], b[list(three)])
+        off = np.linalg.norm(a @ turn.T + shift - b, axis=1)
+        if np.median(off) < best:
+            best, found = np.median(off), off
+    agree = found <= max(3 * best, 1e-6)
+    return rigid_move(a[agree], b[agree]) if agree.sum() >= 3 else rigid_move(a, b)
+
+
+def _some_threes(count):
+    rng = np.random.default_rng(1)
+    return [rng.choice(count, 3, replace=False) for _ in range(400)]

@@ -1,5 +1,6 @@
 """Floor: what is rolling, the devices, roll and cut."""
 
+from contextlib import suppress
 from datetime import datetime
 
 from django.db import IntegrityError, transaction
@@ -73,9 +74,24 @@ def floor(request, slate_id: int):
             {"name": n, "state": "simulated, ready" if n in kit else "not in this kit", "rate_hz": EXPECTED[n]}
             for n in EXPECTED
         ],
-        "next_number": 1 + max([t.number for t in slate.takes.all()], default=0),
+        "next_number": _next(slate)[0],
         "calibrated": slate.performer.calibrations.exists(),
     }
+
+
+def _next(slate):
+    """The number of the slate's next take and what the simulated stage performs in it."""
+    number = 1 + max([t.number for t in slate.takes.all()], default=0)
+    return number, {"seed": 1000 + 37 * slate.pk + number, "facing_rad": 0.3 * (number % 7)}
+
+
+@router.post("/slates/{slate_id}/stand-by")
+def stand_by(request, slate_id: int):
+    """The countdown has begun: whoever performs takes their place before the cameras."""
+    slate = _slate(request, slate_id, FLOOR_ROLES)
+    with suppress(NoRecorder):
+        ask({"do": "stand by", "production": slate.day.production_id, "scene": scene_of(slate, _next(slate)[1])})
+    return {"ok": True}
 
 
 @router.post("/slates/{slate_id}/roll", response=RollingOut)
@@ -88,8 +104,7 @@ def roll(request, slate_id: int):
     already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
     if already:
         raise InputError(f"Slate {already.slate.name} take {already.number} is rolling; cut it first.")
-    number = 1 + max([t.number for t in slate.takes.all()], default=0)
-    parameters = {"seed": 1000 + 37 * slate.pk + number, "facing_rad": 0.3 * (number % 7)}
+    number, parameters = _next(slate)
     try:
         with transaction.atomic():
             rolling = Rolling.objects.create(

@@ -6,6 +6,7 @@ of this installation:
 
     {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
     {"key", "do": "start", "production": 3, "user": 1, "kind": "sweep", "wand": {...}}
+    {"key", "do": "stand by", "production": 3, "scene": {...}}        a take is about to roll
     {"key", "do": "roll", "production": 3, "user": 1, "scene": {...}, "zero_us": 38526000000}
     {"key", "do": "stop", "production": 3, "keep": true, "take": 17}  -> {"recording": 5} or {"frames": 5400}
     {"key", "do": "again", "production": 3}                           the room has changed: watch it anew
@@ -59,6 +60,16 @@ class Recorder:
         session.recording = kind != "watch"
         self.production, self.session, self.user, self.wand = production, session, user, wand
         self.link = asyncio.create_task(self._receive(session, request))
+
+    async def _stand_by(self, production, scene):
+        """Let the cameras' stand-in prepare a performance, so that it is there when the take rolls."""
+        _, request = await asyncio.to_thread(prepare, production, "take", None, scene)
+        try:
+            _, writer = await asyncio.open_connection("127.0.0.1", self.cameras_port)
+            writer.write(json.dumps(request | {"stand_by": True}).encode() + b"\n")
+            writer.write_eof()
+        except OSError:
+            pass  # the roll will say so
 
     async def _hang_up(self):
         if self.link:
@@ -185,6 +196,8 @@ class Recorder:
             await self.start(production, request["kind"], request.get("user"), request.get("wand"))
         elif request["do"] == "roll":
             await self.start(production, "take", request.get("user"), None, request["scene"], request["zero_us"])
+        elif request["do"] == "stand by":
+            self.standing_by = asyncio.create_task(self._stand_by(production, request["scene"]))
         elif request["do"] == "stop":
             return await self.stop(production, request.get("keep", True), request.get("take"))
         elif request["do"] == "again":

@@ -14,7 +14,7 @@ from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_wi
 from otrevo.core.optics.trust import measure_trust
 
 SETTLE_FRAMES = 3  # a picture may come this much later than the others of its frame
-TRUST_S = 2.0
+TRUST_S, TRUST_EVERY_S = 1.0, 0.25
 MOST_SHOWN = 400  # centroids of one camera in a snapshot
 PLACE_EVERY_S = 6.0
 STATE_EVERY_S = 0.25
@@ -46,7 +46,7 @@ class Session:
         self.state = RebuildState()
         names = [c.name for c in self.cameras]
         self.over = np.array([names.index(c.name) if c.name in names else -1 for c in self.rig])
-        self.recent, self.knocked, self.trust_frames = [], [], 0
+        self.recent, self.knocked, self.suspects, self.trust_frames = [], [], set(), 0
         self.points = np.zeros((0, 3))
         self.now = [np.zeros((0, 3)) for _ in self.rig]
         self.stated, self.placed_at = 0.0, time.monotonic()
@@ -108,12 +108,15 @@ class Session:
         x = np.where(np.arange(most)[None, :, None] < count[:, None, None], x[:, :most], np.nan)
         self.recent.append((known, x))
         self.trust_frames += frames
-        if self.trust_frames >= TRUST_S * float(self.rate):
+        hz = float(self.rate)
+        while sum(len(x) for _, x in self.recent[1:]) >= TRUST_S * hz:
+            self.recent.pop(0)
+        if self.trust_frames >= TRUST_EVERY_S * hz and sum(len(x) for _, x in self.recent) >= TRUST_S * hz:
             self._trust()
-            self.recent, self.trust_frames = [], 0
+            self.trust_frames = 0
 
     def _trust(self):
-        """Whether every camera still stands where the calibration says, by the last two seconds."""
+        """Whether every camera still stands where the calibration says, by the last second; said when it is found twice."""
         most = max((x.shape[1] for _, x in self.recent), default=0)
         if most < 3:
             return

@@ -127,7 +127,7 @@ class Undone(Schema):
 def run_out(run):
     return {
         "id": run.pk, "name": run.name, "state": run.state, "progress": run.progress, "message": run.message,
-        "figures": run.figures, "snag_count": len(run.snags), "asked_at": run.asked_at, "code_version": run.code_version,
+        "figures": {k: v for k, v in run.figures.items() if k != "trust"}, "snag_count": len(run.snags), "asked_at": run.asked_at, "code_version": run.code_version,
     }  # fmt: skip
 
 
@@ -136,7 +136,7 @@ def newest_runs(take):
     newest = {}
     for run in take.runs.all():
         newest[run.name] = run
-    order = ("record", "calibrate", "line up", "label", "solve")
+    order = ("record", "rebuild", "calibrate", "line up", "label", "solve")
     return [run_out(newest[n]) for n in order if n in newest]
 
 

@@ -104,7 +104,7 @@ class RoomOut(Schema):
     knocks: list[str]
 
 
-class CalibrationOut(Schema):
+class StageCalibrationOut(Schema):
     row: CalibrationRow
     document: dict
     figures: dict
@@ -123,6 +123,17 @@ class PlanOut(Schema):
     sd_mm: list[list[float | None]]
 
 
+class TrustOut(Schema):
+    """Every camera's residual against the points of a take, for windows that begin at start_s; rows by camera."""
+
+    calibration_version: int | None
+    cameras: list[str]
+    start_s: list[float]
+    shift_px: list[list[float | None]]
+    spread_px: list[list[float | None]]
+    support: list[list[float | None]]
+
+
 class MovedRow(Schema):
     id: str
     moved_mm: float
@@ -134,6 +145,8 @@ class CompareOut(Schema):
     before: int
     after: int
     rows: list[MovedRow]
+    world_turned_deg: float
+    world_moved_mm: float
     only_before: list[str]
     only_after: list[str]
 
@@ -357,7 +370,7 @@ def undo(request, production_id: int, redo: bool = False):
     return {"words": undo_blinds(_room(request, production_id, FLOOR_ROLES), redo)}
 
 
-@router.get("/stage-calibrations/{calibration_id}", response=CalibrationOut)
+@router.get("/stage-calibrations/{calibration_id}", response=StageCalibrationOut)
 def calibration(request, calibration_id: int):
     item = _calibration(request, calibration_id)
     keys = ("document", "figures", "rows", "failed", "notes")
@@ -388,8 +401,10 @@ def compare_versions(request, calibration_id: int, other_id: int):
         raise InputError("These are calibrations of two rooms; compare two of one room.")
     old, new = calibrated(before)[0], calibrated(after)[0]
     names = [{c.name for c in old}, {c.name for c in new}]
+    rows, world = compare(old, new)
     return {
-        "before": before.version, "after": after.version, "rows": compare(old, new),
+        "before": before.version, "after": after.version, "rows": rows, "world_turned_deg": world["turned_deg"],
+        "world_moved_mm": world["moved_mm"],
         "only_before": sorted(names[0] - names[1]), "only_after": sorted(names[1] - names[0]),
     }  # fmt: skip
 
@@ -407,6 +422,17 @@ def calibration_file(request, calibration_id: int):
     response = HttpResponse(json.dumps(item.document, indent=1), content_type="application/json")
     response["Content-Disposition"] = f'attachment; filename="calibration-{item.version}.json"'
     return response
+
+
+@router.get("/takes/{take_id}/trust", response=TrustOut | None)
+def trust(request, take_id: int):
+    """What the newest rebuild of a take measured of the calibration; null before there is one."""
+    take = fetch(request.user, Take.objects.select_related("slate__day"), "production_id", DESK_ROLES, pk=take_id)
+    run = take.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+    if run is None:
+        return None
+    figures = run.figures
+    return {"calibration_version": figures["calibration"], "cameras": figures["cameras"]} | figures["trust"]
 
 
 @router.post("/productions/{production_id}/stage/rebuild", response=list[TrustRow])

@@ -9,7 +9,7 @@ from otrevo.core.optics.accuracy import moved_covariance
 from otrevo.core.optics.blinds import blinded, find_blinds
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.level import level, stood_up
-from otrevo.core.optics.trust import compare, measure_trust, place_again
+from otrevo.core.optics.trust import camera_move, measure_trust, place_again, same_room
 from otrevo.core.optics.wand import wand_from_document
 from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import Blinds, StageCalibration, StageRecording
@@ -56,7 +56,8 @@ def run_blinds(run, report):
 
 
 def run_solve(run, report):
-    """All cameras from a sweep: a new version, standing up but not levelled."""
+    """All cameras from a sweep: a new version. Where most cameras hang as they did in the newest levelled one, its origin and
+    level are kept; otherwise the world only stands up, and wants levelling."""
     recording = _recording(run, "recording", StageRecording.Kind.SWEEP)
     rig, _ = rig_of(run.room)
     names = [c.name for c in rig]
@@ -66,13 +67,18 @@ def run_solve(run, report):
     if len(found.cameras) < 2:
         reasons = "; ".join(f"{n}: {r}" for n, r in found.failed.items())
         raise InputError(f"Fewer than two cameras could be solved ({reasons}).")
-    turn, shift = stood_up(found.cameras, found.trail_m)
+    levelled = next((c for c in run.room.calibrations.all() if c.document["world"] == "levelled"), None)
+    kept_world = levelled and same_room(found.cameras, calibrated(levelled)[0])
+    turn, shift = kept_world or stood_up(found.cameras, found.trail_m)
+    words = f"sweep of {recording.seconds:.0f} s with {wand.name}"
+    if kept_world:
+        words += f", origin and level of version {levelled.version}"
     solved = [c.name for c in found.cameras]
     kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
     trail = found.trail_m[:: max(1, len(found.trail_m) // TRAIL)] @ turn.T + shift
     made = new_version(
-        run.room, "sweep", f"sweep of {recording.seconds:.0f} s with {wand.name}", [c.moved(turn, shift) for c in found.cameras],
-        "free", kept, run.made_by, found.rows, found.figures["wand_rms_mm"], moved_covariance(found.covariance, turn),
+        run.room, "sweep", words, [c.moved(turn, shift) for c in found.cameras], "levelled" if kept_world else "free", kept,
+        run.made_by, found.rows, found.figures["wand_rms_mm"], moved_covariance(found.covariance, turn),
         figures=found.figures | {"trail_m": np.round(trail, 3).tolist()}, failed=found.failed,
         notes=[*recording.notes, *found.notes], recording=recording,
     )  # fmt: skip
@@ -134,7 +140,7 @@ def run_place_again(run, report):
     shift = np.median(trust.shift_px[later, number], axis=0)
     again, residual = place_again(cameras, number, points, centroids, rate, since, shift)
     report(0.95)
-    moved = compare([cameras[number]], [again])[0]
+    moved = camera_move(cameras[number], again)
     after = [again if i == number else c for i, c in enumerate(cameras)]
     made = new_version(
         run.room, "placed anew", f"{again.name} placed anew from {take.slate.name} take {take.number}: moved "

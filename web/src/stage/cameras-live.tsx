@@ -1,0 +1,49 @@
+import { useEffect } from 'react';
+import styled, { useTheme } from 'styled-components';
+import { Quiet } from '../parts/controls';
+import { Picture } from './camera-picture';
+import { useLive, type Live } from './use-live';
+
+export type Knocked = Live['knocked'];
+
+const Grid = styled.div`
+  display: grid;
+  grid-template-columns: repeat(3, 1fr);
+  gap: 6px;
+  span {
+    display: flex;
+    justify-content: space-between;
+    font-size: 11px;
+  }
+`;
+
+const GOOD_SHARE = 0.9; // of the rate, below which a camera is called slow
+
+/** Every camera of the room as it is now: its picture, whether it delivers, whether it still stands where it should. */
+export function CamerasLive({ production, onKnocked }: { production: number; onKnocked: (knocked: Knocked) => void }) {
+  const theme = useTheme();
+  const { live, trouble } = useLive(production); // in here, so that the rest of the page is not drawn twelve times a second
+  const said = JSON.stringify(live?.knocked ?? []);
+  useEffect(() => onKnocked(JSON.parse(said) as Knocked), [said, onKnocked]);
+  if (!live) return <p><Quiet>{trouble ?? 'waiting for the cameras…'}</Quiet></p>;
+  const moved = live.knocked.map((k) => k.camera);
+  const slow = live.cameras.filter((c) => c.fps < GOOD_SHARE * live.rate).length;
+  return (
+    <>
+      <p style={{ margin: '0 0 8px' }}>
+        <Quiet>{live.cameras.length - slow} of {live.cameras.length} at {live.rate.toFixed(0)} Hz{live.points.length ? ` · ${live.points.length} points` : ''}</Quiet>
+      </p>
+      <Grid>
+        {live.cameras.map((c) => (
+          <div key={c.id}>
+            <Picture content={{ width: 2048, height: 1536, points: c.points }} label={`Picture of camera ${c.id}`} />
+            <span>
+              <span style={{ color: moved.includes(c.id) ? theme.wrong : undefined }}>{moved.includes(c.id) ? '✕ ' : ''}{c.id}</span>
+              <Quiet>{c.fps < GOOD_SHARE * live.rate ? `${c.fps.toFixed(0)} Hz` : ''}</Quiet>
+            </span>
+          </div>
+        ))}
+      </Grid>
+    </>
+  );
+}
