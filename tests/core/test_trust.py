@@ -6,10 +6,11 @@ from fractions import Fraction
 from functools import cache
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.rebuild import rebuild
-from otrevo.core.optics.trust import Trust, compare, measure_trust, place_again
+from otrevo.core.optics.trust import Trust, camera_move, compare, measure_trust, place_again, same_room
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import Faults, film, knock, make_rig
 from tests.core.stage import rolled
@@ -76,10 +77,27 @@ class Verdict(unittest.TestCase):
         self.assertEqual(trust.knocked(), [(2, 5.0, 4.0)])
 
     def test_two_versions_are_compared_camera_by_camera(self):
-        rig = make_rig(88, 3)
-        other = [knock(rig[0], 0.5, 0.01, 1), replace(rig[1], lens=rig[1].lens + np.eye(9)[0] * 2)]
-        rows = compare(rig, other)
-        self.assertEqual([r["id"] for r in rows], ["c01", "c02"])
+        rig = make_rig(88, 8)
+        other = [knock(rig[0], 0.5, 0.01, 1), replace(rig[1], lens=rig[1].lens + np.eye(9)[0] * 2), *rig[2:7]]
+        rows, world = compare(rig, other)
+        self.assertEqual([r["id"] for r in rows], [c.name for c in rig[:7]])
+        self.assertAlmostEqual(world["moved_mm"] + world["turned_deg"], 0, places=6)
         self.assertAlmostEqual(rows[0]["moved_mm"], 10.0, places=6)
         self.assertAlmostEqual(rows[0]["turned_deg"], 0.5, places=6)
         self.assertAlmostEqual(rows[1]["focal_px"], 1.0)
+
+    def test_another_origin_is_not_taken_for_cameras_that_moved(self):
+        rig = make_rig(89, 8)
+        turn, shift = Rotation.from_rotvec([0.1, 2.0, -0.3]).as_matrix(), np.array([1.0, 0.2, -3.0])
+        other = [c.moved(turn, shift) for c in [knock(rig[0], 0.3, 0.002, 1), *rig[1:]]]
+        rows, world = compare(rig, other)
+        self.assertAlmostEqual(rows[0]["moved_mm"], 2.0, places=4)
+        self.assertLess(max(r["moved_mm"] + r["turned_deg"] for r in rows[1:]), 1e-6)
+        self.assertAlmostEqual(world["turned_deg"], np.degrees(np.linalg.norm([0.1, 2.0, -0.3])), places=4)
+        back = same_room(other, rig)
+        np.testing.assert_allclose(back[0], turn.T, atol=1e-9)
+        elsewhere = [knock(c, 20, 0.5, i) for i, c in enumerate(rig)]
+        self.assertIsNone(same_room(elsewhere, rig), "these cameras were hung anew")
+        self.assertIsNone(same_room(rig[:3], rig), "three cameras prove nothing")
+        with self.assertRaisesRegex(InputError, "fewer than three"):
+            compare(rig[:2], rig)

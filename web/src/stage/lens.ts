@@ -9,6 +9,8 @@ export type Camera = {
   position: [number, number, number];
   /** World to camera, by rows; the camera looks along its own +Z, +Y down. */
   rotation: number[];
+  /** Squared tangent of the angle to the picture's farthest corner; further out the lens polynomial may fold back. */
+  widest: number;
 };
 
 type Row = {
@@ -26,11 +28,14 @@ type Row = {
 export function cameraOf(row: unknown): Camera {
   const r = row as Row;
   const [x, y, z, w] = r.rotation_xyzw;
+  const lens = [...r.focal_px, ...r.centre_px, ...r.distortion];
+  const corners = [[0, 0], [r.width, 0], [0, r.height], [r.width, r.height]].map(([u, v]) => direction(lens, u - 0.5, v - 0.5));
   return {
     id: r.id,
     width: r.width,
     height: r.height,
-    lens: [...r.focal_px, ...r.centre_px, ...r.distortion],
+    lens,
+    widest: Math.max(...corners.map(([a, b]) => a * a + b * b)),
     position: [r.position_m[0], r.position_m[1], r.position_m[2]],
     rotation: [
       1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w),
@@ -50,19 +55,19 @@ export function project(c: Camera, x: number, y: number, z: number): [number, nu
   const b = (r[3] * dx + r[4] * dy + r[5] * dz) / depth;
   const [fx, fy, cx, cy, k1, k2, p1, p2, k3] = c.lens;
   const r2 = a * a + b * b;
-  if (r2 > 2.25) return null; // the lens polynomial folds back out there
+  if (r2 > c.widest) return null;
   const radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3));
   const u = fx * (a * radial + 2 * p1 * a * b + p2 * (r2 + 2 * a * a)) + cx;
   const v = fy * (b * radial + p1 * (r2 + 2 * b * b) + 2 * p2 * a * b) + cy;
   return u > -0.5 && v > -0.5 && u < c.width - 0.5 && v < c.height - 0.5 ? [u, v] : null;
 }
 
-/** The world direction, of length 1, in which a picture place looks. */
-export function ray(c: Camera, u: number, v: number): [number, number, number] {
-  const [fx, fy, cx, cy, k1, k2, p1, p2, k3] = c.lens;
+/** (X/Z, Y/Z) of a picture place, by fixed-point iteration. */
+function direction(lens: number[], u: number, v: number): [number, number] {
+  const [fx, fy, cx, cy, k1, k2, p1, p2, k3] = lens;
   const [a0, b0] = [(u - cx) / fx, (v - cy) / fy];
   let [a, b] = [a0, b0];
-  for (let i = 0; i < 20; i += 1) {
+  for (let i = 0; i < 40; i += 1) {
     const r2 = a * a + b * b;
     const radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3));
     const na = (a0 - 2 * p1 * a * b - p2 * (r2 + 2 * a * a)) / radial;
@@ -70,6 +75,12 @@ export function ray(c: Camera, u: number, v: number): [number, number, number] {
     if (Math.abs(na - a) + Math.abs(nb - b) < 1e-10) break;
     [a, b] = [na, nb];
   }
+  return [a, b];
+}
+
+/** The world direction, of length 1, in which a picture place looks. */
+export function ray(c: Camera, u: number, v: number): [number, number, number] {
+  const [a, b] = direction(c.lens, u, v);
   const r = c.rotation;
   const d = [r[0] * a + r[3] * b + r[6], r[1] * a + r[4] * b + r[7], r[2] * a + r[5] * b + r[8]];
   const size = Math.hypot(d[0], d[1], d[2]);

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from otrevo.core.optics.bundle import SIZE
-from otrevo.core.optics.camera import LENS, distort, lens_slope, packed
+from otrevo.core.optics.camera import LENS, distort, lens_slope, packed, undistort
 from otrevo.core.optics.triangulate import solve_three
 
 FEWEST = 2
@@ -27,11 +27,24 @@ def seen_by(cameras, points, blinds=()):
 def picture_places(cameras, points):
     """Where points (K, 3) appear in each camera's picture, (C, K, 2), NaN where they do not."""
     size = np.array([(c.width, c.height) for c in cameras])
-    return _inside(size, *packed(cameras), np.ascontiguousarray(points, dtype=float))
+    widest = np.array([_widest(c) for c in cameras])
+    return _inside(size, widest, *packed(cameras), np.ascontiguousarray(points, dtype=float))
+
+
+def _widest(camera):
+    """Squared tangent of the angle from the axis to the picture's farthest corner: beyond it the lens polynomial may fold
+    back into the picture what the camera does not see."""
+    way, most = np.empty(2), 0.0
+    for u in (-0.5, camera.width - 0.5):
+        for v in (-0.5, camera.height - 0.5):
+            if not undistort(camera.lens, u, v, way):
+                return 2.25
+            most = max(most, float(way @ way))
+    return most
 
 
 @njit(cache=True, error_model="numpy")
-def _inside(size, lens, rotation, position, points):
+def _inside(size, widest, lens, rotation, position, points):
     """Picture places (C, K, 2), NaN outside the picture."""
     cameras, count = lens.shape[0], points.shape[0]
     out = np.full((cameras, count, 2), np.nan)
@@ -45,7 +58,7 @@ def _inside(size, lens, rotation, position, points):
             if p[2] < 0.05:
                 continue
             a, b = p[0] / p[2], p[1] / p[2]
-            if a * a + b * b > 2.25:  # the lens polynomial folds back out there
+            if a * a + b * b > widest[c]:
                 continue
             distort(lens[c], a, b, uv, slope)
             if -0.5 <= uv[0] <= size[c, 0] - 0.5 and -0.5 <= uv[1] <= size[c, 1] - 0.5:

@@ -230,7 +230,7 @@ def _lacks(readings, covered, partners, missing):
         y, x = np.nonzero(missing)
         row = "upper" if y.mean() < CELLS[1] / 2 - 0.9 else "lower" if y.mean() > CELLS[1] / 2 - 0.1 else ""
         column = "left" if x.mean() < CELLS[0] / 2 - 1.2 else "right" if x.mean() > CELLS[0] / 2 + 0.2 else ""
-        part = f"{row} {column} part".strip() if row or column else "edges"
+        part = " ".join([*filter(None, (row, column)), "part"]) if row or column else "edges"
         return f"{part} of its picture"
     if readings < READINGS_ENOUGH:
         return f"{READINGS_ENOUGH - readings} more sightings"

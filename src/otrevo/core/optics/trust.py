@@ -186,7 +186,9 @@ def compare(before, after):
     later = {c.name: c for c in after}
     pairs = [(one, later[one.name]) for one in before if one.name in later]
     if len(pairs) < 3:
-        raise InputError("The two calibrations share fewer than three cameras, so that nothing can be said of what moved.")
+        raise InputError(
+            "The two calibrations share fewer than three cameras, so that nothing can be said of what moved."
+        )
     a, b = (np.array([pair[i].position_m for pair in pairs]) for i in (0, 1))
     turn, shift = _world_move(a, b)
     rows = [{"id": one.name} | camera_move(one.moved(turn, shift), two) for one, two in pairs]

@@ -3,7 +3,7 @@
 import asyncio
 import json
 
-from asgiref.sync import sync_to_async
+from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from ninja.errors import HttpError
 
@@ -20,7 +20,7 @@ class Live(AsyncWebsocketConsumer):
     async def connect(self):
         production = self.scope["url_route"]["kwargs"]["production"]
         try:
-            await sync_to_async(require)(self.scope["user"], production, DESK_ROLES)
+            await database_sync_to_async(require)(self.scope["user"], production, DESK_ROLES)
         except (HttpError, TypeError):  # nobody signed in cannot be looked up
             await self.accept()
             await self.close(code=REFUSED)

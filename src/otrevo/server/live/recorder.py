@@ -213,8 +213,8 @@ class Recorder:
             while True:
                 writer.write(await queue.get())
                 await writer.drain()
-        except ConnectionError:
-            pass
+        except (ConnectionError, asyncio.CancelledError):
+            pass  # nobody listens any more
         finally:
             self.watchers[production].remove(queue)
 
@@ -239,17 +239,29 @@ def placed(readings):
     return place_cameras(readings, np.random.default_rng(1))[0]
 
 
+def _without_leaving_a_connection(function):
+    """Work with the database in a thread of the pool: what it opened is closed when it is done."""
+
+    def work(*arguments):
+        from django.db import connection
+
+        try:
+            return function(*arguments)
+        finally:
+            connection.close()
+
+    return work
+
+
+@_without_leaving_a_connection
 def prepare(production_id, kind, wand_document, scene):
     """(Session, request to the cameras) for a scene of a production's room."""
-    from django.db import close_old_connections
-
     from otrevo.core.optics.coverage import SweepCoverage
     from otrevo.core.optics.wand import wand_from_document
     from otrevo.server.live.session import Session
     from otrevo.server.shoot.models import Production
     from otrevo.server.stage.room import calibrated, current_blinds, newest_usable, rig_of, room_of
 
-    close_old_connections()
     room = room_of(Production.objects.get(pk=production_id))
     rig, rate = rig_of(room)
     _, room_blinds = current_blinds(room)
@@ -266,17 +278,16 @@ def prepare(production_id, kind, wand_document, scene):
     return session, request
 
 
+@_without_leaving_a_connection
 def store(session, production_id, user_id, wand, take_id):
     """Keep what a session recorded, for a take or as a StageRecording."""
     from django.contrib.auth.models import User
-    from django.db import close_old_connections
 
     from otrevo.server.shoot.models import Production, Take
     from otrevo.server.stage.actions import keep_recording
     from otrevo.server.stage.room import room_of
     from otrevo.server.streams.store import write_centroids
 
-    close_old_connections()
     seen = session.recorded()
     lost = sum(session.lost.values())
     if take_id is not None:

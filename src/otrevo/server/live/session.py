@@ -156,7 +156,8 @@ class Session:
             self.counted_at, self.counted = now, dict(self.packets)
         sweep = None  # sent only when it is new: it is the large part
         if self.coverage is not None and now - self.stated > STATE_EVERY_S:
-            sweep, self.stated = sweep_document(self.coverage.state()), now
+            sweep = sweep_document(self.coverage.state())
+            self.stated = time.monotonic()
         seconds = self.done / float(self.rate)
         return {
             "kind": self.kind, "recording": self.recording, "seconds": round(seconds, 2), "frame": self.done,
