@@ -1,16 +1,13 @@
 """The whole task in a real browser: a newcomer rolls a take, looks at it, packages it; an animator answers."""
 
-import os
 import tempfile
-import time
 from fractions import Fraction
 from pathlib import Path
 
-from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import LiveServerTestCase, override_settings
 from django.utils import timezone
-from playwright.sync_api import expect, sync_playwright
+from playwright.sync_api import expect
 
 from otrevo.core.formats.bvh import write_bvh
 from otrevo.core.markers.chart import shipped_chart
@@ -19,51 +16,17 @@ from otrevo.core.sim.performers import make_performer
 from otrevo.server.bench.models import Mend, Run
 from otrevo.server.floor.models import Rolling
 from otrevo.server.shoot.models import Slate, Take
-from tests.server.production import PASSWORD, calibrate, make_production, work
-
-ARGUMENTS = [
-    "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
-]  # fmt: skip
-CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
+from tests.interface.browser import InBrowser
+from tests.server.production import calibrate, make_production, work
 
 
 # the live server takes every path below an unset static or media address for a file
 @override_settings(ALLOWED_HOSTS=["*"], STATIC_URL="/no-static/", MEDIA_URL="/no-media/")
-class FirstTake(LiveServerTestCase):
+class FirstTake(InBrowser, LiveServerTestCase):
     def setUp(self):
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
-        self.assertTrue((settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first")
+        super().setUp()
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
-        self.play = sync_playwright().start()
-        self.browser = self.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        self.faults = []
-
-    def tearDown(self):
-        self.browser.close()
-        self.play.stop()
-        self.assertEqual(self.faults, [], "the page must not throw")
-
-    def sign_in(self, role):
-        page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
-        page.set_default_timeout(20000)
-        page.on("pageerror", lambda error: self.faults.append(str(error)))
-        page.goto(self.live_server_url)
-        page.get_by_label("Name").fill(f"{role}-SMS")
-        page.get_by_label("Password").fill(PASSWORD)
-        page.keyboard.press("Enter")
-        expect(page.get_by_role("navigation", name="Places")).to_be_visible(timeout=20000)
-        return page
-
-    def at(self, page, path):
-        page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
-
-    def eventually(self, what, wanted, seconds=10):
-        """The database comes to say what the page was told: a request may still be on its way."""
-        ends = time.monotonic() + seconds
-        while what() != wanted and time.monotonic() < ends:
-            time.sleep(0.1)
-        self.assertEqual(what(), wanted)
 
     def solved_take(self):
         page = self.sign_in("technician")

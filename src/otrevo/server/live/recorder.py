@@ -17,8 +17,10 @@ import hmac
 import json
 import logging
 import os
+import signal
 import time
 from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 
 import django
 
@@ -35,7 +37,8 @@ class Recorder:
         self.cameras_port = cameras_port
         self.production = self.session = self.user = self.wand = self.link = self.trouble = None
         self.watchers, self.idle_since = {}, time.monotonic()
-        self.apart = ProcessPoolExecutor(1)
+        # started afresh, not forked: a copy would keep this process's connections to the database
+        self.apart = ProcessPoolExecutor(1, mp_context=get_context("spawn"))
         self.lock = asyncio.Lock()  # held while a session is stepped
         self.changing = asyncio.Lock()  # held while one scene gives way to another
 
@@ -136,6 +139,11 @@ class Recorder:
                 await self._hang_up()
             return
         self.idle_since = time.monotonic()
+        if self.session and not self.watchers.get(self.production) and not self.session.recording:
+            await self._hang_up()  # nobody looks at that room any more
+        for production in self.watchers:
+            if self.session and production != self.production:
+                self._send(production, {"trouble": "The cameras are in use by another production."})
         if self.session is None:
             try:
                 await self.start(wanted, "watch")
@@ -310,14 +318,20 @@ async def main():
     recorder = Recorder(cameras)
     server = await asyncio.start_server(recorder.serve, "127.0.0.1", own, limit=1 << 20)
     log.info("the recorder listens on 127.0.0.1:%s", own)
-    async with server:
-        await recorder.run()
+    running = asyncio.create_task(recorder.run())
+    for name in (signal.SIGTERM, signal.SIGINT):
+        asyncio.get_running_loop().add_signal_handler(name, running.cancel)
+    try:
+        async with server:
+            await running
+    except asyncio.CancelledError:
+        log.info("the recorder ends")
+    finally:
+        await recorder._hang_up()
+        recorder.apart.shutdown(wait=False, cancel_futures=True)
 
 
 if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
     django.setup()
-    try:
-        asyncio.run(main())
-    except KeyboardInterrupt:
-        pass
+    asyncio.run(main())

@@ -1,0 +1,52 @@
+"""A headless Chromium for interface tests: sign in, go somewhere, and no page may throw."""
+
+import os
+import time
+from pathlib import Path
+
+from django.conf import settings
+from playwright.sync_api import expect, sync_playwright
+
+from tests.server.production import PASSWORD
+
+ARGUMENTS = [
+    "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
+]  # fmt: skip
+CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
+
+
+class InBrowser:
+    """For a TestCase that has `live_server_url` and sets `production` after this setUp."""
+
+    def setUp(self):
+        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
+        self.assertTrue((settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first")
+        self.play = sync_playwright().start()
+        self.browser = self.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        self.faults = []
+
+    def tearDown(self):
+        self.browser.close()
+        self.play.stop()
+        self.assertEqual(self.faults, [], "the page must not throw")
+
+    def sign_in(self, role):
+        page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+        page.set_default_timeout(20000)
+        page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.goto(self.live_server_url)
+        page.get_by_label("Name").fill(f"{role}-SMS")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("navigation", name="Places")).to_be_visible(timeout=20000)
+        return page
+
+    def at(self, page, path):
+        page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
+
+    def eventually(self, what, wanted, seconds=10):
+        """The database comes to say what the page was told: a request may still be on its way."""
+        ends = time.monotonic() + seconds
+        while what() != wanted and time.monotonic() < ends:
+            time.sleep(0.1)
+        self.assertEqual(what(), wanted)

@@ -1,0 +1,147 @@
+"""The room prepared in a real browser, with cameras, recorder, web server and worker as processes of their own."""
+
+import os
+import tempfile
+from pathlib import Path
+from unittest import mock
+
+from django.conf import settings
+from django.contrib.auth.hashers import PBKDF2PasswordHasher
+from django.contrib.auth.models import User
+from django.db import connection
+from django.test import TransactionTestCase
+from playwright.sync_api import expect
+
+from otrevo.server.launch import free_port, start_children, stop_children, wait_for
+from otrevo.server.stage.models import StageRecording
+from otrevo.server.stage.room import current_blinds, room_of
+from tests.interface.browser import InBrowser
+from tests.server.production import PASSWORD, calibrate, make_production
+
+
+class PreparingTheRoom(InBrowser, TransactionTestCase):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.folder = tempfile.TemporaryDirectory()
+        port = free_port(8600)
+        environment = {"OTREVO_DB_NAME": connection.settings_dict["NAME"], "PYTHONPATH": str(settings.HOME / "src")}
+        with mock.patch.dict(os.environ, environment):
+            cls.children = start_children(port, Path(cls.folder.name), workers=1)
+        cls.live_server_url = f"http://127.0.0.1:{port}"
+        assert wait_for(f"{cls.live_server_url}/api/health", 60), "the web server did not start"
+
+    @classmethod
+    def tearDownClass(cls):
+        stop_children(cls.children)
+        cls.folder.cleanup()
+        super().tearDownClass()
+
+    def setUp(self):
+        super().setUp()
+        self.production, self.slate = make_production()
+        self.room = room_of(self.production)
+        calibrate(self.slate.performer)
+        # tests hash passwords quickly; the server, a process of its own, only knows the real way
+        User.objects.update(password=PBKDF2PasswordHasher().encode(PASSWORD, "salt", 1000))
+
+    def live(self, page):
+        expect(page.get_by_text("12 of 12 live")).to_be_visible(timeout=40000)
+
+    def test_from_blinds_to_a_solved_room(self):
+        self.room.calibrations.all().delete()
+        page = self.sign_in("technician")
+        page.get_by_role("link", name="Stage").click()
+        self.live(page)
+        page.get_by_role("button", name="Room").click()
+        expect(page.get_by_text("Nobody knows yet where the cameras hang")).to_be_visible()
+        page.get_by_role("button", name="Pictures").click()
+
+        page.get_by_role("button", name="Record ten still seconds").click()
+        expect(page.get_by_text("of 10. Nobody moves.")).to_be_visible()
+        expect(page.get_by_text("found in the still room")).to_be_visible(timeout=60000)
+        found = len(current_blinds(self.room)[0])
+        self.assertGreater(found, 0)
+        self.draw_a_blind(page, found)
+
+        page.get_by_role("link", name="2 Sweep").click()
+        page.get_by_role("button", name="Start the sweep").click()
+        expect(page.get_by_text("of the slowest camera")).to_be_visible(timeout=20000)
+        expect(page.get_by_role("button", name="Stop and solve")).to_be_disabled()
+        page.get_by_role("button", name="show large, for across the room").click()
+        expect(page.get_by_role("dialog", name="Coverage, large")).to_contain_text("c12")
+        page.keyboard.press("Escape")
+        rate = page.get_by_title("Updates of this page a second")
+        page.wait_for_timeout(14000)
+        self.assertGreaterEqual(int(rate.inner_text().split()[0]), 5, "live, on a busy machine too")
+        page.get_by_role("button", name="Stop early, keep it").click()
+        page.get_by_role("button", name="solve", exact=True).click()
+        expect(page.get_by_role("button", name="1 sweep")).to_be_visible(timeout=90000)
+        page.get_by_role("link", name="3 Cameras").click()
+        expect(page.get_by_role("region", name="Cameras")).to_contain_text("12 of 12")
+        self.assertEqual(self.room.calibrations.get().how, "sweep")
+
+    def draw_a_blind(self, page, found):
+        page.get_by_role("button", name="Camera c02").click()
+        expect(page.get_by_role("button", name="all cameras")).to_be_visible()
+        picture = page.get_by_role("img", name="Picture of camera c02")
+        expect(picture).to_be_visible()
+        box = picture.bounding_box()
+        page.mouse.dblclick(box["x"] + box["width"] / 4, box["y"] + box["height"] / 4)
+        self.eventually(lambda: len(current_blinds(self.room)[0]), found + 1)
+        drawn = page.get_by_role("button", name="Blind at").last
+        drawn.focus()
+        page.keyboard.press("Shift+ArrowRight")
+        self.eventually(lambda: current_blinds(self.room)[0][-1]["x"] > 520, True)
+        page.get_by_role("button", name="Blind at").last.focus()
+        page.keyboard.press("Delete")
+        self.eventually(lambda: len(current_blinds(self.room)[0]), found)
+        page.get_by_role("button", name="undo").click()
+        self.eventually(lambda: len(current_blinds(self.room)[0]), found + 1)
+
+    def test_a_reload_in_the_middle_of_a_recording_loses_nothing(self):
+        page = self.sign_in("technician")
+        self.at(page, "stage/sweep")
+        self.live(page)
+        page.get_by_role("button", name="Start the sweep").click()
+        expect(page.get_by_text("of the slowest camera")).to_be_visible(timeout=20000)
+        page.wait_for_timeout(2000)
+        page.reload()
+        expect(page.get_by_text("of the slowest camera")).to_be_visible(timeout=20000)
+        page.get_by_role("button", name="Stop early, keep it").click()
+        expect(page.get_by_text("Recorded")).to_be_visible(timeout=20000)
+        self.assertGreater(StageRecording.objects.get().seconds, 2)
+
+    def test_level_trust_and_views(self):
+        page = self.sign_in("supervisor")
+        self.at(page, "stage/level?view=plan")
+        expect(page.get_by_role("img", name="Plan of the room: cameras")).to_be_visible()
+        page.get_by_role("button", name="mm").click()
+        expect(page.get_by_role("img", name="expected accuracy at 1.0 metres")).to_be_visible()
+        page.get_by_role("button", name="Turn 90° left").click()
+        expect(page.get_by_role("button", name="2 adjust")).to_be_visible()
+        page.get_by_role("link", name="5 Trust").click()
+        expect(page.get_by_text("that is taken out here")).to_contain_text("90.00°")
+        page.get_by_role("button", name="c03", exact=True).click()
+        page.get_by_role("button", name="look through c03").click()
+        expect(page.get_by_role("button", name="leave c03")).to_be_visible()
+        self.assertIn("camera=c03", page.url)
+
+    def test_a_knock_is_said_on_the_floor_while_rolling(self):
+        self.room.knocks = [["c07", 0.3, 0.002, 1]]
+        self.room.save()
+        page = self.sign_in("technician")
+        self.at(page, f"floor/{self.slate.pk}")
+        expect(page.get_by_text("12 of 12 at 120 Hz")).to_be_visible(timeout=40000)
+        page.keyboard.press("r")
+        expect(page.get_by_role("alert")).to_contain_text("Camera c07 has been knocked", timeout=40000)
+        page.keyboard.press("x")
+        verdict = page.get_by_role("region", name="Verdict")
+        expect(verdict).to_contain_text("camera c07 was knocked", timeout=90000)
+        expect(verdict).to_contain_text("usable", timeout=60000)
+
+    def test_an_animator_has_no_stage(self):
+        page = self.sign_in("animator")
+        expect(page.get_by_role("link", name="Stage")).to_have_count(0)
+        self.at(page, "stage")
+        expect(page.get_by_role("alert").first).to_contain_text("As animator you cannot do this")
