@@ -4,7 +4,7 @@ import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
-from otrevo.core.markers.label import label_take, tracklets, vote
+from otrevo.core.markers.label import by_marker, label_take, tracklets, vote
 from otrevo.core.markers.start import find_t_pose, still_cloud
 from otrevo.core.markers.tracker import match_points
 from tests.core.stage import RATE, label_shares, rolled, true_model
@@ -44,6 +44,19 @@ class Labelling(unittest.TestCase):
         labels, optical = self.check("rope haul", 32)
         t, c = np.nonzero(labels.labels >= 0)
         np.testing.assert_array_equal(labels.labelled_m[t, labels.labels[t, c]], optical.points_m[t, c])
+
+    def test_a_point_that_is_too_unsure_gets_no_name(self):
+        performer, _, optical = rolled("rope haul", 32)
+        scatter = np.full(optical.points_m.shape[:2], 0.0002)
+        scatter[np.isnan(optical.points_m[..., 0])] = np.nan
+        scatter[400:460, ::3] = 0.05
+        labels = label_take(optical.points_m, RATE, true_model(performer), sd_m=scatter)
+        self.assertTrue((labels.labels[400:460, ::3] < 0).all())
+        self.assertEqual(labels.figures["unsure_points"], (scatter > 0.01).sum())
+        right, wrong = label_shares(labels.labels[500:], optical.truth[500:])
+        self.assertGreater(right, 0.995)
+        named = by_marker(labels.labels, scatter, labels.labelled_m.shape[1])
+        np.testing.assert_array_equal(np.isfinite(named), np.isfinite(labels.labelled_m[..., 0]))
 
     def test_no_t_pose_is_refused_in_a_sentence(self):
         performer, _, optical = rolled("rope haul", 32)

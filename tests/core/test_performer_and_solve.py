@@ -128,6 +128,23 @@ class Solving(unittest.TestCase):
         self.assertLess(with_suit, 0.03)
         self.assertLess(with_suit, 0.5 * without)
 
+    def test_points_that_are_unsure_weigh_less(self):
+        off = self.labelled.copy()
+        rng = np.random.default_rng(4)
+        scatter = np.full(off.shape[:2], 0.0002)
+        scatter[:, ::4] = 0.03
+        off[:, ::4] += rng.normal(0, 0.03 / np.sqrt(3), off[:, ::4].shape)
+        told = solve_take(off, RATE, self.calibration, sd_m=scatter)
+        untold = solve_take(off, RATE, self.calibration)
+        better, worse = (
+            np.sqrt(np.mean(joint_errors(s, self.performance) ** 2)) for s in (told, untold)
+        )
+        self.assertLess(better, 0.9 * worse)
+        unknown = solve_take(self.labelled, RATE, self.calibration, sd_m=np.full(off.shape[:2], np.nan))
+        np.testing.assert_array_equal(
+            unknown.motion.root_position_m, solve_take(self.labelled, RATE, self.calibration).motion.root_position_m
+        )
+
     def test_cancel_comes_between_windows(self):
         with self.assertRaises(InterruptedError):
             solve_take(self.labelled, RATE, self.calibration, cancelled=lambda: True)

@@ -12,9 +12,11 @@ from otrevo.core.body.solve import solve_take
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
+from otrevo.core.optics.accuracy import expected_sd
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.rig import RigCamera
+from otrevo.core.optics.trust import measure_trust
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.rig import film, make_rig, sweep
 from otrevo.core.timecode.labels import TimecodeFormat
@@ -46,14 +48,18 @@ def sweeps():
     wand = SHIPPED_WANDS["quay corner"]
     centroids, _ = film(rig, sweep(1, wand, 4.0)[0], 1)
     cameras = [RigCamera(c.name, c.width, c.height, c.lens[0]) for c in rig]
-    calibrate_sweep(centroids, cameras, wand)
+    found = calibrate_sweep(centroids, cameras, wand)
+    expected_sd(found.cameras, np.array([[0.0, 1.0, 0.0]]), 0.1, found.covariance)
 
 
 def points():
-    """Rebuilding points."""
+    """Rebuilding points, measuring trust."""
     rig = make_rig(1, 4)
     places = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 20, axis=0)
-    rebuild(film(rig, places, 1)[0], rig, Fraction(100))
+    bodies_in_the_way = np.zeros((20, 1, 2, 3)), np.ones(1) * 0.1
+    centroids, _ = film(rig, places, 1, bodies=bodies_in_the_way)
+    found = rebuild(centroids, rig, Fraction(100))
+    measure_trust(found.points_m, centroids, rig, Fraction(100))
 
 
 def main():

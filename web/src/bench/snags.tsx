@@ -1,4 +1,5 @@
 import { useEffect, useRef } from 'react';
+import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import type { SnagOut } from '../api/client';
 import { Figure, MainButton, PlainButton, Quiet, WordButton } from '../parts/controls';
@@ -116,6 +117,7 @@ type Props = {
 
 /** All that is wrong, worst first; the selected one offers its proposal. */
 export function SnagList({ groups, selected, member, method, labelOf, busy, onSelect, onMethod, onAccept }: Props) {
+  const { production, take } = useParams();
   const snags = groups.flatMap((g) => g.snags);
   const open = snags.filter((s) => !s.mended);
   const list = useRef<HTMLOListElement>(null);
@@ -165,8 +167,13 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
                       ? 'Mended; undo takes it back.'
                       : s.proposal
                         ? `${s.proposal.kind === 'fill' ? 'Fill' : 'Cut these samples and fill'}. ${WAYS[way] ?? ''}`
-                        : `Acceptable is ${s.limit}. Nothing is proposed: look, and re-run the pass or note it.`}
+                        : s.kind === 'camera moved'
+                          ? 'Place the camera anew from this take, then rebuild it.'
+                          : `Acceptable is ${s.limit}. Nothing is proposed: look, and re-run the pass or note it.`}
                   </Quiet>
+                  {s.kind === 'camera moved' && (
+                    <Acts><Link to={`/p/${production}/stage/trust?take=${take}&camera=${s.subject}`}>Show it in Stage, Trust</Link></Acts>
+                  )}
                   {s.proposal && !s.mended && (
                     <>
                       <Acts role="group" aria-label="Way to fill">

@@ -28,4 +28,10 @@ describe('verdict', () => {
     const v = verdict([run('label', 'done', { named_share: 0.998 }), run('solve', 'cancelled')]);
     expect(v).toMatchObject({ words: 'labelled 99.8 %', state: 'cancelled' });
   });
+
+  it('says a knocked camera before the figures, and that it is wrong', () => {
+    const v = verdict([run('rebuild', 'done', { knocked: [{ camera: 'c07' }] }), run('solve', 'done', { residual_rms_mm: 2.4 }, { snag_count: 1 })]);
+    expect(v).toMatchObject({ words: '✕ camera c07 was knocked · solved 2.4 mm · 1 snag', tone: 'wrong', state: 'ready' });
+    expect(verdict([run('rebuild', 'running')]).state).toBe('rebuilding 62 %');
+  });
 });

@@ -72,7 +72,7 @@ def solve_frames(
             smooth[b] = 4.0 if measured[b] > 0 else 60.0
             local[b] = predicted[b]
         refine_pose(
-            parents, chain, offsets, marker_bone, marker_offset, observed[t], weight, scale_m,
+            parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
             sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local,
             2 if settled or t > first else 8, 1e-3, residual_out[t],
         )  # fmt: skip
@@ -104,11 +104,12 @@ def measured_bones(model, seen):
     return out
 
 
-def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, cancelled=None):
+def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, cancelled=None, sd_m=None):
     """Solve one performer's take.
 
     labelled_m (T, M, 3) in the performer's marker order, NaN where hidden; rate Fraction; suit_world: mapping of bone
-    name to (T, 4) world rotations (NaN where lost) or None. Raises InputError when no frame shows enough markers.
+    name to (T, 4) world rotations (NaN where lost) or None; sd_m (T, M): how far each point may be off by its triangulation,
+    which adds to what skin moves over bone; NaN or None where not known. Raises InputError when no frame shows enough markers.
     """
     model = performer.model()
     labelled_m = np.ascontiguousarray(labelled_m, dtype=float)
@@ -127,7 +128,10 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, canc
     turn = np.zeros((bones, 3))
     root_out, local_out = np.empty((frames, 3)), np.empty((frames, bones, 3, 3))
     residual, x = np.full((frames, markers), np.nan), np.empty((frames, markers, 3))
-    weight = np.full(markers, 1.0 / MARKER_SIGMA_M**2)
+    variance = np.full((frames, markers), MARKER_SIGMA_M**2)
+    if sd_m is not None:
+        variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
+    weight = 1.0 / variance
     for start in range(first, frames, PROGRESS_FRAMES):  # windows, so that progress and cancel come in between
         if cancelled and cancelled():
             raise InterruptedError("The solve was cancelled.")

@@ -17,6 +17,7 @@ from otrevo.core.markers.start import find_start, find_t_pose, still_cloud
 from otrevo.core.markers.tracker import follow
 
 TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft tissue, not a stranger
+UNSURE_M = 0.01  # of a rebuilt point; twice what skin moves over bone
 VOTE_SCALE_M = 0.008
 JUMP_M = 0.015  # a column that leaves its own straight path by this much within a frame has changed hands
 
@@ -198,13 +199,16 @@ def vote(points_m, readings, markers, rate):
     return labels, support
 
 
-def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M):
+def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, sd_m=None):
     """Name the points of a take.
 
-    points_m (T, N, 3) metres, Y up, NaN where absent; rate Fraction; model: the calibrated BodyModel. Raises InputError
-    for an empty take or when no T-pose is found in it.
+    points_m (T, N, 3) metres, Y up, NaN where absent; rate Fraction; model: the calibrated BodyModel; sd_m (T, N): how far
+    each point may be off by its triangulation, if known: one that is unsure by more than UNSURE_M gets no name. Raises
+    InputError for an empty take or when no T-pose is found in it.
     """
     points_m = np.ascontiguousarray(points_m, dtype=float)
+    unsure = np.zeros(points_m.shape[:2], dtype=bool) if sd_m is None else np.asarray(sd_m) > UNSURE_M
+    points_m = np.where(unsure[..., None], np.nan, points_m)
     frames = len(points_m)
     if frames < 2:
         raise InputError(f"The take has {frames} frames of points; labelling needs at least 2.")
@@ -215,7 +219,17 @@ def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M):
     end = end_pose(points_m, rate, model, (root[-1], local[-1]), residual[-1], start.cost)
     backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)
     labels, support = vote(points_m, ((forward, residual), (backward, back_residual)), len(model.marker_names), rate)
-    return gather(points_m, labels, support, start, root, local, len(model.marker_names))
+    found = gather(points_m, labels, support, start, root, local, len(model.marker_names))
+    found.figures["unsure_points"] = int(unsure.sum())
+    return found
+
+
+def by_marker(labels, values, markers):
+    """Values (T, N) of nameless points brought into marker order, (T, M), NaN where a marker is hidden; labels: of Labels."""
+    out = np.full((len(labels), markers), np.nan)
+    t, c = np.nonzero(labels >= 0)
+    out[t, labels[t, c]] = values[t, c]
+    return out
 
 
 def end_pose(points_m, rate, model, followed, residual_m, start_cost):

@@ -13,7 +13,7 @@ from otrevo.core.conventions import make_continuous, quaternion_rotate, slerp
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import face_values
 from otrevo.core.hands.gloves import finger_angles, finger_rotations
-from otrevo.core.markers.label import label_take
+from otrevo.core.markers.label import by_marker, label_take
 from otrevo.core.markers.mends import apply_mends
 from otrevo.core.props.follow import find_prop, solve_prop, without
 from otrevo.core.props.prop import SHIPPED
@@ -63,6 +63,12 @@ def passes_of(take):
     return ORDER if recorded(take, "cameras") is not None else ORDER[1:]
 
 
+def _uncertainty(take):
+    """How far each nameless point may be off, (T, N) metres, or None where nobody measured it."""
+    run = latest(take, "rebuild")
+    return read_stream(run.tracks.get(name="uncertainty")).astype(float) if run else None
+
+
 def _points(take):
     stream = optical_stream(take)
     if stream is None:
@@ -86,10 +92,14 @@ def run_label(run, report):
         found[name] = find_prop(points, rate, SHIPPED[name])
         points = without(points, found[name].labels)  # what is the prop's is nobody's marker
     report(0.15)
-    labels = label_take(points, rate, performer.model())
+    scatter = _uncertainty(take)
+    labels = label_take(points, rate, performer.model(), sd_m=scatter)
     report(0.8)
     write_stream(take, "labelled", "markers", rate, labels.labelled_m, run, details={"names": performer.marker_names})
     write_stream(take, "confidence", "confidence", rate, labels.confidence, run)
+    if scatter is not None:
+        named = by_marker(labels.labels, scatter, len(performer.marker_names))
+        write_stream(take, "marker uncertainty", "uncertainty", rate, named, run)
     for name, track in found.items():
         write_stream(take, f"prop {name} markers", "markers", rate, track.labelled_m, run,
                      details={"names": SHIPPED[name].marker_names, "prop": name})  # fmt: skip
@@ -111,13 +121,16 @@ def run_solve(run, report):
     mends = [m.document for m in take.mends.filter(active=True)]
     names = performer.marker_names
     mended = apply_mends(labelled, names, mends)
-    first = solve_take(mended, rate, performer, progress=lambda s: report(0.45 * s), cancelled=report.cancelled)
+    scatter = label_run.tracks.filter(name="marker uncertainty").first()
+    scatter = None if scatter is None else read_stream(scatter)
+    first = solve_take(mended, rate, performer, progress=lambda s: report(0.45 * s), cancelled=report.cancelled, sd_m=scatter)
     fits = fits_of(latest(take, "line up")) if latest(take, "line up") else {}
     times = np.arange(len(labelled)) / float(rate) + (fits["optical"].offset_s if "optical" in fits else 0.0)
     suit = _suit(take, performer, first, mended, rate, fits, times)
     mended = apply_mends(labelled, names, mends, first.predicted_m)
     solution = solve_take(
-        mended, rate, performer, suit, progress=lambda s: report(0.45 + 0.35 * s), cancelled=report.cancelled
+        mended, rate, performer, suit, progress=lambda s: report(0.45 + 0.35 * s), cancelled=report.cancelled,
+        sd_m=scatter,
     )
     motion = solution.motion
     _fingers(take, performer, motion, fits, times)
