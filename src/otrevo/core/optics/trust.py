@@ -23,7 +23,7 @@ WINDOW_S, EVERY_S = 1.0, 0.05
 PEAK_PX = 2.0  # around the peak, what counts as it
 MOVED_PX, LEAST_SUPPORT = 0.5, 0.4
 FEWEST = 60  # offsets
-FEWEST_PAIRS, MOST_PAIRS = 200, 20_000
+FEWEST_PAIRS, MOST_PAIRS = 200, 60_000
 FEWEST_SAME, SAME_PLACE_M = 4, 0.003
 
 
@@ -142,8 +142,11 @@ def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
     camera, hz = cameras[number], float(rate)
     lens, rotation, position = packed([camera])
     points, seen = np.empty((MOST_PAIRS, 3)), np.empty((MOST_PAIRS, 2))
+    since = min(round(since_s * hz), len(points_m) - 1)
+    there = np.isfinite(points_m[since:, :, 0]).sum()
+    every = max(1, -(-there // MOST_PAIRS))  # as many as there is room for, over the whole of the recording
     count = _pairs(
-        points_m, round(since_s * hz), max(1, round(EVERY_S * hz)), centroids.xy, centroids.groups(len(cameras)),
+        points_m, since, every, centroids.xy, centroids.groups(len(cameras)),
         len(cameras), number, lens[0], rotation[0], position[0], np.asarray(shift_px, dtype=float), points, seen,
     )  # fmt: skip
     if count < FEWEST_PAIRS:
