@@ -136,9 +136,7 @@ class Solving(unittest.TestCase):
         off[:, ::4] += rng.normal(0, 0.03 / np.sqrt(3), off[:, ::4].shape)
         told = solve_take(off, RATE, self.calibration, sd_m=scatter)
         untold = solve_take(off, RATE, self.calibration)
-        better, worse = (
-            np.sqrt(np.mean(joint_errors(s, self.performance) ** 2)) for s in (told, untold)
-        )
+        better, worse = (np.sqrt(np.mean(joint_errors(s, self.performance) ** 2)) for s in (told, untold))
         self.assertLess(better, 0.9 * worse)
         unknown = solve_take(self.labelled, RATE, self.calibration, sd_m=np.full(off.shape[:2], np.nan))
         np.testing.assert_array_equal(

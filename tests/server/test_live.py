@@ -11,6 +11,7 @@ from asgiref.testing import ApplicationCommunicator
 from django.contrib.auth.models import AnonymousUser, User
 from django.db import connection
 from django.test import Client, TransactionTestCase
+from django.utils import timezone
 
 from otrevo.core.errors import InputError
 from otrevo.core.formats.camera_packets import CameraPacket, PacketReader
@@ -287,6 +288,20 @@ class Recording(TransactionTestCase):
         line = take.runs.get(name="line up").figures
         self.assertLess(np.ptp(list(line["claps_s"].values())), 0.03, line["claps_s"])
         self.assertLess(take.runs.get(name="solve").figures["residual_rms_mm"], 6)
+
+    def test_a_recorder_that_was_restarted_does_not_take_the_take_with_it(self):
+        technician = Client()
+        technician.login(username="technician-SMS", password=PASSWORD)
+        with mock.patch(
+            "otrevo.server.floor.api.ask", side_effect=[{"ok": True}, InputError("Nothing is being recorded.")]
+        ):
+            technician.post(f"/api/slates/{self.slate.pk}/roll")
+            Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=6))
+            answer = technician.post(f"/api/slates/{self.slate.pk}/cut")
+        self.assertEqual(answer.status_code, 200, answer.content)
+        take = Take.objects.get()
+        self.assertIn("live recording of the cameras was lost", take.note)
+        self.assertEqual(take.runs.count(), 5)
 
     def test_a_wrong_key_is_not_answered(self):
         async def story():

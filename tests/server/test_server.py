@@ -226,7 +226,7 @@ class Uploads(TestCase):
         self.assertEqual(set(take.streams.values_list("name", flat=True)), {"optical", "timecode", "face"})
         self.assertEqual(take.made_from, "files")
         self.assertAlmostEqual(take.duration_s, 2.0)
-        np.testing.assert_allclose(read_stream(recorded(take, "cameras")), points, atol=1e-5)
+        np.testing.assert_allclose(read_stream(recorded(take, "optical")), points, atol=1e-5)
 
     def test_one_bad_file_refuses_all_and_leaves_nothing(self):
         good = SimpleUploadedFile("face.csv", b"time,jawOpen\n0,0.1\n0.016667,0.2\n")

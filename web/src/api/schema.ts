@@ -1635,12 +1635,43 @@ export interface components {
             /** Name */
             name: string;
             /**
-             * Parameters
-             * @default {}
+             * @default {
+             *       "calibration": null,
+             *       "camera": null,
+             *       "marker_radius_mm": 7,
+             *       "recording": null,
+             *       "take": null,
+             *       "wand_recording": null,
+             *       "with_floor": true
+             *     }
              */
-            parameters: {
-                [key: string]: unknown;
-            };
+            parameters: components["schemas"]["StepParameters"];
+        };
+        /**
+         * StepParameters
+         * @description What a step may be told; what is left out is the newest.
+         */
+        StepParameters: {
+            /** Calibration */
+            calibration?: number | null;
+            /** Camera */
+            camera?: string | null;
+            /**
+             * Marker Radius Mm
+             * @default 7
+             */
+            marker_radius_mm: number;
+            /** Recording */
+            recording?: number | null;
+            /** Take */
+            take?: number | null;
+            /** Wand Recording */
+            wand_recording?: number | null;
+            /**
+             * With Floor
+             * @default true
+             */
+            with_floor: boolean;
         };
         /** StopIn */
         StopIn: {

@@ -123,13 +123,20 @@ def run_solve(run, report):
     mended = apply_mends(labelled, names, mends)
     scatter = label_run.tracks.filter(name="marker uncertainty").first()
     scatter = None if scatter is None else read_stream(scatter)
-    first = solve_take(mended, rate, performer, progress=lambda s: report(0.45 * s), cancelled=report.cancelled, sd_m=scatter)
+    first = solve_take(
+        mended, rate, performer, progress=lambda s: report(0.45 * s), cancelled=report.cancelled, sd_m=scatter
+    )
     fits = fits_of(latest(take, "line up")) if latest(take, "line up") else {}
     times = np.arange(len(labelled)) / float(rate) + (fits["optical"].offset_s if "optical" in fits else 0.0)
     suit = _suit(take, performer, first, mended, rate, fits, times)
     mended = apply_mends(labelled, names, mends, first.predicted_m)
     solution = solve_take(
-        mended, rate, performer, suit, progress=lambda s: report(0.45 + 0.35 * s), cancelled=report.cancelled,
+        mended,
+        rate,
+        performer,
+        suit,
+        progress=lambda s: report(0.45 + 0.35 * s),
+        cancelled=report.cancelled,
         sd_m=scatter,
     )
     motion = solution.motion

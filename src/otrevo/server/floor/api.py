@@ -15,7 +15,7 @@ from otrevo.server.floor.record import SHORTEST_TAKE_S, scene_of
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.shoot.actions import make_take
 from otrevo.server.shoot.api import TakeRow, fetch_take, take_row
-from otrevo.server.shoot.models import Slate
+from otrevo.server.shoot.models import Slate, Take
 
 router = Router(tags=["floor"])
 EXPECTED = {"optical": 120.0, "suit": 100.0, "gloves": 90.0, "face": 60.0, "sound": 48000.0}
@@ -143,7 +143,10 @@ def cut(request, slate_id: int):
         take = make_take(slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame)
         rolling.delete()
     if rolling.live:
-        ask({"do": "stop", "production": slate.day.production_id, "take": take.pk})
+        try:
+            ask({"do": "stop", "production": slate.day.production_id, "take": take.pk})
+        except InputError as error:  # the take stands without it: the simulated stage films it anew
+            Take.objects.filter(pk=take.pk).update(note=f"The live recording of the cameras was lost: {error}")
     passes = (
         ("record", "rebuild", "calibrate", "line up", "label", "solve")
         if slate.warm_up
@@ -161,5 +164,6 @@ def abandon(request, slate_id: int):
     if rolling:
         rolling.delete()
         if rolling.live:
-            ask({"do": "stop", "production": slate.day.production_id, "keep": False})
+            with suppress(InputError):  # it has stopped by itself
+                ask({"do": "stop", "production": slate.day.production_id, "keep": False})
     return {"ok": True}

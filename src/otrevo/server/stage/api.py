@@ -160,9 +160,21 @@ class StopIn(Schema):
     keep: bool = True
 
 
+class StepParameters(Schema):
+    """What a step may be told; what is left out is the newest."""
+
+    recording: int | None = None
+    calibration: int | None = None
+    wand_recording: int | None = None
+    with_floor: bool = True
+    marker_radius_mm: float = Field(7.0, ge=0, le=100)
+    take: int | None = None
+    camera: str | None = None
+
+
 class StepIn(Schema):
     name: str
-    parameters: dict = {}
+    parameters: StepParameters = StepParameters()
 
 
 class BlindsIn(Schema):
@@ -346,7 +358,7 @@ def _frames(stream, first, last):
 @router.post("/productions/{production_id}/stage/steps", response=StageRunOut)
 def run_step(request, production_id: int, payload: StepIn):
     room = _room(request, production_id, FLOOR_ROLES)
-    return run_out(queue_step(room, payload.name, request.user, payload.parameters))
+    return run_out(queue_step(room, payload.name, request.user, payload.parameters.dict(exclude_none=True)))
 
 
 @router.post("/stage-runs/{step_id}/cancel", response=StageRunOut)

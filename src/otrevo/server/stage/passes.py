@@ -18,6 +18,7 @@ from otrevo.server.stage.room import (
     calibrated,
     covariance_of,
     current_blinds,
+    moved_figures,
     moved_version,
     new_version,
     rig_of,
@@ -75,11 +76,11 @@ def run_solve(run, report):
         words += f", origin and level of version {levelled.version}"
     solved = [c.name for c in found.cameras]
     kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
-    trail = found.trail_m[:: max(1, len(found.trail_m) // TRAIL)] @ turn.T + shift
+    figures = found.figures | {"trail_m": found.trail_m[:: max(1, len(found.trail_m) // TRAIL)]}
     made = new_version(
         run.room, "sweep", words, [c.moved(turn, shift) for c in found.cameras], "levelled" if kept_world else "free", kept,
         run.made_by, found.rows, found.figures["wand_rms_mm"], moved_covariance(found.covariance, turn),
-        figures=found.figures | {"trail_m": np.round(trail, 3).tolist()}, failed=found.failed,
+        figures=moved_figures(figures, turn, shift), failed=found.failed,
         notes=[*recording.notes, *found.notes], recording=recording,
     )  # fmt: skip
     run.figures = {
@@ -117,15 +118,17 @@ def run_level(run, report):
 
 def run_place_again(run, report):
     """Place a knocked camera anew from a take's own points and the other cameras: a new version."""
-    take = Take.objects.filter(pk=run.parameters["take"], slate__day__production=run.room.production).first()
+    take = Take.objects.filter(pk=run.parameters.get("take"), slate__day__production=run.room.production).first()
     if take is None:
         raise InputError("There is no such take in this production.")
     source = run.room.calibrations.order_by("-version").first()
+    if source is None:
+        raise InputError("There is no calibration yet; sweep and solve the cameras first.")
     cameras, blinds = calibrated(source)
-    names = [c.name for c in cameras]
-    if run.parameters["camera"] not in names:
-        raise InputError(f"Camera {run.parameters['camera']} is not in calibration {source.version}.")
-    number = names.index(run.parameters["camera"])
+    names, camera = [c.name for c in cameras], run.parameters.get("camera")
+    if camera not in names:
+        raise InputError(f"There is no camera {camera} in calibration {source.version}.")
+    number = names.index(camera)
     centroids, rate, _ = seen_by_cameras(take, cameras, blinds)
     report(0.2)
     others = [i for i in range(len(cameras)) if i != number]

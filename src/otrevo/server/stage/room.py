@@ -80,9 +80,15 @@ def moved_version(source, how, words, turn, shift_m, user, world="levelled", fig
     return new_version(
         source.room, how, words, [c.moved(turn, shift_m) for c in cameras], world, blinds, user, source.rows,
         source.document.get("wand_rms_mm"), None if covariance is None else moved_covariance(covariance, turn),
-        figures=source.figures | {"level": figures or source.figures.get("level")}, failed=source.failed,
+        figures=moved_figures(source.figures, turn, shift_m) | {"level": figures or source.figures.get("level")}, failed=source.failed,
         notes=source.notes, source=source, recording=source.recording,
     )  # fmt: skip
+
+
+def moved_figures(figures, turn, shift_m):
+    """Figures of a calibration whose places (the wand's trail, where it was measured worst) follow the world."""
+    places = {k: np.asarray(figures[k]) for k in ("trail_m", "wand_worst_at_m") if k in figures}
+    return figures | {k: np.round(v @ turn.T + shift_m, 3).tolist() for k, v in places.items()}
 
 
 def need(calibration):
