@@ -3,6 +3,7 @@
 import asyncio
 import json
 import os
+import threading
 from fractions import Fraction
 from unittest import TestCase, mock
 
@@ -14,7 +15,7 @@ from django.test import Client, TransactionTestCase
 from django.utils import timezone
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.camera_packets import CameraPacket, PacketReader
+from otrevo.core.formats.camera_packets import DAY_US, CameraPacket, PacketReader
 from otrevo.core.optics.coverage import SweepCoverage
 from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.optics.wand import keeper_corner
@@ -93,6 +94,31 @@ class Frames(TestCase):
         late = [*self.packets[1:600], self.packets[0], *self.packets[600:]]
         session = self.fed(late)
         self.assertEqual(session.recorded().frames, 240)
+
+    def test_midnight_does_not_end_a_recording(self):
+        late = packets_of(self.seen, 240, zero_us=DAY_US - 700_000)
+        late = [CameraPacket(p.camera, p.sequence, p.timecode_us % DAY_US, p.centroids) for p in late]
+        session = self.fed(late)
+        np.testing.assert_array_equal(session.recorded().frame, self.seen.frame)
+        self.assertAlmostEqual(session.stamps[0][1], 86400 - 0.7)
+        self.assertAlmostEqual(session.stamps[-1][1], 210 / 120 - 0.7)
+
+    def test_packets_may_come_in_while_frames_are_worked_through(self):
+        session, feeding = Session("sweep", RIG, RATE), threading.Event()
+        session.cut()
+
+        def feed():
+            for i in range(0, len(self.packets), 6):
+                session.take_in(self.packets[i : i + 6])
+            feeding.set()
+
+        thread = threading.Thread(target=feed)
+        thread.start()
+        while not feeding.is_set():
+            session.advance()
+        thread.join()
+        session.advance(whole=True)
+        self.assertGreater(len(session.recorded()), 0.95 * len(self.seen))
 
     def test_nothing_is_kept_before_the_recording_begins(self):
         session = Session("watch", RIG, RATE)

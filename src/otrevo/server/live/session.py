@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from otrevo.core.formats.camera_packets import DAY_US
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.blinds import blinded
 from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_window
@@ -64,7 +65,8 @@ class Session:
                 self.lost[p.camera] += p.sequence - before - 1
             self.sequence[p.camera] = p.sequence
             self.packets[p.camera] += 1
-            frame = round((p.timecode_us - self.zero_us) * float(self.rate) / 1e6)
+            since = (p.timecode_us - self.zero_us + DAY_US // 2) % DAY_US - DAY_US // 2  # a night may lie in between
+            frame = round(since * float(self.rate) / 1e6)
             if frame < self.done:
                 continue  # too late for its frame
             self.waiting.setdefault(frame, []).append((c, p.centroids))
@@ -78,10 +80,10 @@ class Session:
         first, self.done = self.done, last
         rows = [
             (frame - first, c, xyr)
-            for frame in sorted(f for f in self.waiting if f < last)
+            for frame in sorted(f for f in list(self.waiting) if f < last)  # more may come in while this goes on
             for c, xyr in sorted(self.waiting.pop(frame), key=lambda item: item[0])
         ]
-        piece = _centroids(rows)
+        piece = _centroids([row for row in rows if row[0] >= 0])
         if self.recording:
             self.kept.append(_later(piece, first))
             self.stamps += [
