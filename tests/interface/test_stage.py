@@ -86,16 +86,19 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         expect(page.get_by_role("button", name="all cameras")).to_be_visible()
         picture = page.get_by_role("img", name="Picture of camera c02")
         expect(picture).to_be_visible()
+        drawn = page.get_by_role("button", name="Blind at")
+        before = drawn.count()
         box = picture.bounding_box()
         page.mouse.dblclick(box["x"] + box["width"] / 4, box["y"] + box["height"] / 4)
         self.eventually(lambda: len(current_blinds(self.room)[0]), found + 1)
-        drawn = page.get_by_role("button", name="Blind at").last
-        drawn.focus()
+        expect(drawn).to_have_count(before + 1)  # the page knows it too
+        drawn.last.focus()
         page.keyboard.press("Shift+ArrowRight")
         self.eventually(lambda: current_blinds(self.room)[0][-1]["x"] > 520, True)
-        page.get_by_role("button", name="Blind at").last.focus()
+        drawn.last.focus()
         page.keyboard.press("Delete")
         self.eventually(lambda: len(current_blinds(self.room)[0]), found)
+        expect(drawn).to_have_count(before)
         page.get_by_role("button", name="undo").click()
         self.eventually(lambda: len(current_blinds(self.room)[0]), found + 1)
 
