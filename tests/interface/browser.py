@@ -12,6 +12,7 @@ from tests.server.production import PASSWORD
 ARGUMENTS = [
     "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
 ]  # fmt: skip
+expect.set_options(timeout=30000)  # a busy machine is slow, and what never comes fails all the same
 CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
 
 
@@ -32,19 +33,19 @@ class InBrowser:
 
     def sign_in(self, role):
         page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
-        page.set_default_timeout(20000)
+        page.set_default_timeout(30000)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.goto(self.live_server_url)
         page.get_by_label("Name").fill(f"{role}-SMS")
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
-        expect(page.get_by_role("navigation", name="Places")).to_be_visible(timeout=20000)
+        expect(page.get_by_role("navigation", name="Places")).to_be_visible()
         return page
 
     def at(self, page, path):
         page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
 
-    def eventually(self, what, wanted, seconds=10):
+    def eventually(self, what, wanted, seconds=30):
         """The database comes to say what the page was told: a request may still be on its way."""
         ends = time.monotonic() + seconds
         while what() != wanted and time.monotonic() < ends:

@@ -34,6 +34,10 @@ class Centroids:
         """Those of a mask (N,)."""
         return Centroids(self.frame[keep], self.camera[keep], self.xy[keep], self.radius[keep])
 
+    def later(self, frames):
+        """The same, so many frames later."""
+        return Centroids(self.frame + frames, self.camera, self.xy, self.radius)
+
     def rows(self):
         """(N, 5) float32: frame, camera, x, y, radius, as the chunk store keeps them (frames up to 2**24 are exact)."""
         return np.column_stack([self.frame, self.camera, self.xy, self.radius]).astype(np.float32)
@@ -41,6 +45,13 @@ class Centroids:
     def groups(self, cameras):
         """Where each picture's centroids begin: (frames * cameras + 1,), picture = frame * cameras + camera."""
         return np.searchsorted(self.frame * cameras + self.camera, np.arange(self.frames * cameras + 1))
+
+
+def joined(pieces):
+    """Centroids of several pieces, each later than the one before."""
+    if not pieces:
+        return Centroids(*(np.zeros(0, dtype=np.int64),) * 2, np.zeros((0, 2)), np.zeros(0))
+    return Centroids(*(np.concatenate([getattr(p, n) for p in pieces]) for n in ("frame", "camera", "xy", "radius")))
 
 
 def from_rows(rows):

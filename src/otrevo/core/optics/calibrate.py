@@ -17,7 +17,8 @@ from otrevo.core.optics.bootstrap import find_focals, place_cameras, rigid_move
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, adjust, normal_equations
 from otrevo.core.optics.camera import Camera
 from otrevo.core.optics.follow_wand import GATES_PX, follow
-from otrevo.core.optics.wand_reading import read_all, wand_shape
+from otrevo.core.optics.picture_reading import is_triangle, name_triangles_in, read_pictures
+from otrevo.core.optics.wand_reading import wand_shape
 
 START_FRAMES, FOCAL_FRAMES, SOME_FRAMES = 240, 60, 1500
 REFLECTION_SHARE = 0.6  # in a sweep, what is there this long without moving is no wand
@@ -82,22 +83,30 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
             f"Only {len(usable)} frames show {count} or more points in two cameras at once; sweep the wand where "
             "several cameras look, and check that this is the wand that was swept."
         )
-    frames = _spread(usable, full[usable], START_FRAMES)
+    frames = _spread(usable, full[usable], START_FRAMES * (3 if is_triangle(shape) else 1))  # few of those are clear
     rng = np.random.default_rng(1)
 
-    def read(focals, frames, wanted):
-        places = np.full((len(frames), len(rig), count, 3), np.nan)
-        which = np.full(places.shape[:3], -1)
-        lens = np.array([c.first_lens(f) for c, f in zip(rig, focals, strict=True)])
-        read_all(*shape, centroids.xy, groups, frames, lens, wanted, places, which)
-        return places, which
+    def first_lenses(focals):
+        return np.array([c.first_lens(f) for c, f in zip(rig, focals, strict=True)])
 
     known = np.array([np.nan if c.focal_guess_px is None else c.focal_guess_px for c in rig])
+    widths = np.array([c.width for c in rig], dtype=float)
+    named = None
+    if is_triangle(shape):  # who is who hardly depends on the lens
+        named = name_triangles_in(
+            shape, centroids, groups, frames, first_lenses(np.where(np.isnan(known), widths, known))
+        )
+
+    def read(focals, wanted=None, every=1):
+        lenses, some = first_lenses(focals), slice(None, None, every)
+        told = named and tuple(v[some] for v in named)
+        return read_pictures(shape, centroids, groups, frames[some], lenses, wanted, told)
+
     if np.isnan(known).any():
-        widths, some = np.array([c.width for c in rig], dtype=float), frames[:: max(1, len(frames) // FOCAL_FRAMES)]
-        known = find_focals(lambda focals, wanted: read(focals, some, wanted)[0], widths, known, rng)
+        every = max(1, len(frames) // (FOCAL_FRAMES * (3 if named else 1)))
+        known = find_focals(lambda focals, wanted: read(focals, wanted, every)[0], widths, known, rng)
         notes.append("focal lengths were not given and were found from the sweep")
-    places, which = read(known, frames, np.ones(len(rig), dtype=bool))
+    places, which = read(known)
     _check_wand(places, wand, len(usable))
     poses, connected = place_cameras(places, rng)
     if len(poses) < FEWEST_CAMERAS:

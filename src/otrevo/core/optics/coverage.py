@@ -11,11 +11,14 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.sparse import csr_array
 
+from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.accuracy import picture_places
 from otrevo.core.optics.blinds import blinded
 from otrevo.core.optics.camera import Camera
 from otrevo.core.optics.level import stood_up
-from otrevo.core.optics.wand_reading import read_all, wand_shape
+from otrevo.core.optics.picture_reading import is_triangle, read_pictures
+from otrevo.core.optics.triangle_reading import AROUND
+from otrevo.core.optics.wand_reading import wand_shape
 
 READ_HZ = 20.0
 CELLS = (8, 6)  # columns, rows of a picture
@@ -79,6 +82,7 @@ class SweepCoverage:
         self.cells = np.zeros((count, CELLS[1], CELLS[0]), dtype=int)
         self.together = np.zeros((count, count), dtype=int)
         self.been, self.kept, self.volume = [], [], None
+        self.film, self.film_frames = [], 0  # of a triangle, which is read with the frames around
         self.lens = np.array([k.lens if k else c.first_lens() for c, k in zip(rig, self.cameras, strict=True)])
         self.size = np.array([(c.width, c.height) for c in rig], dtype=float)
 
@@ -86,11 +90,22 @@ class SweepCoverage:
         """Read some of the frames of a piece: Centroids over the rig, frames counted from the piece's beginning."""
         centroids = centroids.only(~blinded(centroids, self.blinds))
         frames = np.arange(0, centroids.frames, self.every)
-        count, markers = len(self.rig), len(self.wand.markers_m)
-        places = np.full((len(frames), count, markers, 3), np.nan)
-        which = np.full(places.shape[:3], -1)
-        groups = centroids.groups(count)
-        read_all(*self.shape, centroids.xy, groups, frames, self.lens, np.ones(count, dtype=bool), places, which)
+        if is_triangle(self.shape):
+            self.film.append(centroids.later(self.film_frames))
+            self.film_frames += centroids.frames
+            if self.film_frames < 2 * AROUND + self.every:
+                return
+            centroids = joined(self.film)
+            frames = np.arange(AROUND, self.film_frames - AROUND, self.every)
+            rest = frames[-1] + self.every - AROUND  # what the next frame to read needs before it
+            self.film, self.film_frames = (
+                [centroids.only(centroids.frame >= rest).later(-rest)],
+                self.film_frames - rest,
+            )
+        if not len(frames):
+            return
+        count = len(self.rig)
+        places, which = read_pictures(self.shape, centroids, centroids.groups(count), frames, self.lens)
         read = which[..., 0] >= 0
         self.readings += read.sum(axis=0)
         self.together += read.T.astype(int) @ read.astype(int)

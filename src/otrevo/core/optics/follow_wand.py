@@ -9,7 +9,8 @@ import numpy as np
 from numba import njit
 
 from otrevo.core.optics.camera import distort
-from otrevo.core.optics.wand_reading import _turn_by, read_line, read_shape
+from otrevo.core.optics.triangle_reading import MOST_TRIED, every_triangle
+from otrevo.core.optics.wand_reading import MOST_POINTS, _turn_by, read_line, read_shape
 
 GATES_PX = np.array([60.0, 40.0, 20.0, 12.0, 6.0, 6.0])
 FEWEST_SIGHTINGS = 4
@@ -106,7 +107,8 @@ def follow(
     """Follow the wand through frames [0, frames). turn (F, 3, 3), place (F, 3), which (F, C, M), score (F,): results;
     score is the number of sightings that agree, 0 where the wand was not found."""
     cameras, count = lens.shape[0], order.shape[0]
-    one, at = np.empty(count, dtype=np.int64), np.empty((count, 3))
+    one, tried = np.empty(count, dtype=np.int64), np.empty((MOST_TRIED, count, 3))
+    triangle = count == 3 and not straight
     now_turn, now_place = np.empty((3, 3)), np.empty(3)
     trial = np.empty((cameras, count), dtype=np.int64)
     before = -10
@@ -128,22 +130,28 @@ def follow(
             turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
         if best < 0.5 * visible or best == 0:  # lost, or much is seen that is not explained: look afresh
             for c in range(cameras):
-                if begin[c + 1] - begin[c] < count or begin[c + 1] - begin[c] > 14:
+                n = begin[c + 1] - begin[c]
+                if n < count or n > MOST_POINTS:
                     continue
-                if straight:
-                    clear = read_line(xy[begin[c] : begin[c + 1]], lens[c], order, shares, size_m, one, at)
+                here = xy[begin[c] : begin[c + 1]]
+                guesses = 0
+                if triangle:
+                    guesses = every_triangle(here, lens[c], markers, tried)
+                elif straight:
+                    guesses = 1 if read_line(here, lens[c], order, shares, size_m, one, tried[0]) else 0
                 else:
-                    clear = read_shape(xy[begin[c] : begin[c + 1]], lens[c], order, markers, size_m, one, at)
-                if not clear:
-                    continue
-                for m in range(count):
-                    b[m] = rotation[c].T @ at[m] + position[c]
-                    a[m] = markers[m]
-                _rigid(a, b, now_turn, now_place)
-                found, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial)
-                if found > best:
-                    best = found
-                    turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
+                    guesses = 1 if read_shape(here, lens[c], order, markers, size_m, one, tried[0]) else 0
+                for g in range(guesses):
+                    for m in range(count):
+                        b[m] = rotation[c].T @ tried[g, m] + position[c]
+                        a[m] = markers[m]
+                    _rigid(a, b, now_turn, now_place)
+                    found, rms = _settle(
+                        xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial
+                    )
+                    if found > best:
+                        best = found
+                        turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
                 if best >= 0.7 * visible:
                     break
         if best > 0:

@@ -1,14 +1,18 @@
 """Wands: rigid arrangements of three to six markers with known distances (`wand/1` in docs/formats.md)."""
 
 from dataclasses import dataclass
+from itertools import permutations
 
 import numpy as np
 
 from otrevo.core.errors import InputError
+from otrevo.core.optics.bootstrap import rigid_move
 
 FEWEST, MOST = 3, 6
 STRAIGHT_M = 0.004  # markers this near to one line count as a line
 APART_M = 0.02
+ALIKE_M = 0.015
+SIDES_DIFFER = 0.1  # of a triangle
 
 
 @dataclass(frozen=True)
@@ -76,10 +80,33 @@ def _check_readable(wand, where):
         if np.abs(np.sort(1 - shares) - np.sort(shares)).max() < 0.08:
             raise InputError(f"{where}: markers_m: the line reads the same from both ends; move an inner marker.")
     elif len(wand.markers_m) == 3:
+        sides = np.sort(np.linalg.norm(wand.markers_m - np.roll(wand.markers_m, 1, axis=0), axis=1))
+        if (sides[1:] < (1 + SIDES_DIFFER) * sides[:-1]).any():
+            raise InputError(
+                f"{where}: markers_m: two sides of the triangle differ by less than {SIDES_DIFFER:.0%}, so that its markers cannot "
+                "be told apart; move one, or add a fourth."
+            )
+    elif len(wand.markers_m) > 3 and (same := _alike(wand.markers_m)) is not None:
         raise InputError(
-            f"{where}: markers_m: three markers that form a triangle cannot be told apart in one picture; put them on a "
-            "line or add a fourth."
+            f"{where}: markers_m: turned over, the wand looks the same with marker {same[0] + 1} in the place of "
+            f"{same[1] + 1}; move one of them."
         )
+
+
+def _alike(x):
+    """Two markers that change places when the wand (M, 3) is turned onto itself, within ALIKE_M, or None."""
+    apart = np.linalg.norm(x[:, None] - x[None], axis=2)
+    for order in permutations(range(len(x))):
+        order = np.array(order)
+        if (moved := np.flatnonzero(order != np.arange(len(x)))).size and np.abs(
+            apart[np.ix_(order, order)] - apart
+        ).max() < ALIKE_M:
+            turn, shift = rigid_move(x, x[order])
+            if (
+                np.linalg.norm(x @ turn.T + shift - x[order], axis=1).max() < ALIKE_M
+            ):  # else it is only a mirror picture
+                return int(order[moved[0]]), int(moved[0])
+    return None
 
 
 def line_shares(wand):

@@ -157,19 +157,25 @@ def _apart(a, b):
 
 
 @njit(cache=True, error_model="numpy")
-def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, turn):
-    """Turn (3, 3) of a triangle with sides r seen at p0 p1 p2 under weak perspective; returns pixels a metre.
-
-    model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
-    """
-    d01, d02, d12 = _apart(p0, p1), _apart(p0, p2), _apart(p1, p2)
+def weak_scale(d01, d02, d12, r01, r02, r12, area):
+    """Pixels a metre of a triangle with sides r that is seen with sides d, under weak perspective."""
     q = (
         d01**2 * (-(r01**2) + r02**2 + r12**2)
         + d02**2 * (r01**2 - r02**2 + r12**2)
         + d12**2 * (r01**2 + r02**2 - r12**2)
     )
     p = (d01 + d02 + d12) * (-d01 + d02 + d12) * (d01 - d02 + d12) * (d01 + d02 - d12)
-    scale = np.sqrt((q + np.sqrt(max(q * q - area * p, 0.0))) / area)
+    return np.sqrt((q + np.sqrt(max(q * q - area * p, 0.0))) / area)
+
+
+@njit(cache=True, error_model="numpy")
+def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, turn):
+    """Turn (3, 3) of a triangle with sides r seen at p0 p1 p2 under weak perspective; returns pixels a metre.
+
+    model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
+    """
+    d01, d02, d12 = _apart(p0, p1), _apart(p0, p2), _apart(p1, p2)
+    scale = weak_scale(d01, d02, d12, r01, r02, r12, area)
     h1 = np.sqrt(max((scale * r01) ** 2 - d01**2, 0.0))
     h2 = np.sqrt(max((scale * r02) ** 2 - d02**2, 0.0))
     if d01**2 + d02**2 - d12**2 > scale**2 * (r01**2 + r02**2 - r12**2):

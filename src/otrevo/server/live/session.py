@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from otrevo.core.formats.camera_packets import DAY_US
-from otrevo.core.formats.centroids import Centroids
+from otrevo.core.formats.centroids import Centroids, joined
 from otrevo.core.optics.blinds import blinded
 from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_window
 from otrevo.core.optics.trust import measure_trust
@@ -85,7 +85,7 @@ class Session:
         ]
         piece = _centroids([row for row in rows if row[0] >= 0])
         if self.recording:
-            self.kept.append(_later(piece, first))
+            self.kept.append(piece.later(first))
             self.stamps += [
                 (f, (self.zero_us / 1e6 + f / float(self.rate)) % 86400.0) for f in range(first, last) if f % 30 == 0
             ]
@@ -124,10 +124,10 @@ class Session:
             return
         start, parts, points = 0, [], []
         for piece, x in self.recent:
-            parts.append(_later(piece, start))
+            parts.append(piece.later(start))
             points.append(np.pad(x, ((0, 0), (0, most - x.shape[1]), (0, 0)), constant_values=np.nan))
             start += len(x)
-        trust = measure_trust(np.concatenate(points), _joined(parts), self.cameras, self.rate)
+        trust = measure_trust(np.concatenate(points), joined(parts), self.cameras, self.rate)
         at = self.done / float(self.rate)
         self.knocked = [
             {"camera": self.cameras[c].name, "shift_px": round(px, 2), "at_s": round(at, 1)}
@@ -136,7 +136,7 @@ class Session:
 
     def recorded(self):
         """The Centroids kept so far."""
-        return _joined(self.kept)
+        return joined(self.kept)
 
     def cut(self):
         """From now on, record from frame 0: what came before is forgotten."""
@@ -198,21 +198,9 @@ def _most(wanted):
 def _centroids(rows):
     """Centroids of (frame, camera, (n, 3)) rows sorted by frame and camera."""
     if not rows:
-        return Centroids(*(np.zeros(0, dtype=np.int64),) * 2, np.zeros((0, 2)), np.zeros(0))
+        return joined([])
     sizes = [len(xyr) for _, _, xyr in rows]
     frame, camera = (np.repeat([r[i] for r in rows], sizes).astype(np.int64) for i in (0, 1))
     data = np.concatenate([xyr for _, _, xyr in rows])
     order = np.lexsort((data[:, 0], camera, frame))
     return Centroids(frame[order], camera[order], data[order, :2], data[order, 2])
-
-
-def _later(piece, frames):
-    return Centroids(piece.frame + frames, piece.camera, piece.xy, piece.radius)
-
-
-def _joined(pieces):
-    if not pieces:
-        return _centroids([])
-    return Centroids(
-        *(np.concatenate([getattr(p, name) for p in pieces]) for name in ("frame", "camera", "xy", "radius"))
-    )
