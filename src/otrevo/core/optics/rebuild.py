@@ -19,6 +19,8 @@ from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, solve_
 MOST_POINTS = 1024  # in one frame
 MOST_PROPOSALS = 60_000
 MOST_CAMERAS = 64
+MELTED_SIZE = 0.18  # how much larger than the usual a blob may be, as a logarithm
+SIZES_ALIKE, SIZES_KNOWN, FEWEST_COMPARED = 0.05, 2000, 4
 MISSED_FRAMES = 6  # a track that was not seen for longer is over
 WINDOW = 600  # frames
 
@@ -55,10 +57,11 @@ class RebuildState:
         self.place, self.step = np.zeros((MOST_POINTS, 3)), np.zeros((MOST_POINTS, 3))
         self.age, self.missed = np.zeros(MOST_POINTS, dtype=np.int64), np.zeros(MOST_POINTS, dtype=np.int64)
         self.number = np.zeros(MOST_POINTS, dtype=np.int64)
+        self.sizes = np.zeros(2)  # of blobs, compared between cameras: sum of differences, how many
 
     @property
     def arrays(self):
-        return self.count, self.place, self.step, self.age, self.missed, self.number
+        return self.count, self.place, self.step, self.age, self.missed, self.number, self.sizes
 
 
 @njit(cache=True, error_model="numpy")
@@ -71,6 +74,47 @@ def _from(xy, begin, end, value):
         else:
             end = middle
     return begin
+
+
+@njit(cache=True, error_model="numpy")
+def _single(camera, xy, who, count, radius, lens, rotation, position, x, sizes, scratch):
+    """Sort out melted blobs, which are larger than the others say a marker at x is: those that are not come first in camera,
+    xy, who. Returns how many there are. sizes (2,): how far blobs' sizes lie apart, as a sum of logarithms, and how many
+    were compared; where radii say nothing (all alike, or coarse) nothing is sorted out."""
+    if count < FEWEST_COMPARED:
+        return count
+    for k in range(count):
+        c = camera[k]
+        r = rotation[c]
+        z = r[2, 0] * (x[0] - position[c, 0]) + r[2, 1] * (x[1] - position[c, 1]) + r[2, 2] * (x[2] - position[c, 2])
+        scratch[0, k] = np.log(max(radius[who[k]] * z / lens[c, 0], 1e-6))
+        at = k
+        while at > 0 and scratch[1, at - 1] > scratch[0, k]:
+            scratch[1, at] = scratch[1, at - 1]
+            at -= 1
+        scratch[1, at] = scratch[0, k]
+    usual = scratch[1, (count - 1) // 2]
+    for k in range(count):
+        off = abs(scratch[0, k] - usual)
+        if off < MELTED_SIZE:
+            sizes[0] += off
+        else:
+            sizes[0] += MELTED_SIZE
+    sizes[1] += count
+    if sizes[1] < SIZES_KNOWN or sizes[0] > SIZES_ALIKE * sizes[1]:
+        return count
+    k = 0
+    while k < count:
+        if scratch[0, k] - usual < MELTED_SIZE:
+            k += 1
+            continue
+        count -= 1
+        camera[k], camera[count] = camera[count], camera[k]
+        who[k], who[count] = who[count], who[k]
+        scratch[0, k], scratch[0, count] = scratch[0, count], scratch[0, k]
+        for i in range(2):
+            xy[k, i], xy[count, i] = xy[count, i], xy[k, i]
+    return count
 
 
 @njit(cache=True, error_model="numpy")
@@ -93,11 +137,12 @@ def _fit_point(camera, xy, who, count, lens, rotation, position, x, normal, off,
 
 @njit(cache=True, error_model="numpy", nogil=True)
 def rebuild_frames(
-    xy, groups, first, last, lens, rotation, position, reach, min_cameras, keep_cameras, limit, new_gate, gate,
-    count, place, step, age, missed, number, out_x, out_number, out_sd, out_cameras, out_count, out_residual,
+    xy, radius, groups, first, last, lens, rotation, position, reach, min_cameras, keep_cameras, limit, new_gate, gate,
+    count, place, step, age, missed, number, sizes, out_x, out_number, out_sd, out_cameras, out_count, out_residual,
 ):  # fmt: skip
-    """Rebuild frames [first, last). xy (N, 2), sorted by x within each picture, groups as Centroids.groups; lens, rotation, position: cameras; reach: how
-    far from a camera points are looked for; the state (count, place, step, age, missed, number) is carried on.
+    """Rebuild frames [first, last). xy (N, 2), sorted by x within each picture, radius (N,), groups as Centroids.groups; lens,
+    rotation, position: cameras; reach: how far from a camera points are looked for; the state (count, place, step, age, missed, number,
+    sizes) is carried on.
 
     Results by frame from `first`: out_x (F, K, 3), out_number (F, K), out_sd (F, K) for one pixel of noise, out_cameras
     (F, K), out_count (F,), out_residual (F, C, 2): sum of squares and number of each camera's sightings.
@@ -109,8 +154,9 @@ def rebuild_frames(
         np.empty((MOST_CAMERAS, 2)),
         np.empty(MOST_CAMERAS, dtype=np.int64),
     )
+    melted = np.empty(MOST_CAMERAS, dtype=np.int64)
     x, normal, unit, column = np.empty(3), np.empty((3, 3)), np.empty(3), np.empty(3)
-    off = np.empty(MOST_CAMERAS)
+    off, scratch = np.empty(MOST_CAMERAS), np.empty((2, MOST_CAMERAS))
     nearest = np.empty((MOST_POINTS, cameras), dtype=np.int64)
     expected = np.empty((MOST_POINTS, 3))
     pair_ways, pair_centres = np.empty((2, 3)), np.empty((2, 3))
@@ -151,8 +197,14 @@ def rebuild_frames(
                     seen_at[sightings] = xy[n]
                     sightings += 1
             x[:] = expected[k]
+            single = _single(
+                seen_by, seen_at, seen_who, sightings, radius, lens, rotation, position, x, sizes, scratch
+            )  # fmt: skip
+            for s in range(single, sightings):
+                melted[s - single] = seen_who[s]
+            melts = sightings - single
             good = _fit_point(
-                seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, off, limit, keep_cameras, 1
+                seen_by, seen_at, seen_who, single, lens, rotation, position, x, normal, off, limit, keep_cameras, 1
             )  # fmt: skip
             for c in range(cameras):  # what did not fit is free for others
                 n = nearest[k, c]
@@ -163,6 +215,8 @@ def rebuild_frames(
             if good:
                 for s in range(good):
                     taken[seen_who[s] - base] = k
+                for s in range(melts):  # two in one: nobody's, and no new point's either
+                    taken[melted[s] - base] = MOST_POINTS
                 lead = missed[k] + 1
                 for i in range(3):
                     moved = (x[i] - place[k, i]) / lead
@@ -271,8 +325,13 @@ def rebuild_frames(
                         sightings += 1
                 if sightings < min_cameras:
                     continue
+                single = _single(
+                    seen_by, seen_at, seen_who, sightings, radius, lens, rotation, position, x, sizes, scratch
+                )  # fmt: skip
+                if single < min_cameras:
+                    continue
                 good = _fit_point(
-                    seen_by, seen_at, seen_who, sightings, lens, rotation, position, x, normal, off, limit, min_cameras, 3
+                    seen_by, seen_at, seen_who, single, lens, rotation, position, x, normal, off, limit, min_cameras, 3
                 )  # fmt: skip
                 if good == 0:
                     continue
@@ -319,7 +378,7 @@ def rebuild_window(centroids, groups, first, last, cameras, state, settings):
     reach = 1.2 * max(np.linalg.norm(position[:, None] - position[None], axis=2).max(), 2.0)
     gate = max(4.0, 6 * settings.residual_limit_px)
     rebuild_frames(
-        centroids.xy, groups, first, last, lens, rotation, position, reach, settings.min_cameras, settings.keep_cameras,
+        centroids.xy, centroids.radius, groups, first, last, lens, rotation, position, reach, settings.min_cameras, settings.keep_cameras,
         settings.residual_limit_px, 6 * gate, gate, *state.arrays, x, number, sd, seen, count, residual,
     )  # fmt: skip
     most = int(count.max()) if frames else 0
