@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, optics, timecode
+from benchmarks import application, bodies, live, optics, timecode
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -13,6 +13,7 @@ ALL = {
     "line-up": timecode.line_up,
     "calibrate": optics.calibrate,
     "rebuild": optics.rebuilding,
+    "live": live.ten_minutes,
     "store": application.store,
     "pipeline": application.pipeline,
     "cold-start": application.cold_start,

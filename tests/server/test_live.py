@@ -4,6 +4,7 @@ import asyncio
 import json
 import os
 import threading
+from dataclasses import replace
 from fractions import Fraction
 from unittest import TestCase, mock
 
@@ -56,8 +57,7 @@ class Frames(TestCase):
         self.packets = packets_of(self.seen, len(self.places))
 
     def fed(self, packets, **values):
-        session = Session("sweep", RIG, RATE, **values)
-        session.cut()
+        session = Session("sweep", RIG, RATE, recording=True, **values)
         for i in range(0, len(packets), 70):
             session.take_in(packets[i : i + 70])
             session.advance()
@@ -93,7 +93,16 @@ class Frames(TestCase):
     def test_a_packet_that_is_far_too_late_disturbs_nothing(self):
         late = [*self.packets[1:600], self.packets[0], *self.packets[600:]]
         session = self.fed(late)
-        self.assertEqual(session.recorded().frames, 240)
+        self.assertEqual((session.recorded().frames, session.late), (240, 1))
+
+    def test_a_timecode_that_leaps_is_believed_only_when_it_stays_there(self):
+        stray = [replace(self.packets[0], timecode_us=65_000_000)]
+        session = self.fed([*self.packets[:600], *stray, *self.packets[600:]])
+        np.testing.assert_array_equal(session.recorded().frame, self.seen.frame)
+        leapt = [replace(p, timecode_us=p.timecode_us + 60_000_000) for p in self.packets[720:]]
+        frames = self.fed([*self.packets[:720], *leapt]).recorded().frame
+        self.assertEqual(frames[-1], 239 + 60 * 120)
+        self.assertGreater((frames > 7200).sum(), 0.45 * len(self.seen))
 
     def test_midnight_does_not_end_a_recording(self):
         late = packets_of(self.seen, 240, zero_us=DAY_US - 700_000)
@@ -104,8 +113,7 @@ class Frames(TestCase):
         self.assertAlmostEqual(session.stamps[-1][1], 210 / 120 - 0.7)
 
     def test_packets_may_come_in_while_frames_are_worked_through(self):
-        session, feeding = Session("sweep", RIG, RATE), threading.Event()
-        session.cut()
+        session, feeding = Session("sweep", RIG, RATE, recording=True), threading.Event()
 
         def feed():
             for i in range(0, len(self.packets), 6):
@@ -158,7 +166,7 @@ class StandIn(TestCase):
 
     def test_packets_of_a_scene_are_those_of_its_cameras(self):
         showing = standin.show(self.request(scene="sweep", wand=keeper_corner().to_document()))
-        packets = PacketReader().feed(b"".join(showing.packets(2, 0, 9_000_000)))
+        packets = PacketReader().feed(b"".join(showing.packets(2, 9_000_000)))
         self.assertEqual({p.camera for p in packets}, {c.name for c in ROOM.cameras})
         sequences = [p.sequence for p in packets if p.camera == "c01"]
         self.assertEqual(sequences, list(range(96, 144)))
@@ -179,7 +187,7 @@ class StandIn(TestCase):
         showing = standin.show(self.request(scene="take", performance=performance))
         self.assertGreater(showing.places.shape[1], 55)
         self.assertIsNotNone(showing.bodies)
-        self.assertGreater(len(PacketReader().feed(b"".join(showing.packets(0, 0, 0)))), 200)
+        self.assertGreater(len(PacketReader().feed(b"".join(showing.packets(0, 0)))), 200)
 
 
 class Running:
@@ -266,6 +274,16 @@ class Recording(TransactionTestCase):
         seen = read_centroids(recording.stream)
         self.assertGreater(len(seen) / seen.frames, 12 * 2)
         self.assertTrue((np.diff(seen.frame) >= 0).all())
+
+    def test_a_room_that_is_watched_for_long_is_asked_for_anew(self):
+        async def story():
+            async with Running() as here:
+                with mock.patch.object(standin, "LONGEST_S", 1.0):
+                    await here.watch(self.production.pk, lambda s: s.get("seconds", 0) > 0.7)
+                    again = await here.watch(self.production.pk, lambda s: 0 < s.get("seconds", 9) < 0.5)
+                self.assertIsNone(again["trouble"])
+
+        asyncio.run(story())
 
     def test_what_is_dropped_leaves_nothing(self):
         async def story():

@@ -48,7 +48,7 @@ class Showing:
     def pieces(self):
         return -(-len(self.places) // PIECE_FRAMES)
 
-    def packets(self, number, sequence, zero_us):
+    def packets(self, number, zero_us):
         """The packets of one piece, a list for every frame."""
         first = number * PIECE_FRAMES
         part = slice(first, first + PIECE_FRAMES)
@@ -65,7 +65,7 @@ class Showing:
                 a, b = edges[f * count + c], edges[f * count + c + 1]
                 lost = c == count - 1 and a == b  # the last camera drops frames: nothing is sent
                 if not lost:
-                    one.append(encode_packet(camera.name, sequence + first + f, at, data[a:b]))
+                    one.append(encode_packet(camera.name, first + f, at, data[a:b]))
             frames.append(b"".join(one))
         return frames
 
@@ -105,13 +105,13 @@ async def _play(showing, writer, asked_at, zero_us=None):
         now = datetime.now(UTC)
         midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
         zero_us, began = int((now - midnight).total_seconds() * 1_000_000), None
-    ahead = asyncio.create_task(asyncio.to_thread(showing.packets, 0, 0, zero_us))
+    ahead = asyncio.create_task(asyncio.to_thread(showing.packets, 0, zero_us))
     for number in range(showing.pieces):
         frames = await ahead
         if began is None:
             began = time.monotonic()
         if number + 1 < showing.pieces:
-            ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, 0, zero_us))
+            ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, zero_us))
         for f, data in enumerate(frames):
             due = began + float((number * PIECE_FRAMES + f) / showing.rate)
             wait = due - time.monotonic()
@@ -120,6 +120,8 @@ async def _play(showing, writer, asked_at, zero_us=None):
             writer.write(data)
             if f % 4 == 0:
                 await writer.drain()
+    if showing.bodies is None:
+        writer.close()  # the scene is over; after a performance people just stand there, unfilmed, until it is cut
 
 
 async def _serve(reader, writer):
@@ -135,7 +137,7 @@ async def _serve(reader, writer):
                 print(f"cameras: request refused: {error}", file=sys.stderr, flush=True)
                 break
             if request.get("stand_by"):
-                await asyncio.to_thread(showing.packets, 0, 0, 0)
+                await asyncio.to_thread(showing.packets, 0, 0)
                 continue
             playing = asyncio.create_task(_play(showing, writer, asked_at, request.get("zero_us")))
     except (ConnectionError, ValueError):

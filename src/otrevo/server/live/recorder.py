@@ -93,7 +93,10 @@ class Recorder:
             packets = PacketReader()
             while data := await reader.read(1 << 18):
                 session.take_in(packets.feed(data))
-            self.trouble = "The cameras have stopped sending."
+            if session.kind == "watch" and session.done:
+                self.session = None  # that scene is over: _look_after asks for it again
+            else:
+                self.trouble = "The cameras have stopped sending."
         except InputError as error:
             self.trouble = str(error)
         except OSError:
@@ -297,7 +300,7 @@ def store(session, production_id, user_id, wand, take_id):
     from otrevo.server.streams.store import write_centroids
 
     seen = session.recorded()
-    lost = sum(session.lost.values())
+    lost = sum(session.lost.values()) + session.late
     if take_id is not None:
         take = Take.objects.get(pk=take_id)
         names = [c.name for c in session.rig]

@@ -15,7 +15,8 @@ from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_wi
 from otrevo.core.optics.trust import measure_trust
 
 SETTLE_FRAMES = 3  # a picture may come this much later than the others of its frame
-TRUST_S, TRUST_EVERY_S = 1.0, 0.25
+TRUST_S, TRUST_LEAST_S, TRUST_EVERY_S = 1.0, 0.5, 0.25
+LEAP_S, LEAP_PACKETS = 5.0, 60  # a timecode this far ahead is believed only when so many packets in a row say it
 MOST_SHOWN = 400  # centroids of one camera in a snapshot
 PLACE_EVERY_S = 6.0
 STATE_EVERY_S = 0.25
@@ -42,6 +43,7 @@ class Session:
     def __post_init__(self):
         self.number = {c.name: i for i, c in enumerate(self.rig)}
         self.waiting, self.latest, self.done = {}, -1, 0
+        self.late, self.leaps = 0, 0
         self.sequence, self.lost, self.packets = {}, dict.fromkeys(self.number, 0), dict.fromkeys(self.number, 0)
         self.fps, self.counted_at, self.counted = {}, time.monotonic(), dict(self.packets)
         self.state = RebuildState()
@@ -68,7 +70,13 @@ class Session:
             since = (p.timecode_us - self.zero_us + DAY_US // 2) % DAY_US - DAY_US // 2  # a night may lie in between
             frame = round(since * float(self.rate) / 1e6)
             if frame < self.done:
-                continue  # too late for its frame
+                self.late += 1  # its frame is over
+                continue
+            if self.latest >= 0 and frame > self.latest + LEAP_S * float(self.rate) and self.leaps < LEAP_PACKETS:
+                self.leaps += 1
+                self.late += 1
+                continue
+            self.leaps = 0
             self.waiting.setdefault(frame, []).append((c, p.centroids))
             self.latest = max(self.latest, frame)
 
@@ -113,7 +121,7 @@ class Session:
         hz = float(self.rate)
         while sum(len(x) for _, x in self.recent[1:]) >= TRUST_S * hz:
             self.recent.pop(0)
-        if self.trust_frames >= TRUST_EVERY_S * hz and sum(len(x) for _, x in self.recent) >= TRUST_S * hz:
+        if self.trust_frames >= TRUST_EVERY_S * hz and sum(len(x) for _, x in self.recent) >= TRUST_LEAST_S * hz:
             self._trust()
             self.trust_frames = 0
 
@@ -137,10 +145,6 @@ class Session:
     def recorded(self):
         """The Centroids kept so far."""
         return joined(self.kept)
-
-    def cut(self):
-        """From now on, record from frame 0: what came before is forgotten."""
-        self.kept, self.stamps, self.recording = [], [], True
 
     def to_place(self):
         """Now and then readings (F, C, M, 3) by which the cameras could be placed, else None."""

@@ -1,0 +1,102 @@
+"""The live path as the recorder has it: packets over a socket from the cameras' process, frames, points and trust."""
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.formats.camera_packets import PacketReader
+from otrevo.core.optics.rebuild import rebuild
+from otrevo.core.optics.rig import rig_from_document
+from otrevo.core.sim.motions import MOTIONS
+from otrevo.core.sim.rig import film, make_room
+from otrevo.server.launch import free_port
+from otrevo.server.live import session as live
+
+STEP_S, OVER_S = 0.02, 2.0
+MINUTES = float(os.environ.get("OTREVO_LIVE_MINUTES", 10))
+
+
+def ten_minutes(seeds):
+    """Takes of all motions one after the other, in real time, for MINUTES: frames lost by us and the time of each frame."""
+    port = free_port(8700)
+    cameras = subprocess.Popen([sys.executable, "-m", "otrevo.standins.cameras", str(port)])
+    times, late, frames, points, behind = [], 0, 0, [], []
+    rebuild_window = live.rebuild_window
+    room = make_room(1, 4)
+    rebuild(
+        film(room.cameras, np.ones((8, 3, 3)), 1)[0], room.cameras, Fraction(120)
+    )  # compiled before anything is timed
+
+    def timed(known, groups, first, last, *rest):
+        began = time.perf_counter()
+        out = rebuild_window(known, groups, first, last, *rest)
+        times.append((1000 * (time.perf_counter() - began) / (last - first), last - first))
+        return out
+
+    live.rebuild_window = timed
+    try:
+        number = 0
+        while frames < MINUTES * 60 * 120:
+            seed = list(seeds)[number % len(seeds)]
+            room = make_room(seed)
+            rig, rate = rig_from_document(room.rig_document(seed))
+            motion = list(MOTIONS)[number % len(MOTIONS)]
+            session = live.Session("take", rig, rate, room.cameras, recording=True)
+            lateness = _one(session, room, seed, rate, motion, number, port)
+            late, frames = late + session.late, frames + session.done
+            points.append(len(session.points)), behind.append(lateness)
+            number += 1
+            print(
+                f"take {number} {motion}: {session.done} frames, {session.late} pictures too late, at most {lateness:.2f} s behind"
+            )
+    finally:
+        live.rebuild_window = rebuild_window
+        cameras.terminate()
+    each, weight = np.repeat([t for t, _ in times], [n for _, n in times]), len(times)
+    return {
+        "minutes": frames / 120 / 60, "pictures_too_late": late, "steps": weight, "rebuild_ms_p50": float(np.median(each)),
+        "rebuild_ms_p99": float(np.percentile(each, 99)), "most_behind_s": float(max(behind)),
+    }  # fmt: skip
+
+
+def _one(session, room, seed, rate, motion, number, port):
+    """One take through a session; returns how far it was behind the cameras at worst, in seconds."""
+    performance = {"motion": motion, "performer_seed": number, "seed": number, "height_m": 1.75}
+    request = {
+        "otrevo": "scene/1", "room": {"seed": seed, "cameras": len(room.cameras), "knocks": []}, "rate": str(Fraction(rate)),
+        "scene": "take", "seed": number, "performance": performance,
+    }  # fmt: skip
+    link = _connected(port)
+    link.sendall(json.dumps(request).encode() + b"\n")
+    link.settimeout(STEP_S)
+    reader, worst, began, heard, over = PacketReader(), 0.0, None, time.monotonic(), False
+    while not over:
+        step = time.monotonic()
+        while time.monotonic() - step < STEP_S:
+            try:
+                session.take_in(reader.feed(link.recv(1 << 18)))
+            except TimeoutError:
+                break
+            heard = time.monotonic()
+            began = began or heard
+        over = began is not None and time.monotonic() - heard > OVER_S
+        session.advance(whole=over)
+        if began and not over:
+            worst = max(worst, time.monotonic() - began - session.done / float(rate))
+    link.close()
+    return worst
+
+
+def _connected(port):
+    for _ in range(100):
+        try:
+            return socket.create_connection(("127.0.0.1", port), 60)
+        except OSError:
+            time.sleep(0.1)
+    raise OSError(f"the cameras' stand-in does not listen on port {port}")
