@@ -15,10 +15,10 @@ from otrevo.core.sim.rig import Faults, film, make_rig, sweep
 
 
 def calibrate(seeds):
-    """12 cameras, 60 s at 100 Hz, 5 % ghosts, reflections, 1 % misses, focal guess within 5 %, both wands in turn."""
+    """12 cameras, 60 s at 100 Hz, 5 % ghosts, reflections, 1 % misses, focal guess within 5 %, all wands in turn."""
     rows = []
     for seed in seeds:
-        wand = list(SHIPPED_WANDS.values())[seed % 2]
+        wand = list(SHIPPED_WANDS.values())[seed % len(SHIPPED_WANDS)]
         rig = make_rig(seed)
         centroids, _ = film(rig, sweep(seed, wand)[0], seed, Faults(wild=0.02 if seed % 4 > 1 else 0.0))
         began = time.process_time()

@@ -448,6 +448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/productions/{production_id}/stage/size": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Size
+         * @description How many cameras hang in the simulated room, before anything was recorded in it.
+         */
+        put: operations["otrevo_server_stage_api_set_size"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/productions/{production_id}/stage/steps": {
         parameters: {
             query?: never;
@@ -1390,6 +1410,22 @@ export interface components {
             /** Takes */
             takes: number[];
         };
+        /**
+         * RebuildLimits
+         * @description What the rebuild may be told: how many cameras must see a new point, how far off a sighting may lie.
+         */
+        RebuildLimits: {
+            /**
+             * Min Cameras
+             * @default 3
+             */
+            min_cameras: number;
+            /**
+             * Residual Limit Px
+             * @default 0.7
+             */
+            residual_limit_px: number;
+        };
         /** RecordIn */
         RecordIn: {
             /**
@@ -1516,6 +1552,11 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** SizeIn */
+        SizeIn: {
+            /** Cameras */
+            cameras: number;
         };
         /** SlateIn */
         SlateIn: {
@@ -2486,6 +2527,32 @@ export interface operations {
             };
         };
     };
+    otrevo_server_stage_api_set_size: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                production_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOut"];
+                };
+            };
+        };
+    };
     otrevo_server_stage_api_run_step: {
         parameters: {
             query?: never;
@@ -3076,7 +3143,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RebuildLimits"] | null;
+            };
+        };
         responses: {
             /** @description OK */
             200: {

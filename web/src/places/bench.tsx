@@ -6,7 +6,7 @@ import styled, { ThemeProvider } from 'styled-components';
 import { patch, post, type Me, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
 import { rateOf } from '../api/tracks';
 import { useBenchLanes } from '../bench/bench-lanes';
-import { PassStrip } from '../bench/passes';
+import { PassStrip, type Limits } from '../bench/passes';
 import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
 import { useBody, useProps, useTake, useTrack } from '../bench/use-take';
@@ -211,7 +211,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     const changed = preview.after.map((p, i) => (p && !preview.before[i] ? p : proposed.kind === 'fill' ? null : p));
     return { first: preview.first, rate: rateOf(preview.rate), path: changed as ([number, number, number] | null)[] };
   }, [preview, proposed]);
-  const again = useMutation({ mutationFn: (name: string) => post(`/takes/${id}/passes/${name}`), onSettled: refresh });
+  const again = useMutation({ mutationFn: ({ name, limits }: { name: string; limits?: Limits }) => post(`/takes/${id}/passes/${name}`, limits), onSettled: refresh });
   const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
   const undo = useMutation({
     mutationFn: (redo: boolean) => post<{ words: string | null }>(`/takes/${id}/undo?redo=${redo}`),
@@ -296,7 +296,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
       right={<ThemeProvider theme={night}><ClockFace transport={transport} labelOf={labelOf} /></ThemeProvider>}
     >
       <Layout>
-        <PassStrip runs={runs} mends={mends} snags={left} onRun={(n) => again.mutate(n)} onCancel={(r) => stop.mutate(r)} />
+        <PassStrip runs={runs} mends={mends} snags={left} onRun={(name, limits) => again.mutate({ name, limits })} onCancel={(r) => stop.mutate(r)} />
         <Upper>
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {body || markers ? (

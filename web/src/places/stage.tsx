@@ -6,7 +6,7 @@ import { rateOf } from '../api/tracks';
 import { Empty, Figure, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { EditBlinds, Picture, type PictureContent, type Residual } from '../stage/camera-picture';
-import { project, type Blind, type Camera } from '../stage/lens';
+import { project, rayAcross, type Blind, type Camera } from '../stage/lens';
 import { Plan } from '../stage/plan';
 import { BlindsStep, SweepStep } from '../stage/prepare';
 import { RoomView } from '../stage/room-view';
@@ -64,6 +64,14 @@ const Middle = styled.div`
   flex-direction: column;
   min-width: 0;
   min-height: 0;
+  select {
+    font: inherit;
+    color: ${(p) => p.theme.text};
+    background: ${(p) => p.theme.ground};
+    border: 1px solid ${(p) => p.theme.quiet};
+    border-radius: 3px;
+    padding: 2px 4px;
+  }
 `;
 
 const Bar = styled.div`
@@ -80,19 +88,11 @@ const Bar = styled.div`
     accent-color: ${(p) => p.theme.selection};
     width: 130px;
   }
-  select {
-    font: inherit;
-    color: ${(p) => p.theme.text};
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
-    padding: 2px 4px;
-  }
 `;
 
 const Wall = styled.div`
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(150px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(max(150px, calc(100% / 6 - 12px)), 1fr)); /* six in a row, fewer where it is narrow */
   gap: 10px;
   padding: 12px 16px;
   overflow: auto;
@@ -130,6 +130,7 @@ const STEPS = [
   ['trust', 'Trust'],
 ] as const;
 type Step = (typeof STEPS)[number][0];
+const SAME_PX = 2.5; // a centroid this near to where a point appears is that point's
 const VIEWS = [['room', 'Room'], ['plan', 'Plan'], ['pictures', 'Pictures']] as const;
 
 /** What each step has come to, in a few words. */
@@ -262,22 +263,48 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
     return cameras
       .filter((c) => {
         const at = project(c, spot[0], spot[1], spot[2]);
-        return at && seen(c.id).some((q) => Math.hypot(q[0] - at[0], q[1] - at[1]) < 2.5);
+        return at && seen(c.id).some((q) => Math.hypot(q[0] - at[0], q[1] - at[1]) < SAME_PX);
       })
       .map((c) => c.id);
   }, [spot, cameras, shown, live, take]);
   const trail = useMemo(() => (step === 'cameras' ? (((calibration?.figures ?? {}) as { trail_m?: number[][] }).trail_m ?? []) : []), [step, calibration]);
   const rowOf = (id: string) => ((calibration?.rows ?? []) as { id: string; residual_pattern_px?: Residual }[]).find((r) => r.id === id);
   const blinds = room.blinds as Blind[];
+  const nearby = (id: string, at: [number, number], within: number) => seen(id).find((q) => Math.hypot(q[0] - at[0], q[1] - at[1]) < within);
+  const raysInto = (into: Camera, p: number[]) =>
+    cameras.flatMap((c) => {
+      const at = c.id === into.id || !seers.includes(c.id) ? null : project(c, p[0], p[1], p[2]);
+      const q = at && nearby(c.id, at, SAME_PX);
+      const path = q ? rayAcross(c, q[0], q[1], into) : [];
+      return path.length ? [{ camera: c.id, path }] : [];
+    });
+  const nameOf = (i: number) => (take ? shown.names[i] : `point ${i + 1}`);
+  const offsetIn = (id: string, p: number[]) => {
+    const at = project(cameras.find((c) => c.id === id)!, p[0], p[1], p[2])!;
+    const q = nearby(id, at, SAME_PX);
+    return q ? Math.hypot(q[0] - at[0], q[1] - at[1]).toFixed(2) : '–';
+  };
+  const pickIn = (id: string, u: number, v: number) => {
+    const solved = cameras.find((c) => c.id === id);
+    if (!solved) return;
+    let [best, found]: [number, number | null] = [40, null];
+    points.forEach((p, i) => {
+      const at = project(solved, p[0], p[1], p[2]);
+      const d = at ? Math.hypot(at[0] - u, at[1] - v) : best;
+      if (d < best) [best, found] = [d, i];
+    });
+    setPicked(found);
+  };
   const content = (id: string, large: boolean): PictureContent => {
     const rig = room.cameras.find((c) => c.id === id)!;
     const solved = cameras.find((c) => c.id === id);
     const projected = large && solved && step !== 'cameras' ? points.flatMap((q) => { const at = project(solved, q[0], q[1], q[2]); return at ? [at] : []; }) : undefined;
     const which = spot && solved ? project(solved, spot[0], spot[1], spot[2]) : null;
+    const rays = spot && solved && projected ? raysInto(solved, spot) : undefined;
     return {
       width: Number(rig.width), height: Number(rig.height), points: seen(id), blinds: blinds.filter((b) => b.camera === id),
       sweep: sweeping?.cameras.find((c) => c.id === id), residual: step === 'cameras' ? rowOf(id)?.residual_pattern_px : null,
-      projected, picked: which && projected ? projected.findIndex((q) => q[0] === which[0] && q[1] === which[1]) : null,
+      projected, rays, picked: which && projected ? projected.findIndex((q) => q[0] === which[0] && q[1] === which[1]) : null,
     };
   };
   const one = view === 'pictures' && camera && names.includes(camera) ? camera : null;
@@ -349,16 +376,28 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
             {step === 'blinds' ? (
               <EditBlinds content={content(one, true)} camera={one} blinds={blinds} disabled={!canWork} onChange={(rows, words) => deeds.blinds.mutate({ rows, words })} />
             ) : (
-              <Picture content={content(one, true)} large label={`Picture of camera ${one}`} />
+              <Picture content={content(one, true)} large label={`Picture of camera ${one}`} onPick={step === 'cameras' ? undefined : (u, v) => pickIn(one, u, v)} />
             )}
             <p style={{ margin: '6px 0' }}>
-              <strong>{one}</strong> <Quiet>{seen(one).length} centroid{seen(one).length === 1 ? '' : 's'}{step === 'cameras' ? ' · arrows: mean residual of the sweep in each cell, a tenth of a pixel is drawn 120 px long' : points.length ? ' · squares: rebuilt points, their offset drawn twelvefold' : ''}</Quiet>
+              <strong>{one}</strong> <Quiet>{seen(one).length} centroid{seen(one).length === 1 ? '' : 's'}{step === 'cameras' ? ' · arrows: mean residual of the sweep in each cell, a tenth of a pixel is drawn 120 px long' : points.length ? ' · squares: rebuilt points, their offset drawn twelvefold; click one, and the rays of the others appear' : ''}</Quiet>
             </p>
+            {step !== 'cameras' && step !== 'blinds' && points.length > 0 && (
+              <p style={{ margin: '6px 0' }}>
+                <label>
+                  <Quiet>marker</Quiet>{' '}
+                  <select aria-label="Marker" value={picked ?? ''} onChange={(e) => setPicked(e.target.value === '' ? null : Number(e.target.value))}>
+                    <option value="">none</option>
+                    {points.map((_, i) => <option key={i} value={i}>{nameOf(i)}</option>)}
+                  </select>
+                </label>
+                {spot && <span role="status"> seen by {seers.length ? `${seers.length}: ${seers.map((c) => `${c} ${offsetIn(c, spot)}`).join(', ')} px off` : 'no camera'}</span>}
+              </p>
+            )}
           </div>
         )}
         {view === 'room' && spot && (
           <div style={{ position: 'absolute', left: 16, bottom: 12, background: theme.raised, padding: '6px 12px', maxWidth: '80%' }} role="status">
-            <strong>{take ? shown.names[picked!] : `point ${picked! + 1}`}</strong>{' '}
+            <strong>{nameOf(picked!)}</strong>{' '}
             <Figure>{spot.map((v) => v.toFixed(3)).join(', ')} m</Figure> · seen by {seers.length ? `${seers.length}: ${seers.join(', ')}` : 'no camera'}
           </div>
         )}

@@ -19,9 +19,12 @@ export type PictureContent = {
   projected?: [number, number][];
   /** Of `projected`, the one that is picked. */
   picked?: number | null;
+  /** Rays of the other cameras that see what is picked, as they run through this picture. */
+  rays?: { camera: string; path: [number, number][] }[];
 };
 
 const ENOUGH = 3; // markers in a cell that count as covered
+const FAR_PX = 12; // farther off it is another marker's: a knocked camera is off by less
 const ARROW = 1200; // a residual of 0.1 px is drawn 120 px long
 
 /** Draw a picture into a canvas of any size; `large` adds what a small tile has no room for. */
@@ -46,6 +49,19 @@ export function drawPicture(canvas: HTMLCanvasElement, c: PictureContent, theme:
     g.stroke();
   }
   if (c.residual && large) drawResidual(g, c, c.residual, theme, k);
+  for (const { camera, path } of (large && c.rays) || []) {
+    g.strokeStyle = theme.selection;
+    g.globalAlpha = 0.55;
+    g.lineWidth = 1 / k;
+    g.beginPath();
+    path.forEach(([u, v], i) => (i ? g.lineTo(u, v) : g.moveTo(u, v)));
+    g.stroke();
+    g.globalAlpha = 1;
+    g.fillStyle = theme.quiet;
+    g.font = `${11 / k}px ${theme.mono}`;
+    const [u, v] = path[0];
+    g.fillText(camera, Math.min(Math.max(u, 4 / k), c.width - 26 / k), Math.min(Math.max(v, 14 / k), c.height - 6 / k));
+  }
   if (c.projected && large) {
     g.lineWidth = 1 / k;
     c.projected.forEach(([u, v], i) => {
@@ -53,7 +69,7 @@ export function drawPicture(canvas: HTMLCanvasElement, c: PictureContent, theme:
       g.strokeStyle = mine ? theme.selection : theme.left;
       const size = (mine ? 9 : 5) / k;
       g.strokeRect(u - size, v - size, 2 * size, 2 * size);
-      const near = nearest(c.points, u, v, 40);
+      const near = nearest(c.points, u, v, FAR_PX);
       if (near) {
         g.beginPath();
         g.moveTo(u, v);
@@ -148,14 +164,22 @@ export const Canvas = styled.canvas`
   background: #0c0b12;
 `;
 
+type PictureProps = { content: PictureContent; large?: boolean; label: string; onPick?: (u: number, v: number) => void };
+
 /** One camera's picture as it is. */
-export function Picture({ content, large = false, label }: { content: PictureContent; large?: boolean; label: string }) {
+export function Picture({ content, large = false, label, onPick }: PictureProps) {
   const theme = useTheme();
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
     if (canvas.current) drawPicture(canvas.current, content, theme, large);
   });
-  return <Canvas ref={canvas} role="img" aria-label={label} style={{ aspectRatio: `${content.width} / ${content.height}` }} />;
+  return (
+    <Canvas ref={canvas} role="img" aria-label={label} style={{ aspectRatio: `${content.width} / ${content.height}`, cursor: onPick ? 'crosshair' : undefined }}
+      onClick={(e) => {
+        const box = e.currentTarget.getBoundingClientRect();
+        onPick?.(((e.clientX - box.left) / box.width) * content.width, ((e.clientY - box.top) / box.height) * content.height);
+      }} />
+  );
 }
 
 const Over = styled.div`

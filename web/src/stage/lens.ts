@@ -87,6 +87,17 @@ export function ray(c: Camera, u: number, v: number): [number, number, number] {
   return [d[0] / size, d[1] / size, d[2] / size];
 }
 
+/** The ray through a place of camera `from`'s picture, as it runs through `into`'s picture: a line, bent by both lenses. */
+export function rayAcross(from: Camera, u: number, v: number, into: Camera): [number, number][] {
+  const d = ray(from, u, v);
+  const out: [number, number][] = [];
+  for (let m = 0.3; m < 14; m *= 1.02) {
+    const at = project(into, from.position[0] + m * d[0], from.position[1] + m * d[1], from.position[2] + m * d[2]);
+    if (at) out.push(at);
+  }
+  return out;
+}
+
 export type Blind = { camera: string; x: number; y: number; radius: number; share?: number; by_hand?: boolean };
 
 /** The share of what a camera sees of the working volume (4 by 4 m, up to 2 m) that its blinds hide, 0 to 1. */

@@ -26,7 +26,8 @@ type Props = {
   points: number[][];
 };
 
-const REACH = 5.1;
+const REACH: [number, number] = [5.1, 4.6]; // shown at least, to either side and to front and back
+const MARGIN = 0.65;
 
 /** The room from above: +X to the right, the front (+Z) down, as the performer faces the reader. */
 export function Plan({ plan, show, cameras, selected, onSelect, sweep, names, points }: Props) {
@@ -37,8 +38,12 @@ export function Plan({ plan, show, cameras, selected, onSelect, sweep, names, po
   const places: [string, number[]][] = sweep
     ? names.flatMap((n, i) => (sweep.positions_m[i] ? [[n, sweep.positions_m[i]!] as [string, number[]]] : []))
     : cameras.map((c) => [c.id, c.position]);
+  const [x0, x1, z0, z1] = places.reduce(
+    ([a, b, c, d], [, p]) => [Math.min(a, p[0] - MARGIN), Math.max(b, p[0] + MARGIN), Math.min(c, p[2] - MARGIN), Math.max(d, p[2] + MARGIN)],
+    [-REACH[0], REACH[0], -REACH[1], REACH[1]],
+  );
   return (
-    <Drawing viewBox={`${-REACH} ${-REACH * 0.9} ${2 * REACH} ${2 * REACH * 0.9}`} role="img"
+    <Drawing viewBox={`${x0} ${z0} ${x1 - x0} ${z1 - z0}`} role="img"
       aria-label={shown ? `Plan of the room: ${show === 'cameras' ? 'cameras that see each place' : 'expected accuracy'} at ${plan.height_m.toFixed(1)} metres` : 'Plan of the room while sweeping'}>
       {shown &&
         plan.z_m.flatMap((z, j) =>

@@ -43,7 +43,7 @@ export function BlindsStep({ room, deeds, live, canWork, cameras, selected, onSe
         </>
       )}
       <StepState run={room.runs.find((r) => r.name === 'find blinds')} onCancel={(id) => deeds.cancel.mutate(id)} />
-      <Trouble error={deeds.record.error ?? deeds.stop.error ?? step.error ?? deeds.blinds.error} />
+      <Trouble error={deeds.record.error ?? deeds.stop.error ?? step.error ?? deeds.blinds.error ?? deeds.resize.error} />
       <h3>{blinds.length} blind{blinds.length === 1 ? '' : 's'} on {by.length} of {room.cameras.length} cameras</h3>
       <Row>
         <WordButton isDisabled={!canWork || !room.can_undo_blinds} onPress={() => deeds.undo.mutate(false)}>undo</WordButton>
@@ -70,6 +70,15 @@ export function BlindsStep({ room, deeds, live, canWork, cameras, selected, onSe
       )}
       {cameras.some((c) => hiddenShare(c, blinds.filter((b) => b.camera === c.id)) > HIDES_MUCH) && (
         <p role="note" style={{ marginTop: 10 }}>▲ hides more than 3 % of what the camera sees of the volume. Cover the lamp, or turn the camera.</p>
+      )}
+      {room.recordings.length === 0 && room.calibrations.length === 0 && (
+        <Row>
+          <label><Quiet>Simulated room: </Quiet>
+            <select aria-label="Cameras in the simulated room" value={room.cameras.length} disabled={!canWork || deeds.resize.isPending} onChange={(e) => deeds.resize.mutate(Number(e.target.value))}>
+              {[8, 12, 16, 20, 24].map((n) => <option key={n} value={n}>{n} cameras</option>)}
+            </select>
+          </label>
+        </Row>
       )}
       <p style={{ marginTop: 12 }}><Quiet>In a picture: double-click adds a blind, dragging moves it; arrow keys, + − and Delete work on the one in focus.</Quiet></p>
     </Panel>

@@ -38,6 +38,10 @@ export function useRoom(production: number) {
       onSettled: refresh,
     }),
     rebuild: useMutation({ mutationFn: (takes: number[]) => post(`${base}/rebuild`, { takes }), onSettled: refresh }),
+    resize: useMutation({
+      mutationFn: (cameras: number) => put<RoomOut>(`${base}/size`, { cameras }),
+      onSuccess: (data) => client.setQueryData(['stage', production], data),
+    }),
     knock: useMutation({ mutationFn: (camera: string) => post(`${base}/knock`, { camera }), onSettled: refresh }),
   };
 }

@@ -129,4 +129,9 @@ def keeper_corner():
     return Wand("quay corner", markers, np.zeros(3), np.array([0.0, 0, 1]), np.array([0.0, 1, 0]))
 
 
-SHIPPED_WANDS = {w.name: w for w in (keeper_line(), keeper_corner())}
+def keeper_triangle():
+    """The triangle wand that ships: three markers, light enough for one hand."""
+    return Wand("dory triangle", np.array([[0.0, 0, 0], [0.3, 0, 0], [0, 0, 0.2]]))
+
+
+SHIPPED_WANDS = {w.name: w for w in (keeper_line(), keeper_corner(), keeper_triangle())}

@@ -3,7 +3,7 @@
 import numpy as np
 from django.db import transaction
 from django.http import HttpResponse
-from ninja import Query, Router, Schema
+from ninja import Field, Query, Router, Schema
 from ninja.errors import HttpError
 
 from otrevo.core.errors import InputError
@@ -159,16 +159,25 @@ def _handed_over(stream):
     return stream.run_id and stream.run.packages.filter(state__in=["sent", "accepted", "returned"]).exists()
 
 
+class RebuildLimits(Schema):
+    """What the rebuild may be told: how many cameras must see a new point, how far off a sighting may lie."""
+
+    min_cameras: int = Field(3, ge=2, le=12)
+    residual_limit_px: float = Field(0.7, ge=0.2, le=10)
+
+
 @router.post("/takes/{take_id}/passes/{name}", response=RunOut)
-def run_pass(request, take_id: int, name: str):
+def run_pass(request, take_id: int, name: str, limits: RebuildLimits | None = None):
     item = fetch_take(request, take_id)
     name = name.replace("-", " ")
+    if limits is not None and name != "rebuild":
+        raise InputError(f"Limits are for the rebuild; {name} takes none.")
     if item.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
         raise InputError("A pass is already at work on this take; wait for it or cancel it.")
     newest = item.calibration and item.slate.performer.calibrations.first()
     if item.calibration is None and (newest := item.slate.performer.calibrations.first()):
         Take.objects.filter(pk=item.pk).update(calibration=newest)
-    return run_out(queue_from(item, name))
+    return run_out(queue_from(item, name, limits and limits.dict()))
 
 
 @router.post("/runs/{run_id}/cancel", response=RunOut)

@@ -17,11 +17,11 @@ WORK = {**PASSES, "record": run_record, "calibrate": run_calibrate}
 
 
 def queue(take, *names, parameters=None):
-    """Queue runs of passes over a take, one after the other. Returns the first Run."""
+    """Queue runs of passes over a take, one after the other; parameters are the first one's. Returns the first Run."""
     with transaction.atomic():
         runs = [
-            Run.objects.create(take=take, name=n, parameters=parameters or {}, code_version=code_version())
-            for n in names
+            Run.objects.create(take=take, name=n, parameters=p, code_version=code_version())
+            for n, p in zip(names, [parameters or {}] + [{}] * len(names), strict=False)
         ]
         defer(take, [r.pk for r in runs])
     return runs[0]
@@ -32,12 +32,12 @@ def defer(take, run_ids):
     execute.configure(lock=f"performer-{take.slate.performer_id}").defer(run_ids=run_ids)
 
 
-def queue_from(take, name):
-    """Queue a pass and every pass that builds on it."""
+def queue_from(take, name, parameters=None):
+    """Queue a pass, with its parameters, and every pass that builds on it."""
     passes = passes_of(take)
     if name not in passes:
         raise InputError(f"There is no pass '{name}' for this take; expected {', '.join(passes)}.")
-    return queue(take, *passes[passes.index(name) :])
+    return queue(take, *passes[passes.index(name) :], parameters=parameters)
 
 
 @app.task(name="execute_runs", queue="passes", retry=False)

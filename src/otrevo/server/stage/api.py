@@ -24,7 +24,7 @@ from otrevo.server.stage.actions import draw_blinds, recording_from_file, undo_b
 from otrevo.server.stage.jobs import queue_step
 from otrevo.server.stage.models import StageCalibration, StageRecording, StageRun
 from otrevo.server.stage.passes import adjust
-from otrevo.server.stage.room import calibrated, covariance_of, current_blinds, rig_of, room_of
+from otrevo.server.stage.room import calibrated, covariance_of, current_blinds, resize, rig_of, room_of
 from otrevo.server.streams.models import Stream
 from otrevo.server.streams.store import frame_rows, stream_bytes
 from otrevo.server.work import Work
@@ -189,6 +189,10 @@ class AdjustIn(Schema):
 
 class RebuildIn(Schema):
     takes: list[int]
+
+
+class SizeIn(Schema):
+    cameras: int = Field(ge=6, le=24)
 
 
 class KnockIn(Schema):
@@ -462,6 +466,15 @@ def rebuild_takes(request, production_id: int, payload: RebuildIn):
             Take.objects.filter(pk=take.pk).update(stage_calibration=newest)
             queue_from(take, "rebuild")
     return _trust_rows(room)
+
+
+@router.put("/productions/{production_id}/stage/size", response=RoomOut)
+def set_size(request, production_id: int, payload: SizeIn):
+    """How many cameras hang in the simulated room, before anything was recorded in it."""
+    room = _room(request, production_id, FLOOR_ROLES)
+    resize(room, payload.cameras)
+    ask({"do": "again", "production": room.production_id})
+    return room_out(room)
 
 
 @router.post("/productions/{production_id}/stage/knock", response=Words)

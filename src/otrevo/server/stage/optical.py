@@ -68,6 +68,7 @@ def run_rebuild(run, report):
     size = np.linalg.norm(trust.shift_px, axis=2)
     knocked = trust.knocked(MOVED_LIMIT_PX)
     run.figures = found.figures | {
+        "min_cameras": settings.min_cameras, "residual_limit_px": settings.residual_limit_px,
         "calibration": calibration.version, "calibration_id": calibration.pk, "cameras": names,
         "trust": {
             "start_s": trust.start_s.tolist(), "shift_px": _listed(size), "spread_px": _listed(trust.spread_px),
