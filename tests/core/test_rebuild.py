@@ -3,6 +3,7 @@
 import unittest
 from fractions import Fraction
 from functools import cache
+from unittest import mock
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -111,6 +112,19 @@ class TwoPerformers(unittest.TestCase):
             np.testing.assert_array_equal(number[0, :n], whole[1][f, :n])
             np.testing.assert_allclose(x[0, :n], whole[0][f, :n])
             np.testing.assert_array_equal(seen[0, :n], whole[3][f, :n])
+
+    def test_a_recording_in_pieces_is_the_same_as_in_one(self):
+        with mock.patch.multiple("otrevo.core.optics.rebuild", PIECE=150, OVERLAP=48):
+            pieces = rebuild(self.centroids, self.rig, RATE)
+        there = np.isfinite(pieces.points_m[..., 0]).sum(axis=1)
+        whole = np.isfinite(self.found.points_m[..., 0]).sum(axis=1)
+        self.assertLess(np.abs(there - whole).mean() / whole.mean(), 0.002)
+        self.assertEqual(pieces.residual_px.shape, self.found.residual_px.shape)
+        length = lambda r: np.isfinite(r.points_m[..., 0]).sum(axis=0)  # noqa: E731
+        self.assertLess(pieces.figures["tracks"], 1.1 * self.found.figures["tracks"])
+        self.assertGreater(np.sort(length(pieces))[-40:].mean(), 0.97 * np.sort(length(self.found))[-40:].mean())
+        hit, ghosts, errors = score(pieces, self.places)
+        self.assertLess(ghosts / len(errors), 0.003)
 
     def test_figures_are_those_of_the_points(self):
         figures = self.found.figures

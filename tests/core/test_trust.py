@@ -46,12 +46,16 @@ class Knocks(unittest.TestCase):
         self.assertGreater(shift, 2.0)
         at = np.flatnonzero(trust.start_s >= since)
         shift_px = np.nanmedian(trust.shift_px[at, camera], axis=0)
-        again, rms = place_again(rig, camera, found.points_m, centroids, RATE, since + 1.0, shift_px)
+        again, rms, unsure = place_again(rig, camera, found.points_m, centroids, RATE, since + 1.0, shift_px)
         true = knock(rig[camera], 0.3, 0.002, 87)
         self.assertLess(rms, 0.2)
         row = camera_move(true, again)
         self.assertLess(row["moved_mm"], 1.0)
         self.assertLess(row["turned_deg"], 0.02)
+        off = np.concatenate(
+            [Rotation.from_matrix(true.rotation @ again.rotation.T).as_rotvec(), true.position_m - again.position_m]
+        )
+        self.assertLess(off @ np.linalg.solve(unsure, off), 40, "six numbers whose errors are as large as expected")
         repaired = [again if c == camera else one for c, one in enumerate(rig)]
         late = centroids.only(centroids.frame >= 400)
         after = measure_trust(rebuild(late, repaired, RATE).points_m, late, repaired, RATE)

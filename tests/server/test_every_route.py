@@ -27,7 +27,7 @@ BODIES = {
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
-    "knock": {"camera": "c01"}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
+    "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
 }  # fmt: skip
 

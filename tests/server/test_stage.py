@@ -387,6 +387,33 @@ class Trust(TestCase):
         self.assertEqual((again.state, again.figures["knocked"]), ("done", []))
         self.assertGreater(again.figures["used_share"], rebuild.figures["used_share"])
 
+    def test_the_limits_of_the_rebuild_are_asked_for_and_told(self):
+        technician, take = signed_in("technician"), self.rolled()
+        usual = take.runs.get(name="rebuild").figures
+        self.assertEqual((usual["min_cameras"], usual["residual_limit_px"]), (3, 0.7))
+        limits = {"min_cameras": 9, "residual_limit_px": 0.3}
+        self.assertEqual(post(technician, f"/takes/{take.pk}/passes/rebuild", limits).status_code, 200)
+        work()
+        run = take.runs.filter(name="rebuild").last()
+        self.assertEqual(run.figures | limits, run.figures)
+        self.assertLess(run.figures["points_mean"], usual["points_mean"])
+        self.assertEqual(take.runs.filter(name="solve").last().parameters, {})
+        for path, wrong in (("rebuild", {"min_cameras": 1}), ("rebuild", {"residual_limit_px": 0}), ("solve", limits)):
+            self.assertEqual(post(technician, f"/takes/{take.pk}/passes/{path}", wrong).status_code, 422)
+
+    def test_an_empty_room_takes_another_number_of_cameras(self):
+        technician = signed_in("technician")
+        path = f"/api/productions/{self.production.pk}/stage/size"
+        send = lambda n: technician.put(path, json.dumps({"cameras": n}), content_type="application/json")  # noqa: E731
+        self.assertIn("in use", send(24).json()["detail"])
+        self.room.calibrations.all().delete()
+        draw_blinds(self.room, [{"camera": "c12", "x": 9, "y": 9, "radius": 9}], "one", None)
+        send(24)  # nobody runs the recorder here, which is told
+        self.room.refresh_from_db()
+        self.assertEqual((len(rig_of(self.room)[0]), len(simulated(self.room).cameras)), (24, 24))
+        self.assertEqual(current_blinds(self.room)[0], [])
+        self.assertEqual(send(5).status_code, 422)
+
     def test_a_take_without_a_calibrated_room_says_what_is_missing(self):
         self.room.calibrations.all().delete()
         take = self.rolled()

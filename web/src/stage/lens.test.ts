@@ -1,11 +1,18 @@
 import { describe, expect, it } from 'vitest';
-import { cameraOf, hiddenShare, project, ray } from './lens';
+import { cameraOf, hiddenShare, project, ray, rayAcross } from './lens';
 
 const s = Math.SQRT1_2;
 const row = {
   id: 'c01', width: 2048, height: 1536, focal_px: [1300, 1305], centre_px: [1030, 760], distortion: [-0.1, 0.02, 3e-4, -2e-4, 0.004],
   position_m: [0, 1, -4], rotation_xyzw: [0, 0, 1, 0], // stands on its feet: its +Y points down, it looks along the world's +Z
 };
+
+/** How far a place lies from the stretch between two others. */
+function apart(p: number[], a: number[], b: number[]) {
+  const [dx, dy] = [b[0] - a[0], b[1] - a[1]];
+  const t = Math.max(0, Math.min(1, ((p[0] - a[0]) * dx + (p[1] - a[1]) * dy) / (dx * dx + dy * dy)));
+  return Math.hypot(p[0] - a[0] - t * dx, p[1] - a[1] - t * dy);
+}
 
 describe('a calibrated camera', () => {
   it('shows the point on its axis at its centre, and what is higher further up in the picture', () => {
@@ -24,6 +31,16 @@ describe('a calibrated camera', () => {
       expect(at[0]).toBeCloseTo(u, 4);
       expect(at[1]).toBeCloseTo(v, 4);
     }
+  });
+  it('draws the ray of another camera through the place where both see a point', () => {
+    const [one, other] = [cameraOf(row), cameraOf({ ...row, id: 'c02', position_m: [1.5, 1.4, -3.5] })];
+    const [u, v] = project(one, 0.3, 1.1, 0.2)!;
+    const seen = project(other, 0.3, 1.1, 0.2)!;
+    const path = rayAcross(one, u, v, other);
+    const nearest = Math.min(...path.slice(1).map(([x, y], i) => apart(seen, path[i], [x, y])));
+    expect(nearest).toBeLessThan(0.5);
+    const miss = rayAcross(one, u, v + 60, other);
+    expect(Math.min(...miss.slice(1).map((q, i) => apart(seen, miss[i], q)))).toBeGreaterThan(20);
   });
   it('tells how much of the volume blinds hide', () => {
     const c = cameraOf(row);

@@ -8,10 +8,14 @@ first. The state is carried on in plain arrays, so the same loop serves a record
 frame by frame. Metres, pixels, seconds.
 """
 
+import os
+from concurrent.futures import ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
+from threading import Event
 
 import numpy as np
 from numba import njit
+from scipy.spatial import cKDTree
 
 from otrevo.core.optics.camera import packed, project_one, undistort
 from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, solve_three
@@ -22,7 +26,10 @@ MOST_CAMERAS = 64
 MELTED_SIZE = 0.18  # how much larger than the usual a blob may be, as a logarithm
 SIZES_ALIKE, SIZES_KNOWN, FEWEST_COMPARED = 0.05, 2000, 4
 MISSED_FRAMES = 6  # a track that was not seen for longer is over
-WINDOW = 600  # frames
+WINDOW = 600  # frames worked through without a word
+PIECE, OVERLAP, BEGIN = 2400, 96, 120  # frames on a core of their own, how far two reach into each other, a first look
+SAME_M = 0.0005
+SAY_EVERY_S = 0.1
 
 
 @dataclass(frozen=True)
@@ -385,22 +392,89 @@ def rebuild_window(centroids, groups, first, last, cameras, state, settings):
     return x[:, :most], number[:, :most], settings.noise_px * sd[:, :most], seen[:, :most], count, residual
 
 
-def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=None):
-    """Points of a recording as a Rebuilt; centroids over `cameras`, in their order; rate: Fraction."""
-    settings = settings or RebuildSettings()
-    frames, groups, state = centroids.frames, centroids.groups(len(cameras)), RebuildState()
-    rows, residuals = [], []
-    for first in range(0, frames, WINDOW):
-        if cancelled and cancelled():
-            raise InterruptedError("Rebuilding was cancelled.")
-        last = min(first + WINDOW, frames)
-        x, number, sd, seen, count, residual = rebuild_window(centroids, groups, first, last, cameras, state, settings)
+def _piece(centroids, groups, first, last, cameras, settings, sizes, step):
+    """Rows (frame, number, x, sd, cameras) of frames [first, last) on their own, and the residuals (F, C, 2)."""
+    state, rows, residuals = RebuildState(), [], []
+    state.sizes[:] = sizes
+    for begin in range(first, last, WINDOW):
+        end = min(begin + WINDOW, last)
+        x, number, sd, seen, count, residual = rebuild_window(centroids, groups, begin, end, cameras, state, settings)
         f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
-        rows.append((f + first, number[f, k], x[f, k], sd[f, k], seen[f, k]))
+        rows.append((f + begin, number[f, k], x[f, k], sd[f, k], seen[f, k]))
         residuals.append(residual)
-        if progress:
-            progress(last / frames)
-    frame, number, x, sd, seen = (np.concatenate(v) for v in zip(*rows, strict=True))
+        step(end - begin)
+    return [np.concatenate(v) for v in zip(*rows, strict=True)], np.concatenate(residuals)
+
+
+def _same_tracks(early, late, first, last):
+    """Numbers in `late` that are the same track as a number in `early`, by the places both have in frames [first, last)."""
+    votes = {}
+    for f in range(first, last):
+        mine, other = early[0] == f, late[0] == f
+        if mine.any() and other.any():
+            off, who = cKDTree(early[2][mine]).query(late[2][other])
+            for a, b in zip(late[1][other][off < SAME_M], early[1][mine][who[off < SAME_M]], strict=True):
+                votes.setdefault(int(a), {}).setdefault(int(b), 0)
+                votes[int(a)][int(b)] += 1
+    return {a: max(partners, key=partners.get) for a, partners in votes.items()}
+
+
+def _joined(pieces, starts):
+    """Rows of all pieces with one number for each track: where two overlap, the middle of the overlap is the seam."""
+    whole, next_number = pieces[0], 0
+    for start, piece in zip(starts[1:], pieces[1:], strict=True):
+        same = _same_tracks(whole, piece, start + OVERLAP // 4, start + OVERLAP)
+        next_number = int(whole[1].max(initial=-1)) + 1
+        numbers, inverse = np.unique(piece[1], return_inverse=True)
+        named = np.array([same.get(int(n), next_number + i) for i, n in enumerate(numbers)], dtype=np.int64)
+        piece[1] = named[inverse]
+        seam = start + OVERLAP // 2
+        whole = [np.concatenate([v[whole[0] < seam], w[piece[0] >= seam]]) for v, w in zip(whole, piece, strict=True)]
+    return whole
+
+
+def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=None):
+    """Points of a recording as a Rebuilt; centroids over `cameras`, in their order; rate: Fraction.
+
+    Pieces of the recording are rebuilt on all cores at once, overlapping, and joined where they agree; how it is cut does
+    not depend on how many cores there are.
+    """
+    settings = settings or RebuildSettings()
+    frames, groups = centroids.frames, centroids.groups(len(cameras))
+    starts = list(range(0, max(frames - PIECE // 2, 1), PIECE))
+    ends = [*(s + OVERLAP for s in starts[1:]), frames]
+    begun, total, done = RebuildState(), sum(e - s for s, e in zip(starts, ends, strict=True)), [0]
+    rebuild_window(centroids, groups, 0, min(BEGIN, frames), cameras, begun, settings)  # how alike blobs' sizes are
+
+    over = Event()
+
+    def step(more):
+        if over.is_set():
+            raise InterruptedError("Rebuilding was cancelled.")
+        done[0] += more
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        waiting = [
+            pool.submit(_piece, centroids, groups, s, e, cameras, settings, begun.sizes, step)
+            for s, e in zip(starts, ends, strict=True)
+        ]
+        try:
+            left = waiting
+            while left:  # whoever listens is told in the thread that asked
+                if cancelled and cancelled():
+                    raise InterruptedError("Rebuilding was cancelled.")
+                if progress:
+                    progress(min(done[0] / total, 1.0))
+                left = wait(waiting, SAY_EVERY_S).not_done
+        except BaseException:
+            over.set()
+            pool.shutdown(cancel_futures=True)
+            raise
+    found = [w.result() for w in waiting]
+    if progress:
+        progress(1.0)
+    frame, number, x, sd, seen = _joined([rows for rows, _ in found], starts)
+    residual = np.concatenate([r[: (starts + [frames])[i + 1] - starts[i]] for i, (_, r) in enumerate(found)])
     column, kept = _columns(frame, number, settings.shortest)
     width = int(column.max()) + 1 if kept.any() else 0
     points, deviation = np.full((frames, width, 3), np.nan), np.full((frames, width), np.nan)
@@ -408,7 +482,6 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     points[frame[kept], column[kept]] = x[kept]
     deviation[frame[kept], column[kept]] = sd[kept]
     by[frame[kept], column[kept]] = seen[kept]
-    residual = np.concatenate(residuals)
     with np.errstate(invalid="ignore", divide="ignore"):
         each = np.sqrt(residual[..., 0] / (2 * residual[..., 1]))
         per_camera = np.sqrt(residual[..., 0].sum(0) / (2 * residual[..., 1].sum(0)))

@@ -136,8 +136,9 @@ def _pairs(points, first, every, xy, groups, cameras, c, lens, rotation, positio
 def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
     """One of the cameras placed anew from a take's points (T, N, 3) and its centroids from `since_s` on.
 
-    shift_px (2,): by how much its centroids lie off by now, as measure_trust found. Returns the camera and its residual per
-    coordinate in pixels. Raises InputError with too few pairs.
+    shift_px (2,): by how much its centroids lie off by now, as measure_trust found. Returns the camera, its residual per
+    coordinate in pixels, and what the noise of its pairs adds to the covariance of its turn and place (6, 6). Raises
+    InputError with too few pairs.
     """
     camera, hz = cameras[number], float(rate)
     lens, rotation, position = packed([camera])
@@ -165,10 +166,12 @@ def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
 
     step, believed, everything = np.zeros(6), np.ones(count, dtype=bool), np.ones(count, dtype=bool)
     for _ in range(3):
-        step = least_squares(residual, step, x_scale=1e-3, args=(believed,)).x
+        solved = least_squares(residual, step, x_scale=1e-3, args=(believed,))
+        step = solved.x
         off = np.linalg.norm(residual(step, everything).reshape(-1, 2), axis=1)
         believed = off < max(4 * np.median(off), 0.05)
-    return moved(step), float(np.sqrt(np.mean(residual(step, believed) ** 2)))
+    rms = float(np.sqrt(np.mean(residual(step, believed) ** 2)))
+    return moved(step), rms, rms**2 * np.linalg.inv(solved.jac.T @ solved.jac)
 
 
 def camera_move(before, after):

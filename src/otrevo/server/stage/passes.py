@@ -7,6 +7,7 @@ import numpy as np
 from otrevo.core.errors import InputError
 from otrevo.core.optics.accuracy import moved_covariance
 from otrevo.core.optics.blinds import blinded, find_blinds
+from otrevo.core.optics.bundle import SIZE
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.level import level, stood_up
 from otrevo.core.optics.trust import camera_move, measure_trust, place_again, same_room
@@ -141,14 +142,17 @@ def run_place_again(run, report):
     since = knocked.get(number, 0.0)
     later = known[trust.start_s[known] >= since]
     shift = np.median(trust.shift_px[later, number], axis=0)
-    again, residual = place_again(cameras, number, points, centroids, rate, since, shift)
+    again, residual, unsure = place_again(cameras, number, points, centroids, rate, since, shift)
     report(0.95)
     moved = camera_move(cameras[number], again)
+    covariance, pose = covariance_of(source), SIZE * number + np.arange(6)
+    if covariance is not None:  # the lens's errors carry over, and the new pairs' noise comes on top
+        covariance[np.ix_(pose, pose)] += unsure
     after = [again if i == number else c for i, c in enumerate(cameras)]
     made = new_version(
         run.room, "placed anew", f"{again.name} placed anew from {take.slate.name} take {take.number}: moved "
         f"{moved['moved_mm']:.1f} mm and {moved['turned_deg']:.2f}°", after, source.document["world"], blinds, run.made_by,
-        source.rows, source.document.get("wand_rms_mm"), covariance_of(source),
+        source.rows, source.document.get("wand_rms_mm"), covariance,
         figures=source.figures | {"placed_anew": moved | {"residual_px": residual, "take": take.pk}}, failed=source.failed,
         notes=source.notes, source=source, recording=source.recording,
     )  # fmt: skip
