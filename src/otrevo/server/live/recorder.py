@@ -271,12 +271,12 @@ def prepare(production_id, kind, wand_document, scene):
     from otrevo.core.optics.wand import wand_from_document
     from otrevo.server.live.session import Session
     from otrevo.server.shoot.models import Production
-    from otrevo.server.stage.room import calibrated, current_blinds, newest_usable, rig_of, room_of
+    from otrevo.server.stage.room import calibrated, current_blinds, newest_calibration, rig_of, room_of
 
     room = room_of(Production.objects.get(pk=production_id))
     rig, rate = rig_of(room)
     _, room_blinds = current_blinds(room)
-    newest = newest_usable(room)
+    newest = newest_calibration(room)
     cameras, blinds = calibrated(newest) if newest else ((), ())
     session = Session(kind, rig, rate, cameras, tuple(blinds), tuple(room_blinds))
     if kind == "sweep":

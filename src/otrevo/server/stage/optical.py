@@ -9,7 +9,7 @@ from otrevo.core.optics.blinds import blinded
 from otrevo.core.optics.rebuild import RebuildSettings, rebuild
 from otrevo.core.optics.trust import measure_trust
 from otrevo.core.snags import Snag
-from otrevo.server.stage.room import calibrated, need, newest_usable, room_of
+from otrevo.server.stage.room import calibrated, need, newest_calibration, room_of
 from otrevo.server.streams.store import read_centroids, recorded, write_stream
 
 MOVED_LIMIT_PX = 0.5
@@ -47,7 +47,7 @@ def run_rebuild(run, report):
     """The take's nameless points with their uncertainty, and every camera's residual over time."""
     take = run.take
     if take.stage_calibration is None:
-        take.stage_calibration = need(newest_usable(room_of(take.production)))
+        take.stage_calibration = need(newest_calibration(room_of(take.production)))
         take.save(update_fields=["stage_calibration"])
     calibration = take.stage_calibration
     cameras, blinds = calibrated(calibration)

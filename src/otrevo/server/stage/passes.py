@@ -22,6 +22,7 @@ from otrevo.server.stage.room import (
     moved_figures,
     moved_version,
     new_version,
+    newest_calibration,
     rig_of,
 )
 from otrevo.server.streams.store import read_centroids
@@ -95,7 +96,7 @@ def run_solve(run, report):
 def run_level(run, report):
     """Origin, front and up from the wand at rest on the floor and, where they were recorded, floor markers."""
     source = run.room.calibrations.filter(pk=run.parameters.get("calibration")).first()
-    source = source or run.room.calibrations.order_by("-version").first()
+    source = source or newest_calibration(run.room)
     if source is None:
         raise InputError("There is no calibration to level yet; sweep and solve the cameras first.")
     cameras, blinds = calibrated(source)
@@ -122,7 +123,7 @@ def run_place_again(run, report):
     take = Take.objects.filter(pk=run.parameters.get("take"), slate__day__production=run.room.production).first()
     if take is None:
         raise InputError("There is no such take in this production.")
-    source = run.room.calibrations.order_by("-version").first()
+    source = newest_calibration(run.room)
     if source is None:
         raise InputError("There is no calibration yet; sweep and solve the cameras first.")
     cameras, blinds = calibrated(source)

@@ -56,7 +56,7 @@ def calibrated(calibration):
     return calibration_from_document(calibration.document, f"calibration {calibration.version}")
 
 
-def newest_usable(room):
+def newest_calibration(room):
     """The newest calibration, levelled or not, or None."""
     return room.calibrations.order_by("-version").first()
 

@@ -1,0 +1,174 @@
+"""What the Stage's routes take and give."""
+
+from datetime import datetime
+from typing import Literal
+
+from ninja import Field, Schema
+
+
+class StageRunOut(Schema):
+    id: int
+    name: str
+    state: str
+    progress: float
+    message: str
+    figures: dict
+    asked_at: datetime
+
+
+class RecordingOut(Schema):
+    id: int
+    kind: str
+    wand: str | None
+    source: str
+    seconds: float
+    notes: list[str]
+    made_at: datetime
+    made_by: str
+    stream_id: int
+    frames: int
+
+
+class CalibrationRow(Schema):
+    id: int
+    version: int
+    how: str
+    words: str
+    world: str
+    cameras: int
+    failed: int
+    reprojection_rms_px: float | None
+    wand_rms_mm: float | None
+    position_limit_mm: float | None
+    made_at: datetime
+    made_by: str
+    source_id: int | None
+    takes: int
+
+
+class TrustRow(Schema):
+    """A take against the calibration its points were rebuilt with; knocked: [{camera, since_s, shift_px}]."""
+
+    take_id: int
+    slate: str
+    number: int
+    calibration_id: int | None
+    calibration_version: int | None
+    knocked: list[dict]
+    busy: bool
+    older: bool
+
+
+class RoomOut(Schema):
+    id: int
+    cameras: list[dict]
+    rate: str
+    blinds: list[dict]
+    blinds_words: str | None
+    can_undo_blinds: bool
+    can_redo_blinds: bool
+    wands: list[dict]
+    recordings: list[RecordingOut]
+    calibrations: list[CalibrationRow]
+    runs: list[StageRunOut]
+    takes: list[TrustRow]
+    knocks: list[str]
+
+
+class StageCalibrationOut(Schema):
+    row: CalibrationRow
+    document: dict
+    figures: dict
+    rows: list[dict]
+    failed: dict
+    notes: list[str]
+
+
+class PlanOut(Schema):
+    """Counts of cameras that see each place at one height, and the expected accuracy there; rows along z, columns along x."""
+
+    x_m: list[float]
+    z_m: list[float]
+    height_m: float
+    cameras: list[list[int]]
+    sd_mm: list[list[float | None]]
+
+
+class TrustOut(Schema):
+    """Every camera's residual against the points of a take, for windows that begin at start_s; rows by camera."""
+
+    calibration_version: int | None
+    cameras: list[str]
+    start_s: list[float]
+    shift_px: list[list[float | None]]
+    spread_px: list[list[float | None]]
+    support: list[list[float | None]]
+
+
+class MovedRow(Schema):
+    id: str
+    moved_mm: float
+    turned_deg: float
+    focal_px: float
+
+
+class CompareOut(Schema):
+    before: int
+    after: int
+    rows: list[MovedRow]
+    world_turned_deg: float
+    world_moved_mm: float
+    only_before: list[str]
+    only_after: list[str]
+
+
+class RecordIn(Schema):
+    kind: Literal["still", "sweep", "wand on floor", "floor markers"]
+    wand: str | dict | None = None
+
+
+class StopIn(Schema):
+    keep: bool = True
+
+
+class StepParameters(Schema):
+    """What a step may be told; what is left out is the newest."""
+
+    recording: int | None = None
+    calibration: int | None = None
+    wand_recording: int | None = None
+    with_floor: bool = True
+    marker_radius_mm: float = Field(7.0, ge=0, le=100)
+    take: int | None = None
+    camera: str | None = None
+
+
+class StepIn(Schema):
+    name: str
+    parameters: StepParameters = StepParameters()
+
+
+class BlindsIn(Schema):
+    rows: list[dict]
+    words: str = Field("blinds changed", max_length=160)
+
+
+class AdjustIn(Schema):
+    quarter_turns: int = 0
+    raise_mm: float = 0.0
+
+
+class RebuildIn(Schema):
+    takes: list[int]
+
+
+class SizeIn(Schema):
+    cameras: int = Field(ge=6, le=24)
+
+
+class KnockIn(Schema):
+    camera: str
+
+
+class Words(Schema):
+    words: str | None
