@@ -87,8 +87,8 @@ def _one(session, room, seed, rate, motion, number, port):
             began = began or heard
         over = began is not None and time.monotonic() - heard > OVER_S
         session.advance(whole=over)
-        if began and not over:
-            worst = max(worst, time.monotonic() - began - session.done / float(rate))
+        if heard > step:  # while they send
+            worst = max(worst, heard - began - session.done / float(rate))
     link.close()
     return worst
 

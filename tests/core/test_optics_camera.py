@@ -2,6 +2,7 @@
 
 import unittest
 
+import cv2
 import numpy as np
 
 from otrevo.core.errors import InputError
@@ -44,6 +45,30 @@ class Lens(unittest.TestCase):
     def test_places_are_those_of_the_formula(self):
         for a, b in self.ways:
             np.testing.assert_allclose(place_of(LENS, a, b)[0], by_the_book(LENS, a, b), atol=1e-9)
+
+    def test_places_are_those_of_opencv(self):
+        """Whole cameras, as they hang, against a library that shares nothing with ours."""
+        points = np.random.default_rng(3).uniform([-1.5, 0, -1.5], [1.5, 2, 1.5], (200, 3))
+        for camera in make_rig(5, 6):
+            fx, fy, cx, cy, *distortion = camera.lens
+            matrix = np.array([[fx, 0, cx], [0, fy, cy], [0, 0, 1]])
+            turn, _ = cv2.Rodrigues(camera.rotation)
+            theirs, _ = cv2.projectPoints(
+                points, turn, -camera.rotation @ camera.position_m, matrix, np.array(distortion)
+            )
+            ours, depth = project_all(*packed([camera]), points)
+            seen = np.isfinite(ours[0, :, 0])
+            self.assertGreater(seen.sum(), 100)
+            np.testing.assert_allclose(ours[0][seen], theirs[seen, 0], atol=1e-6)
+            simulated = project(camera, points)[0]
+            inside = np.isfinite(simulated[:, 0])
+            np.testing.assert_allclose(simulated[inside], theirs[inside, 0], atol=1e-6)
+            for (u, v), (a, b) in zip(
+                theirs[:20, 0], cv2.undistortPoints(theirs[:20], matrix, np.array(distortion))[:, 0], strict=True
+            ):
+                way = np.empty(2)
+                self.assertTrue(undistort(camera.lens, u, v, way))
+                np.testing.assert_allclose(way, [a, b], atol=2e-4)  # theirs takes a few steps only
 
     def test_slopes_are_those_of_finite_differences(self):
         step = 1e-6

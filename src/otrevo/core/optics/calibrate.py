@@ -21,6 +21,7 @@ from otrevo.core.optics.picture_reading import is_triangle, name_triangles_in, r
 from otrevo.core.optics.wand_reading import wand_shape
 
 START_FRAMES, FOCAL_FRAMES, SOME_FRAMES = 240, 60, 1500
+MOST_FRAMES = 24_000  # of a sweep that are fitted: more cost memory and time, and add next to nothing
 REFLECTION_SHARE = 0.6  # in a sweep, what is there this long without moving is no wand
 FEWEST_SIGHTINGS = 200  # of a camera
 SMALL_PART = 0.1  # of the picture, that must have been swept
@@ -71,6 +72,8 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     blinds = list(blinds or []) + find_blinds(centroids, len(rig), REFLECTION_SHARE)
     centroids = centroids.only(~blinded(centroids, blinds))
     per_camera = np.bincount(centroids.camera, minlength=len(rig))
+    if centroids.frames > MOST_FRAMES:
+        notes.append(f"the sweep is long: {MOST_FRAMES} of its {centroids.frames} frames are fitted, spread over all of it")
     if not len(centroids) or (per_camera > 0).sum() < FEWEST_CAMERAS:
         raise InputError(f"{int((per_camera > 0).sum())} cameras saw anything that moves; at least two are needed.")
     say(0.05)
@@ -192,6 +195,8 @@ def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATE
     score = np.zeros(frames, dtype=np.int64)
     follow(*shape, centroids.xy, groups, frames, fit.lens, fit.rotation, fit.position, gates, turn, place, which, score)
     found = np.flatnonzero(score)
+    if len(found) > MOST_FRAMES:
+        found = found[np.linspace(0, len(found) - 1, MOST_FRAMES).astype(int)]
     if len(found) < 20:
         raise InputError("The wand could be followed in fewer than 20 frames; sweep where several cameras look.")
     f, c, m = np.nonzero(which[found] >= 0)
