@@ -14,6 +14,7 @@ from django.test import TransactionTestCase
 from playwright.sync_api import expect
 
 from otrevo.server.launch import free_port, start_children, stop_children, wait_for
+from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import current_blinds, room_of
 from tests.interface.browser import InBrowser
@@ -54,6 +55,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         page = self.sign_in("technician")
         page.get_by_role("link", name="Stage").click()
         self.live(page)
+        expect(page.get_by_label("Cameras in the simulated room")).to_have_value("12")
         page.get_by_role("button", name="Room").click()
         expect(page.get_by_text("Nobody knows yet where the cameras hang")).to_be_visible()
         page.get_by_role("button", name="Pictures").click()
@@ -143,6 +145,34 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         verdict = page.get_by_role("region", name="Verdict")
         expect(verdict).to_contain_text("camera c07 was knocked", timeout=90000)
         expect(verdict).to_contain_text("usable", timeout=60000)
+        take = Take.objects.latest("id")
+        self.look_at_a_marker(page, take)
+        self.rebuild_with_other_limits(page, take)
+
+    def look_at_a_marker(self, page, take):
+        self.at(page, f"stage/trust?take={take.pk}&view=pictures&camera=c03")
+        marker = page.get_by_label("Marker", exact=True)
+        marker.select_option(index=5)
+        seen = page.get_by_role("status").filter(has_text="seen by")
+        expect(seen).to_contain_text(re.compile(r"seen by \d+: c\d\d \d\.\d\d"))
+        picture = page.get_by_role("img", name="Picture of camera c03")
+        picture.click(position={"x": 3, "y": 3})  # no point lies there
+        expect(marker).to_have_value("")
+
+    def rebuild_with_other_limits(self, page, take):
+        self.at(page, f"bench/{take.pk}")
+        page.get_by_role("button", name="Limits of the rebuild").click()
+        sheet = page.get_by_role("dialog", name="Limits of the rebuild")
+        cameras = sheet.get_by_label("cameras that must see a new point")
+        expect(cameras).to_have_value("3")
+        cameras.fill("1")
+        expect(sheet.get_by_role("button", name="Rebuild")).to_be_disabled()
+        cameras.fill("5")
+        sheet.get_by_role("button", name="Rebuild").click()
+        runs = take.runs.filter(name="rebuild")
+        self.eventually(runs.count, 2)
+        self.assertEqual(runs.last().parameters, {"min_cameras": 5, "residual_limit_px": 0.7})
+        expect(page.get_by_role("region", name="Rebuild")).to_contain_text("mm", timeout=60000)
 
     def test_an_animator_has_no_stage(self):
         page = self.sign_in("animator")
