@@ -21,7 +21,7 @@ MELTED_PX = 3.0
 MOST_GUESSED = 4  # centroids of a picture that are tried as the triangle in every way
 MOST_TRIED = 48  # ways: 4 * 3 * 2 orders, two tilts
 GATE_PX = 20.0  # how far from where it is expected a centroid is looked for
-CLEARLY = 0.5  # the best order's roughness, of the next best's
+CLEARLY = 0.6  # the best order's roughness, of the next best's
 ORDERS = np.array(list(permutations(range(3))))
 
 
