@@ -396,7 +396,7 @@ def _piece(centroids, groups, first, last, cameras, settings, sizes, step):
     """Rows (frame, number, x, sd, cameras) of frames [first, last) on their own, and the residuals (F, C, 2)."""
     state, rows, residuals = RebuildState(), [], []
     state.sizes[:] = sizes
-    for begin in range(first, last, WINDOW):
+    for begin in range(first, max(last, first + 1), WINDOW):
         end = min(begin + WINDOW, last)
         x, number, sd, seen, count, residual = rebuild_window(centroids, groups, begin, end, cameras, state, settings)
         f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
