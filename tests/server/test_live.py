@@ -104,6 +104,37 @@ class Frames(TestCase):
         self.assertEqual(frames[-1], 239 + 60 * 120)
         self.assertGreater((frames > 7200).sum(), 0.45 * len(self.seen))
 
+    def test_numbers_that_are_none_are_left_out_and_pictures_sent_twice_are_kept_once(self):
+        broken = self.packets[30].centroids.copy() if len(self.packets[30].centroids) else np.ones((2, 3))
+        broken = np.vstack([broken, [np.nan, 3, 2], [5, np.inf, 2]])
+        packets = [*self.packets[:30], replace(self.packets[30], centroids=broken), *self.packets[31:]]
+        session = self.fed([p for p in packets for _ in range(2)], cameras=ROOM.cameras)
+        kept = session.recorded()
+        np.testing.assert_array_equal(kept.frame, self.seen.frame)
+        np.testing.assert_allclose(kept.xy, self.seen.xy)
+        json.loads(json.dumps(session.snapshot(), allow_nan=False))
+        self.assertEqual(sum(session.lost.values()), 0)
+
+    def test_whatever_happens_on_the_way_what_is_kept_was_sent_and_stands_in_its_frame(self):
+        sent = {
+            (f, c): self.seen.xy[(self.seen.frame == f) & (self.seen.camera == c)]
+            for f in range(240) for c in range(len(ROOM.cameras))
+        }  # fmt: skip
+        for seed in range(4):
+            rng = np.random.default_rng(seed)
+            order = np.arange(len(self.packets)) + rng.normal(0, rng.choice([2, 8, 30]), len(self.packets))
+            arriving = np.argsort(order)
+            arriving = arriving[rng.random(len(arriving)) < 0.97]  # some are lost
+            arriving = np.repeat(arriving, 1 + (rng.random(len(arriving)) < 0.05))  # some come twice
+            session = self.fed([self.packets[i] for i in arriving], zero_us=5_000_000)
+            kept = session.recorded()
+            self.assertTrue((np.diff(kept.frame * 100 + kept.camera) >= 0).all())
+            for f, c in {(int(a), int(b)) for a, b in zip(kept.frame, kept.camera, strict=True)}:
+                mine = kept.xy[(kept.frame == f) & (kept.camera == c)]
+                np.testing.assert_allclose(np.sort(mine, axis=0), np.sort(sent[f, c], axis=0))
+            self.assertGreater(len(kept), 0.3 * len(self.seen))
+            self.assertTrue(all(n >= 0 for n in session.lost.values()))
+
     def test_midnight_does_not_end_a_recording(self):
         late = packets_of(self.seen, 240, zero_us=DAY_US - 700_000)
         late = [CameraPacket(p.camera, p.sequence, p.timecode_us % DAY_US, p.centroids) for p in late]

@@ -73,7 +73,9 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     centroids = centroids.only(~blinded(centroids, blinds))
     per_camera = np.bincount(centroids.camera, minlength=len(rig))
     if centroids.frames > MOST_FRAMES:
-        notes.append(f"the sweep is long: {MOST_FRAMES} of its {centroids.frames} frames are fitted, spread over all of it")
+        notes.append(
+            f"the sweep is long: {MOST_FRAMES} of its {centroids.frames} frames are fitted, spread over all of it"
+        )
     if not len(centroids) or (per_camera > 0).sum() < FEWEST_CAMERAS:
         raise InputError(f"{int((per_camera > 0).sum())} cameras saw anything that moves; at least two are needed.")
     say(0.05)

@@ -23,11 +23,11 @@ from otrevo.core.optics.triangulate import nearest_to_rays, refine_point, solve_
 MOST_POINTS = 1024  # in one frame
 MOST_PROPOSALS = 60_000
 MOST_CAMERAS = 64
-MELTED_SIZE = 0.18  # how much larger than the usual a blob may be, as a logarithm
-SIZES_ALIKE, SIZES_KNOWN, FEWEST_COMPARED = 0.05, 2000, 4
+MELTED_SIZE = 1.2  # how large a blob may be, of the usual
+SIZES_ALIKE, SIZES_KNOWN, SIZES_LEARNT, FEWEST_COMPARED = 0.05, 2000, 20_000, 4
 MISSED_FRAMES = 6  # a track that was not seen for longer is over
 WINDOW = 600  # frames worked through without a word
-PIECE, OVERLAP, BEGIN = 2400, 96, 120  # frames on a core of their own, how far two reach into each other, a first look
+PIECE, OVERLAP = 2400, 96  # frames on a core of their own, and how far two reach into each other
 SAME_M = 0.0005
 SAY_EVERY_S = 0.1
 
@@ -86,33 +86,37 @@ def _from(xy, begin, end, value):
 @njit(cache=True, error_model="numpy")
 def _single(camera, xy, who, count, radius, lens, rotation, position, x, sizes, scratch):
     """Sort out melted blobs, which are larger than the others say a marker at x is: those that are not come first in camera,
-    xy, who. Returns how many there are. sizes (2,): how far blobs' sizes lie apart, as a sum of logarithms, and how many
+    xy, who. Returns how many there are. sizes (2,): how far blobs' sizes lie from the usual, as a sum of shares, and how many
     were compared; where radii say nothing (all alike, or coarse) nothing is sorted out."""
-    if count < FEWEST_COMPARED:
+    learnt = sizes[1] >= SIZES_LEARNT
+    if count < FEWEST_COMPARED or (learnt and sizes[0] > SIZES_ALIKE * sizes[1]):
         return count
+    least, most = 1e9, 0.0
     for k in range(count):
         c = camera[k]
         r = rotation[c]
         z = r[2, 0] * (x[0] - position[c, 0]) + r[2, 1] * (x[1] - position[c, 1]) + r[2, 2] * (x[2] - position[c, 2])
-        scratch[0, k] = np.log(max(radius[who[k]] * z / lens[c, 0], 1e-6))
+        size = radius[who[k]] * z / lens[c, 0]
+        scratch[0, k] = size
+        least, most = min(least, size), max(most, size)
+    if learnt and most < MELTED_SIZE * least:
+        return count  # as nearly always
+    for k in range(count):
         at = k
         while at > 0 and scratch[1, at - 1] > scratch[0, k]:
             scratch[1, at] = scratch[1, at - 1]
             at -= 1
         scratch[1, at] = scratch[0, k]
     usual = scratch[1, (count - 1) // 2]
-    for k in range(count):
-        off = abs(scratch[0, k] - usual)
-        if off < MELTED_SIZE:
-            sizes[0] += off
-        else:
-            sizes[0] += MELTED_SIZE
-    sizes[1] += count
-    if sizes[1] < SIZES_KNOWN or sizes[0] > SIZES_ALIKE * sizes[1]:
+    if not learnt:
+        for k in range(count):
+            sizes[0] += min(abs(scratch[0, k] / usual - 1), MELTED_SIZE - 1) if usual > 0 else 1.0
+        sizes[1] += count
+    if usual <= 0 or sizes[1] < SIZES_KNOWN or sizes[0] > SIZES_ALIKE * sizes[1]:
         return count
     k = 0
     while k < count:
-        if scratch[0, k] - usual < MELTED_SIZE:
+        if scratch[0, k] < MELTED_SIZE * usual:
             k += 1
             continue
         count -= 1
@@ -392,10 +396,9 @@ def rebuild_window(centroids, groups, first, last, cameras, state, settings):
     return x[:, :most], number[:, :most], settings.noise_px * sd[:, :most], seen[:, :most], count, residual
 
 
-def _piece(centroids, groups, first, last, cameras, settings, sizes, step):
+def _piece(centroids, groups, first, last, cameras, settings, step):
     """Rows (frame, number, x, sd, cameras) of frames [first, last) on their own, and the residuals (F, C, 2)."""
     state, rows, residuals = RebuildState(), [], []
-    state.sizes[:] = sizes
     for begin in range(first, max(last, first + 1), WINDOW):
         end = min(begin + WINDOW, last)
         x, number, sd, seen, count, residual = rebuild_window(centroids, groups, begin, end, cameras, state, settings)
@@ -443,8 +446,7 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     frames, groups = centroids.frames, centroids.groups(len(cameras))
     starts = list(range(0, max(frames - PIECE // 2, 1), PIECE))
     ends = [*(s + OVERLAP for s in starts[1:]), frames]
-    begun, total, done = RebuildState(), sum(e - s for s, e in zip(starts, ends, strict=True)), [0]
-    rebuild_window(centroids, groups, 0, min(BEGIN, frames), cameras, begun, settings)  # how alike blobs' sizes are
+    total, done = sum(e - s for s, e in zip(starts, ends, strict=True)), [0]
 
     over = Event()
 
@@ -455,7 +457,7 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [
-            pool.submit(_piece, centroids, groups, s, e, cameras, settings, begun.sizes, step)
+            pool.submit(_piece, centroids, groups, s, e, cameras, settings, step)
             for s, e in zip(starts, ends, strict=True)
         ]
         try:

@@ -110,7 +110,8 @@ def measure_trust(points_m, centroids, cameras, rate):
             shift[w], spread[w], support[w],
         )  # fmt: skip
     # a handful of chance meetings is no peak: the camera sees nothing of the points
-    shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan
+    if np.isfinite(support).any():
+        shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan
     return Trust(starts / hz, shift, spread, support)
 
 

@@ -77,7 +77,11 @@ class Session:
                 self.late += 1
                 continue
             self.leaps = 0
-            self.waiting.setdefault(frame, []).append((c, p.centroids))
+            pictures = self.waiting.setdefault(frame, [])
+            if any(c == other for other, _ in pictures):
+                continue  # sent twice
+            good = np.isfinite(p.centroids).all(axis=1)
+            pictures.append((c, p.centroids if good.all() else p.centroids[good]))
             self.latest = max(self.latest, frame)
 
     def advance(self, whole=False):
