@@ -29,6 +29,7 @@ SHARED_ENOUGH = 40  # frames read by the same two cameras
 PARTNERS_ENOUGH = 2
 MOST_KEPT = 400  # frames of readings kept for placing cameras
 GRID_M, LOWEST_M, HIGHEST_M = 0.35, 0.15, 2.1
+GIVE_UP_S, GIVEN_UP_M = 4.0, 0.8  # a place told for so long in vain, and all around it, is not told again
 FEWEST_SEE = 4  # cameras that must see a place for it to belong to the volume
 
 
@@ -82,6 +83,7 @@ class SweepCoverage:
         self.cells = np.zeros((count, CELLS[1], CELLS[0]), dtype=int)
         self.together = np.zeros((count, count), dtype=int)
         self.been, self.kept, self.volume = [], [], None
+        self.frames_read, self.told, self.given_up = 0, None, []  # what was advised, and what did not help
         self.film, self.film_frames = [], 0  # of a triangle, which is read with the frames around
         self.lens = np.array([k.lens if k else c.first_lens() for c, k in zip(rig, self.cameras, strict=True)])
         self.size = np.array([(c.width, c.height) for c in rig], dtype=float)
@@ -104,6 +106,7 @@ class SweepCoverage:
             )
         if not len(frames):
             return
+        self.frames_read += len(frames)
         count = len(self.rig)
         places, which = read_pictures(self.shape, centroids, centroids.groups(count), frames, self.lens)
         read = which[..., 0] >= 0
@@ -144,7 +147,7 @@ class SweepCoverage:
         middle = np.array([m for m in map(self._middle, self.kept) if m is not None])
         turn, shift = stood_up([k for k in self.cameras if k], middle)
         self.cameras = [k and k.moved(turn, shift) for k in self.cameras]
-        self.been, self.volume = list(middle @ turn.T + shift), None
+        self.been, self.volume, self.told, self.given_up = list(middle @ turn.T + shift), None, None, []
         return True
 
     def _volume(self):
@@ -210,12 +213,27 @@ class SweepCoverage:
             votes += lacking[c]
         if not votes.any():
             return None, np.zeros((0, 4)), []
-        best = int((near @ votes).argmax())
+        best = self._worth_telling(grid, near @ votes, int(full.sum()))
         around = near[[best]].toarray()[0]
         why = [c for c in behind if lacking[c][around].any()]
         why.sort(key=lambda c: -lacking[c][around].sum())
         some = votes > 0
         return grid[best], np.column_stack([grid[some], votes[some]]), why
+
+    def _worth_telling(self, grid, worth, filled):
+        """The number of the place to go to: the one most is gained at, unless it was told for long and nothing came of it."""
+        left = worth
+        for place in self.given_up:
+            left = np.where(np.linalg.norm(grid - place, axis=1) < GIVEN_UP_M, 0.0, left)
+        if not left.any():  # everything was tried: from the beginning
+            self.given_up, left = [], worth
+        best = int(left.argmax())
+        if self.told is None or np.linalg.norm(self.told[0] - grid[best]) > GRID_M or filled > self.told[1]:
+            self.told = (grid[best], filled, self.frames_read)
+        elif self.frames_read - self.told[2] > GIVE_UP_S * READ_HZ:
+            self.given_up.append(grid[best])
+            self.told = None
+        return best
 
     def _sentence(self, rows, behind, go_to, why):
         if not behind:
