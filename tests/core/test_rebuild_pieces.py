@@ -134,7 +134,7 @@ class Holes(unittest.TestCase):
         self.assertLess(ghosts, 10)
 
     def test_a_recording_that_shows_nothing_has_no_points(self):
-        found = self.rebuilt(joined([]))
+        found = self.rebuilt(joined([]), progress=lambda share: None)
         self.assertEqual(found.points_m.shape, (0, 0, 3))
         self.assertEqual(found.residual_px.shape, (0, 6))
         self.assertEqual(found.figures["tracks"], 0)

@@ -413,27 +413,29 @@ def _same_tracks(early, late, first, last):
     """Numbers in `late` that are the same track as a number in `early`, by the places both have in frames [first, last)."""
     votes = {}
     for f in range(first, last):
-        mine, other = early[0] == f, late[0] == f
-        if mine.any() and other.any():
+        mine, other = (slice(*np.searchsorted(rows[0], [f, f + 1])) for rows in (early, late))
+        if mine.start < mine.stop and other.start < other.stop:
             off, who = cKDTree(early[2][mine]).query(late[2][other])
-            for a, b in zip(late[1][other][off < SAME_M], early[1][mine][who[off < SAME_M]], strict=True):
+            near = off < SAME_M
+            for a, b in zip(late[1][other][near], early[1][mine][who[near]], strict=True):
                 votes.setdefault(int(a), {}).setdefault(int(b), 0)
                 votes[int(a)][int(b)] += 1
     return {a: max(partners, key=partners.get) for a, partners in votes.items()}
 
 
 def _joined(pieces, starts):
-    """Rows of all pieces with one number for each track: where two overlap, the middle of the overlap is the seam."""
-    whole, next_number = pieces[0], 0
+    """Rows of all pieces, each sorted by frame, with one number for each track; the seam is the middle of an overlap."""
+    parts, before = [], pieces[0]
+    fresh = int(before[1].max(initial=-1)) + 1
     for start, piece in zip(starts[1:], pieces[1:], strict=True):
-        same = _same_tracks(whole, piece, start + OVERLAP // 4, start + OVERLAP)
-        next_number = int(whole[1].max(initial=-1)) + 1
+        same = _same_tracks(before, piece, start + OVERLAP // 4, start + OVERLAP)
         numbers, inverse = np.unique(piece[1], return_inverse=True)
-        named = np.array([same.get(int(n), next_number + i) for i, n in enumerate(numbers)], dtype=np.int64)
-        piece[1] = named[inverse]
+        named = np.array([same.get(int(n), fresh + i) for i, n in enumerate(numbers)], dtype=np.int64)
+        fresh += len(numbers)
         seam = start + OVERLAP // 2
-        whole = [np.concatenate([v[whole[0] < seam], w[piece[0] >= seam]]) for v, w in zip(whole, piece, strict=True)]
-    return whole
+        parts.append([v[before[0] < seam] for v in before])
+        before = [v[piece[0] >= seam] for v in (piece[0], named[inverse], *piece[2:])]
+    return [np.concatenate(v) for v in zip(*parts, before, strict=True)]
 
 
 def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=None):
@@ -446,8 +448,7 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     frames, groups = centroids.frames, centroids.groups(len(cameras))
     starts = list(range(0, max(frames - PIECE // 2, 1), PIECE))
     ends = [*(s + OVERLAP for s in starts[1:]), frames]
-    total, done = sum(e - s for s, e in zip(starts, ends, strict=True)), [0]
-
+    total, done = max(sum(e - s for s, e in zip(starts, ends, strict=True)), 1), [0]
     over = Event()
 
     def step(more):
