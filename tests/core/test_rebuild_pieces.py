@@ -8,14 +8,8 @@ import numpy as np
 
 from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.camera import packed
-from otrevo.core.optics.rebuild import (
-    MOST_CAMERAS,
-    RebuildSettings,
-    _joined,
-    _same_tracks,
-    _single,
-    rebuild,
-)
+from otrevo.core.optics.rebuild import RebuildSettings, _joined, _same_tracks, rebuild
+from otrevo.core.optics.rebuild_frames import MOST_CAMERAS, _single
 from otrevo.core.sim.rig import Faults, film, make_rig, project
 from tests.core.test_rebuild import score
 

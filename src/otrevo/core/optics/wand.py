@@ -96,16 +96,13 @@ def _check_readable(wand, where):
 def _alike(x):
     """Two markers that change places when the wand (M, 3) is turned onto itself, within ALIKE_M, or None."""
     apart = np.linalg.norm(x[:, None] - x[None], axis=2)
-    for order in permutations(range(len(x))):
-        order = np.array(order)
-        if (moved := np.flatnonzero(order != np.arange(len(x)))).size and np.abs(
-            apart[np.ix_(order, order)] - apart
-        ).max() < ALIKE_M:
-            turn, shift = rigid_move(x, x[order])
-            if (
-                np.linalg.norm(x @ turn.T + shift - x[order], axis=1).max() < ALIKE_M
-            ):  # else it is only a mirror picture
-                return int(order[moved[0]]), int(moved[0])
+    for order in map(np.array, permutations(range(len(x)))):
+        moved = np.flatnonzero(order != np.arange(len(x)))
+        if not len(moved) or np.abs(apart[np.ix_(order, order)] - apart).max() >= ALIKE_M:
+            continue
+        turn, shift = rigid_move(x, x[order])
+        if np.linalg.norm(x @ turn.T + shift - x[order], axis=1).max() < ALIKE_M:  # else it is only a mirror picture
+            return int(order[moved[0]]), int(moved[0])
     return None
 
 
