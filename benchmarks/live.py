@@ -26,12 +26,11 @@ def ten_minutes(seeds):
     """Takes of all motions one after the other, in real time, for MINUTES: frames lost by us and the time of each frame."""
     port = free_port(8700)
     cameras = subprocess.Popen([sys.executable, "-m", "otrevo.standins.cameras", str(port)])
-    times, late, frames, points, behind = [], 0, 0, [], []
+    times, late, frames, behind = [], 0, 0, []
     rebuild_window = live.rebuild_window
     room = make_room(1, 4)
-    rebuild(
-        film(room.cameras, np.ones((8, 3, 3)), 1)[0], room.cameras, Fraction(120)
-    )  # compiled before anything is timed
+    seen, _ = film(room.cameras, np.ones((8, 3, 3)), 1)
+    rebuild(seen, room.cameras, Fraction(120))  # compiled before anything is timed
 
     def timed(known, groups, first, last, *rest):
         began = time.perf_counter()
@@ -50,7 +49,7 @@ def ten_minutes(seeds):
             session = live.Session("take", rig, rate, room.cameras, recording=True)
             lateness = _one(session, room, seed, rate, motion, number, port)
             late, frames = late + session.late, frames + session.done
-            points.append(len(session.points)), behind.append(lateness)
+            behind.append(lateness)
             number += 1
             print(
                 f"take {number} {motion}: {session.done} frames, {session.late} pictures too late, at most {lateness:.2f} s behind"
@@ -58,9 +57,9 @@ def ten_minutes(seeds):
     finally:
         live.rebuild_window = rebuild_window
         cameras.terminate()
-    each, weight = np.repeat([t for t, _ in times], [n for _, n in times]), len(times)
+    each = np.repeat([t for t, _ in times], [n for _, n in times])
     return {
-        "minutes": frames / 120 / 60, "pictures_too_late": late, "steps": weight, "rebuild_ms_p50": float(np.median(each)),
+        "minutes": frames / 120 / 60, "pictures_too_late": late, "steps": len(times), "rebuild_ms_p50": float(np.median(each)),
         "rebuild_ms_p99": float(np.percentile(each, 99)), "most_behind_s": float(max(behind)),
     }  # fmt: skip
 
