@@ -197,6 +197,25 @@ class Blinds(TestCase):
         draw_blinds(self.room, [one, one], "added again", None)
         self.assertIsNone(undo_blinds(self.room, redo=True), "a new change ends what could be redone")
 
+    def test_blinds_drawn_over_an_older_version_are_not_kept(self):
+        one = {"camera": "c02", "x": 100.0, "y": 50.0, "radius": 12.0, "by_hand": True}
+        technician, address = signed_in("technician"), f"/api/productions/{self.production.pk}/stage"
+        seen = technician.get(address).json()["blinds_version"]
+        self.assertEqual(seen, 0)
+        first = draw_blinds(self.room, [one, one], "drawn by somebody else", None, seen)
+
+        def put(version):
+            body = json.dumps({"rows": [one], "words": "added", "based_on": version})
+            return technician.put(f"{address}/blinds", body, content_type="application/json")
+
+        refused = put(seen)
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("changed meanwhile", refused.json()["detail"])
+        self.assertEqual(current_blinds(self.room)[0], [one, one])
+        kept = put(first.pk)
+        self.assertEqual(kept.json()["blinds"], [one])
+        self.assertGreater(kept.json()["blinds_version"], first.pk)
+
     def test_rows_that_are_wrong_are_named(self):
         good = {"camera": "c02", "x": 1.0, "y": 1.0, "radius": 2.0}
         for wrong in ({"camera": "c99"}, {"radius": 0}, {"x": "left"}, {"y": None}):

@@ -28,8 +28,19 @@ export function useRoom(production: number) {
     step: useMutation({ mutationFn: (body: { name: string; parameters?: object }) => post(`${base}/steps`, body), onSettled: refresh }),
     cancel: useMutation({ mutationFn: (id: number) => post(`/stage-runs/${id}/cancel`), onSettled: refresh }),
     blinds: useMutation({
-      mutationFn: (body: { rows: Blind[]; words: string }) => put<RoomOut>(`${base}/blinds`, body),
-      onSuccess: (data) => client.setQueryData(['stage', production], data),
+      mutationKey: ['blinds'],
+      scope: { id: `blinds ${production}` }, // one after the other: quick keys build on one another
+      onMutate: ({ rows }: { rows: Blind[]; words: string }) => {
+        void client.cancelQueries({ queryKey: ['stage', production] }); // an answer on its way knows nothing of this
+        client.setQueryData<RoomOut>(['stage', production], (now) => now && { ...now, blinds: rows });
+      },
+      mutationFn: (body: { rows: Blind[]; words: string }) =>
+        put<RoomOut>(`${base}/blinds`, { ...body, based_on: client.getQueryData<RoomOut>(['stage', production])?.blinds_version }),
+      onSuccess: (data) => {
+        const more = client.isMutating({ mutationKey: ['blinds'] }) > 1; // drawn since, and not sent yet
+        client.setQueryData<RoomOut>(['stage', production], (now) => (more && now ? { ...data, blinds: now.blinds } : data));
+      },
+      onError: refresh,
     }),
     undo: useMutation({ mutationFn: (redo: boolean) => post(`${base}/blinds/undo?redo=${redo}`), onSettled: refresh }),
     load: useMutation({ mutationFn: (form: FormData) => post(`${base}/files`, form), onSettled: refresh }),

@@ -11,7 +11,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.formats.centroids import read_centroids
 from otrevo.core.optics.documents import blinds_from_rows
 from otrevo.server.stage.models import Blinds, StageRecording
-from otrevo.server.stage.room import rig_of
+from otrevo.server.stage.room import newest_blinds, rig_of
 from otrevo.server.streams.store import write_centroids
 
 SHORTEST_S = 1.0
@@ -52,8 +52,12 @@ def recording_from_file(room, kind, upload, user, wand=None):
     return keep_recording(room, kind, centroids, rate, user, wand, Path(upload.name).name[:120], notes)
 
 
-def draw_blinds(room, rows, words, user):
-    """The blinds as somebody drew them: a new version that can be undone. Raises InputError naming a row that is wrong."""
+def draw_blinds(room, rows, words, user, based_on=None):
+    """The blinds as somebody drew them: a new version that can be undone.
+
+    based_on: the number of the version they were drawn over (0: there was none), where the drawer says. Raises InputError
+    naming a row that is wrong, or when the blinds have changed since that version.
+    """
     if len(rows) > MOST_BLINDS:
         raise InputError(f"{len(rows)} blinds; at most {MOST_BLINDS} can be kept.")
     rig, _ = rig_of(room)
@@ -61,6 +65,10 @@ def draw_blinds(room, rows, words, user):
     keep = ("camera", "x", "y", "radius", "share", "by_hand")
     rows = [{k: r[k] for k in keep if k in r} for r in rows]
     with transaction.atomic():
+        type(room).objects.select_for_update().get(pk=room.pk)
+        newest = newest_blinds(room)
+        if based_on is not None and based_on != (newest.pk if newest else 0):
+            raise InputError("The blinds have changed meanwhile, so yours were not drawn; look at them, then draw again.")
         room.blinds.filter(undone=True).delete()  # a new change ends what could be redone
         return Blinds.objects.create(room=room, rows=rows, words=words[:160], made_by=user)
 
@@ -70,7 +78,7 @@ def undo_blinds(room, redo=False):
     if redo:
         change = room.blinds.filter(undone=True).order_by("id").first()
     else:
-        change = room.blinds.filter(undone=False).order_by("-id").first()
+        change = newest_blinds(room)
     if change is None:
         return None
     change.undone = not redo

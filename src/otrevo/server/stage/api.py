@@ -25,7 +25,7 @@ from otrevo.server.stage.passes import adjust
 from otrevo.server.stage.room import (
     calibrated,
     covariance_of,
-    current_blinds,
+    newest_blinds,
     newest_calibration,
     resize,
     rig_of,
@@ -117,16 +117,16 @@ def _trust_rows(room):
 
 
 def room_out(room):
-    rows, _ = current_blinds(room)
-    newest = room.blinds.filter(undone=False).order_by("-id").first()
+    runs = {}
+    for run in room.runs.order_by("id"):  # before what they made: a step that is done must not come without its result
+        runs[run.name] = run
+    blinds = newest_blinds(room)
     calibrations = list(room.calibrations.select_related("made_by"))
     takes = {c.pk: c.takes.count() for c in calibrations}
-    runs = {}
-    for run in room.runs.order_by("id"):
-        runs[run.name] = run
     return {
-        "id": room.pk, "cameras": room.rig["cameras"], "rate": room.rig["rate"], "blinds": rows,
-        "blinds_words": newest.words if newest else None, "can_undo_blinds": newest is not None,
+        "id": room.pk, "cameras": room.rig["cameras"], "rate": room.rig["rate"], "blinds": blinds.rows if blinds else [],
+        "blinds_version": blinds.pk if blinds else 0, "blinds_words": blinds.words if blinds else None,
+        "can_undo_blinds": blinds is not None,
         "can_redo_blinds": room.blinds.filter(undone=True).exists(),
         "wands": [w.to_document() for w in SHIPPED_WANDS.values()],
         "recordings": [recording_out(r) for r in room.recordings.select_related("stream", "made_by").order_by("-id")],
@@ -235,7 +235,7 @@ def cancel_step(request, step_id: int):
 @router.put("/productions/{production_id}/stage/blinds", response=RoomOut)
 def set_blinds(request, production_id: int, payload: BlindsIn):
     room = _room(request, production_id, FLOOR_ROLES)
-    draw_blinds(room, payload.rows, payload.words, request.user)
+    draw_blinds(room, payload.rows, payload.words, request.user, payload.based_on)
     return room_out(room)
 
 

@@ -44,9 +44,14 @@ def simulated(room):
     return make_room(room.seed, len(room.rig["cameras"]), [tuple(k) for k in room.knocks])
 
 
+def newest_blinds(room):
+    """The version of the blinds that counts now, or None."""
+    return room.blinds.filter(undone=False).order_by("-id").first()
+
+
 def current_blinds(room):
     """(rows, Blinds over the rig's cameras) that count now."""
-    newest = room.blinds.filter(undone=False).order_by("-id").first()
+    newest = newest_blinds(room)
     rows = newest.rows if newest else []
     return rows, blinds_from_rows(rows, [c.name for c in rig_of(room)[0]], "the room's blinds")
 

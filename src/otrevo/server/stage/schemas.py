@@ -64,6 +64,7 @@ class RoomOut(Schema):
     cameras: list[dict]
     rate: str
     blinds: list[dict]
+    blinds_version: int
     blinds_words: str | None
     can_undo_blinds: bool
     can_redo_blinds: bool
@@ -151,6 +152,7 @@ class StepIn(Schema):
 class BlindsIn(Schema):
     rows: list[dict]
     words: str = Field("blinds changed", max_length=160)
+    based_on: int | None = None
 
 
 class AdjustIn(Schema):
