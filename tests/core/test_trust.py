@@ -9,8 +9,9 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
+from otrevo.core.optics.place_again import Recording, place_again
 from otrevo.core.optics.rebuild import rebuild
-from otrevo.core.optics.trust import Trust, camera_move, compare, measure_trust, place_again, same_room
+from otrevo.core.optics.trust import Trust, camera_move, compare, measure_trust, same_room
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import Faults, film, knock, make_rig
 from tests.core.stage import rolled
@@ -46,25 +47,20 @@ class Knocks(unittest.TestCase):
         self.assertGreater(shift, 2.0)
         at = np.flatnonzero(trust.start_s >= since)
         shift_px = np.nanmedian(trust.shift_px[at, camera], axis=0)
-        again, rms, unsure = place_again(rig, camera, found.points_m, centroids, RATE, since + 1.0, shift_px)
-        true = knock(rig[camera], 0.3, 0.002, 87)
-        self.assertLess(rms, 0.2)
-        row = camera_move(true, again)
+        recording = Recording(found.points_m, centroids, round(120 * (since + 1.0)), shift_px)
+        placed = place_again(rig, camera, [recording])
+        again = placed.camera
+        self.assertLess(placed.residual_px, 0.2)
+        row = camera_move(knock(rig[camera], 0.3, 0.002, 87), again)
         self.assertLess(row["moved_mm"], 1.0)
         self.assertLess(row["turned_deg"], 0.02)
-        off = np.concatenate(
-            [Rotation.from_matrix(true.rotation @ again.rotation.T).as_rotvec(), true.position_m - again.position_m]
-        )
-        self.assertLess(off @ np.linalg.solve(unsure, off), 40, "six numbers whose errors are as large as expected")
         repaired = [again if c == camera else one for c, one in enumerate(rig)]
         late = centroids.only(centroids.frame >= 400)
         after = measure_trust(rebuild(late, repaired, RATE).points_m, late, repaired, RATE)
         self.assertLess(np.nanmax(np.abs(after.shift_px[4:])), 0.2)
 
-    def test_a_camera_that_sees_too_little_is_not_guessed(self):
+    def test_a_camera_that_sees_nothing_is_not_accused(self):
         rig, centroids, found = take()
-        with self.assertRaisesRegex(InputError, "saw only 0 of the take's points"):
-            place_again(rig, 0, found.points_m, centroids.only(centroids.camera != 0), RATE, 0.0, np.zeros(2))
         gone = centroids.only(centroids.camera != 3)
         trust = measure_trust(found.points_m, gone, rig, RATE)
         self.assertTrue(np.isnan(trust.shift_px[:, 3]).all())

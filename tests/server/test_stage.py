@@ -390,9 +390,12 @@ class Trust(TestCase):
         self.assertGreater(np.median(trust["shift_px"][4]), 2)
         self.assertLess(np.median(trust["shift_px"][3]), 0.1)
 
+        later = self.rolled()
         run = carried_out(self.room, "place again", take=take.pk, camera="c05")
         self.assertEqual(run.state, "done", run.message)
+        self.assertEqual(run.figures["takes"], [take.pk, later.pk], "every take since the knock tells of it")
         newest = self.room.calibrations.first()
+        self.assertIn("and 1 more", newest.words)
         hangs, found = simulated(self.room).cameras[4], calibrated(newest)[0][4]
         self.assertLess(np.linalg.norm(hangs.position_m - found.position_m), 0.001)
         rows = {r["take_id"]: r for r in technician.get(f"/api/productions/{self.production.pk}/stage").json()["takes"]}

@@ -1,29 +1,26 @@
-"""Is the calibration still true? Every take measures it again, and a camera that was knocked is placed anew.
+"""Is the calibration still true? Every take measures it again, and a camera that was knocked is found.
 
 Points that the other cameras rebuilt are projected into a camera's picture. All offsets from there to centroids nearby are
 gathered over a short while; a camera that stands where it should has its peak at zero, one that was turned by a little has
-it elsewhere, and as many centroids there as before. From the take's own points such a camera's place is fitted again, its
-lens being what it was. Pixels, metres, seconds.
+it elsewhere, and as many centroids there as before (core.optics.place_again places it anew). Pixels, metres, seconds.
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
 from numba import njit
-from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bootstrap import rigid_move
-from otrevo.core.optics.camera import packed, project_all, project_one
+from otrevo.core.optics.camera import packed, project_one
 
 REACH_PX = 30
 WINDOW_S, EVERY_S = 1.0, 0.05
 PEAK_PX = 2.0  # around the peak, what counts as it
 MOVED_PX, LEAST_SUPPORT = 0.5, 0.4
 FEWEST = 60  # offsets
-FEWEST_PAIRS, MOST_PAIRS = 200, 400_000
 FEWEST_SAME, SAME_PLACE_M = 4, 0.003
 
 
@@ -113,66 +110,6 @@ def measure_trust(points_m, centroids, cameras, rate):
     if np.isfinite(support).any():
         shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan
     return Trust(starts / hz, shift, spread, support)
-
-
-@njit(cache=True, error_model="numpy")
-def _pairs(points, first, every, xy, groups, cameras, c, lens, rotation, position, shift, out_x, out_xy):
-    """Points and the centroids nearest to their shifted projections in camera c, from frame `first` on; how many."""
-    uv, slope, count = np.empty(2), np.empty((2, 2)), 0
-    for f in range(first, min(len(points), (len(groups) - 1) // cameras), every):
-        for k in range(points.shape[1]):
-            if np.isnan(points[f, k, 0]) or not project_one(lens, rotation, position, points[f, k], uv, slope):
-                continue
-            near, who = 3 * PEAK_PX, -1
-            for n in range(groups[f * cameras + c], groups[f * cameras + c + 1]):
-                d = np.hypot(xy[n, 0] - uv[0] - shift[0], xy[n, 1] - uv[1] - shift[1])
-                if d < near:
-                    near, who = d, n
-            if who >= 0 and count < len(out_x):
-                out_x[count], out_xy[count] = points[f, k], xy[who]
-                count += 1
-    return count
-
-
-def place_again(cameras, number, points_m, centroids, rate, since_s, shift_px):
-    """One of the cameras placed anew from a take's points (T, N, 3) and its centroids from `since_s` on.
-
-    shift_px (2,): by how much its centroids lie off by now, as measure_trust found. Returns the camera, its residual per
-    coordinate in pixels, and what the noise of its pairs adds to the covariance of its turn and place (6, 6). Raises
-    InputError with too few pairs.
-    """
-    camera, hz = cameras[number], float(rate)
-    lens, rotation, position = packed([camera])
-    points, seen = np.empty((MOST_PAIRS, 3)), np.empty((MOST_PAIRS, 2))
-    since = min(round(since_s * hz), len(points_m) - 1)
-    there = np.isfinite(points_m[since:, :, 0]).sum()
-    every = max(1, -(-there // MOST_PAIRS))  # as many as there is room for, over the whole of the recording
-    count = _pairs(
-        points_m, since, every, centroids.xy, centroids.groups(len(cameras)),
-        len(cameras), number, lens[0], rotation[0], position[0], np.asarray(shift_px, dtype=float), points, seen,
-    )  # fmt: skip
-    if count < FEWEST_PAIRS:
-        raise InputError(
-            f"Camera {camera.name} saw only {count} of the take's points; {FEWEST_PAIRS} are needed to place it anew."
-        )
-    points, seen = points[:count], seen[:count]
-
-    def moved(step):
-        turn = Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
-        return replace(camera, rotation=turn, position_m=camera.position_m + step[3:])
-
-    def residual(step, keep):
-        places, _ = project_all(*packed([moved(step)]), points[keep])
-        return (places[0] - seen[keep]).ravel()
-
-    step, believed, everything = np.zeros(6), np.ones(count, dtype=bool), np.ones(count, dtype=bool)
-    for _ in range(3):
-        solved = least_squares(residual, step, x_scale=1e-3, args=(believed,))
-        step = solved.x
-        off = np.linalg.norm(residual(step, everything).reshape(-1, 2), axis=1)
-        believed = off < max(4 * np.median(off), 0.05)
-    rms = float(np.sqrt(np.mean(residual(step, believed) ** 2)))
-    return moved(step), rms, rms**2 * np.linalg.inv(solved.jac.T @ solved.jac)
 
 
 def camera_move(before, after):

@@ -68,7 +68,9 @@ def draw_blinds(room, rows, words, user, based_on=None):
         type(room).objects.select_for_update().get(pk=room.pk)
         newest = newest_blinds(room)
         if based_on is not None and based_on != (newest.pk if newest else 0):
-            raise InputError("The blinds have changed meanwhile, so yours were not drawn; look at them, then draw again.")
+            raise InputError(
+                "The blinds have changed meanwhile, so yours were not drawn; look at them, then draw again."
+            )
         room.blinds.filter(undone=True).delete()  # a new change ends what could be redone
         return Blinds.objects.create(room=room, rows=rows, words=words[:160], made_by=user)
 

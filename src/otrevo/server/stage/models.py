@@ -66,7 +66,7 @@ class StageCalibration(models.Model):
     rows = models.JSONField(default=list)
     failed = models.JSONField(default=dict)
     notes = models.JSONField(default=list)
-    covariance = models.BinaryField(null=True)  # float32 (15 C, 15 C) of the cameras' numbers, in the document's world
+    covariance = models.BinaryField(null=True)  # float64 (15 C, 15 C) of the cameras' numbers, in the document's world
     source = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="followed_by")
     recording = models.ForeignKey(StageRecording, on_delete=models.SET_NULL, null=True)
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

@@ -10,8 +10,10 @@ from otrevo.core.optics.blinds import blinded, find_blinds
 from otrevo.core.optics.bundle import SIZE
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.level import level, stood_up
-from otrevo.core.optics.trust import camera_move, measure_trust, place_again, same_room
+from otrevo.core.optics.place_again import Recording, place_again
+from otrevo.core.optics.trust import WINDOW_S, camera_move, measure_trust, same_room
 from otrevo.core.optics.wand import wand_from_document
+from otrevo.server.bench.models import Run
 from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import Blinds, StageCalibration, StageRecording
 from otrevo.server.stage.optical import over, rebuilt_points, seen_by_cameras
@@ -28,6 +30,7 @@ from otrevo.server.stage.room import (
 from otrevo.server.streams.store import read_centroids
 
 TRAIL = 600  # places of the wand kept for pictures
+MOST_TAKES, SAME_KNOCK_PX = 4, 1.0  # that tell of one knocked camera
 
 
 def _recording(run, key, *kinds):
@@ -119,7 +122,7 @@ def run_level(run, report):
 
 
 def run_place_again(run, report):
-    """Place a knocked camera anew from a take's own points and the other cameras: a new version."""
+    """Place a knocked camera anew from takes' own points and the other cameras: a new version."""
     take = Take.objects.filter(pk=run.parameters.get("take"), slate__day__production=run.room.production).first()
     if take is None:
         raise InputError("There is no such take in this production.")
@@ -130,34 +133,63 @@ def run_place_again(run, report):
     names, camera = [c.name for c in cameras], run.parameters.get("camera")
     if camera not in names:
         raise InputError(f"There is no camera {camera} in calibration {source.version}.")
-    number = names.index(camera)
+    number, recordings, told = names.index(camera), [], []
+    takes = [take, *_later_takes(take, camera)]
+    for i, one in enumerate(takes):
+        found = _recording_of(one, cameras, blinds, number, lambda s, i=i: report(0.6 * (i + s) / len(takes)))
+        if found is None and one is take:
+            raise InputError(f"Camera {camera} shows none of the take's points near where they should be.")
+        # knocked again in between, it stood elsewhere
+        if found and (not recordings or np.linalg.norm(found.shift_px - recordings[0].shift_px) < SAME_KNOCK_PX):
+            recordings.append(found)
+            told.append(one)
+    again = place_again(cameras, number, recordings, covariance_of(source), lambda s: report(0.6 + 0.35 * s))
+    moved = camera_move(cameras[number], again.camera)
+    after = [again.camera if i == number else c for i, c in enumerate(cameras)]
+    more = f" and {len(told) - 1} more" if len(told) > 1 else ""
+    figures = moved | {"residual_px": again.residual_px, "points": again.points, "takes": [t.pk for t in told]}
+    if again.covariance is not None:
+        place = SIZE * number + np.arange(3, 6)
+        figures["position_sd_mm"] = float(1000 * np.sqrt(np.trace(again.covariance[np.ix_(place, place)])))
+    made = new_version(
+        run.room, "placed anew", f"{camera} placed anew from {take.slate.name} take {take.number}{more}: moved "
+        f"{moved['moved_mm']:.1f} mm and {moved['turned_deg']:.2f}°", after, source.document["world"], blinds, run.made_by,
+        source.rows, source.document.get("wand_rms_mm"), again.covariance,
+        figures=source.figures | {"placed_anew": figures}, failed=source.failed, notes=source.notes, source=source,
+        recording=source.recording,
+    )  # fmt: skip
+    run.figures = {"version": made.version} | figures
+
+
+def _later_takes(take, camera):
+    """Takes since this one, by the same calibration, in which the same camera stands elsewhere too."""
+    takes = Take.objects.filter(
+        slate__day__production=take.slate.day.production, stage_calibration=take.stage_calibration,
+        rolled_at__gt=take.rolled_at,
+    ).order_by("rolled_at")  # fmt: skip
+    out = []
+    for one in takes:
+        rebuilt = one.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+        if rebuilt and any(k["camera"] == camera for k in rebuilt.figures.get("knocked", [])):
+            out.append(one)
+    return out[: MOST_TAKES - 1]
+
+
+def _recording_of(take, cameras, blinds, number, report):
+    """What a take shows of camera `number` since it was knocked, or None when that is nothing."""
     centroids, rate, _ = seen_by_cameras(take, cameras, blinds)
-    report(0.2)
     others = [i for i in range(len(cameras)) if i != number]
-    points = rebuilt_points(centroids, cameras, others, rate, lambda s: report(0.2 + 0.5 * s))
+    points = rebuilt_points(centroids, cameras, others, rate, lambda s: report(0.9 * s))
     trust = measure_trust(points, centroids, cameras, rate)
     known = np.flatnonzero(np.isfinite(trust.shift_px[:, number, 0]))
     if len(known) == 0:
-        raise InputError(f"Camera {names[number]} shows none of the take's points near where they should be.")
-    knocked = {c: since for c, since, _ in trust.knocked()}
-    since = knocked.get(number, 0.0)
+        return None
+    since = {c: start for c, start, _ in trust.knocked()}.get(number, 0.0)
     later = known[trust.start_s[known] >= since]
     shift = np.median(trust.shift_px[later, number], axis=0)
-    again, residual, unsure = place_again(cameras, number, points, centroids, rate, since, shift)
-    report(0.95)
-    moved = camera_move(cameras[number], again)
-    covariance, pose = covariance_of(source), SIZE * number + np.arange(6)
-    if covariance is not None:  # the lens's errors carry over, and the new pairs' noise comes on top
-        covariance[np.ix_(pose, pose)] += unsure
-    after = [again if i == number else c for i, c in enumerate(cameras)]
-    made = new_version(
-        run.room, "placed anew", f"{again.name} placed anew from {take.slate.name} take {take.number}: moved "
-        f"{moved['moved_mm']:.1f} mm and {moved['turned_deg']:.2f}°", after, source.document["world"], blinds, run.made_by,
-        source.rows, source.document.get("wand_rms_mm"), covariance,
-        figures=source.figures | {"placed_anew": moved | {"residual_px": residual, "take": take.pk}}, failed=source.failed,
-        notes=source.notes, source=source, recording=source.recording,
-    )  # fmt: skip
-    run.figures = {"version": made.version, "residual_px": residual} | moved
+    # the second in which it was knocked shows it in both places
+    first = round((since + WINDOW_S) * float(rate)) if since > 0 and len(later) > 2 else 0
+    return Recording(points, centroids, first, shift)
 
 
 STEPS = {"find blinds": run_blinds, "solve cameras": run_solve, "level": run_level, "place again": run_place_again}

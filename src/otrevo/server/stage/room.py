@@ -71,7 +71,9 @@ def covariance_of(calibration):
     if calibration.covariance is None:
         return None
     size = 15 * len(calibration.document["cameras"])
-    return np.frombuffer(bytes(calibration.covariance), dtype=np.float32).reshape(size, size).astype(float)
+    stored = bytes(calibration.covariance)
+    short = len(stored) == 4 * size * size  # versions of before it was needed in full
+    return np.frombuffer(stored, dtype=np.float32 if short else np.float64).reshape(size, size).astype(float)
 
 
 @transaction.atomic
@@ -83,7 +85,7 @@ def new_version(room, how, words, cameras, world, blinds, user, rows=(), wand_rm
     return StageCalibration.objects.create(
         room=room, version=version, how=how, words=words, rows=list(rows), made_by=user,
         document=calibration_to_document(cameras, wand_rms_mm, world, blinds, rows, rate),
-        covariance=None if covariance is None else np.asarray(covariance, dtype=np.float32).tobytes(), **values,
+        covariance=None if covariance is None else np.asarray(covariance, dtype=np.float64).tobytes(), **values,
     )  # fmt: skip
 
 
