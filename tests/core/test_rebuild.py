@@ -1,6 +1,7 @@
 """Points rebuilt from centroids: correspondences, tracks, uncertainty, on made-up cameras with their usual faults."""
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from functools import cache
 from unittest import mock
@@ -9,9 +10,10 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from otrevo.core.formats.centroids import Centroids
+from otrevo.core.optics.blinds import cut_off
 from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, _columns, rebuild, rebuild_still, rebuild_window
 from otrevo.core.sim.bodies import limbs
-from otrevo.core.sim.rig import REFLECTION, Faults, film, hidden_by, knock, make_rig, project
+from otrevo.core.sim.rig import REFLECTION, Faults, _exposed, film, hidden_by, knock, make_rig, project
 from tests.core.stage import rolled
 
 RATE = Fraction(120)
@@ -221,6 +223,41 @@ class SimulatedPictures(unittest.TestCase):
         np.testing.assert_allclose(
             centroids.xy[np.argmin(np.abs(centroids.xy[:, 0] - true[0, 0]))], true[:2].mean(0), atol=0.05
         )
+
+    def test_a_blob_at_the_edge_is_cut_as_a_counted_one_is_and_left_out(self):
+        step = 0.02
+        grid = np.arange(-0.5 + step / 2, 60, step)
+        for x, y, radius in ((1.2, 20.0, 3.0), (20.0, -0.9, 2.5), (0.3, 21.0, 4.0), (-2.0, 20.0, 2.5)):
+            u, v = np.meshgrid(grid, grid)
+            lit = (u - x) ** 2 + (v - y) ** 2 < radius**2
+            found, size, truth, frame = _exposed(
+                np.array([[x, y]]), np.array([radius]), np.array([7]), np.array([3]), (2048, 1536)
+            )
+            if lit.sum() * step**2 < 0.15 * np.pi * radius**2:
+                self.assertEqual(len(found), 0, "too little of it is in the picture")
+                continue
+            np.testing.assert_allclose(found[0], [u[lit].mean(), v[lit].mean()], atol=0.01)
+            self.assertAlmostEqual(size[0], np.sqrt(lit.sum() * step**2 / np.pi), delta=0.01)
+            self.assertEqual((truth[0], frame[0]), (7, 3))
+            blob = Centroids(np.array([3]), np.array([0]), found, size)
+            self.assertTrue(cut_off(blob, make_rig(1, 4))[0])
+        whole, size, *_ = _exposed(np.array([[500.0, 1200.0]]), np.array([3.0]), np.zeros(1), np.zeros(1), (2048, 1536))
+        np.testing.assert_array_equal(whole[0], [500, 1200])
+        self.assertEqual(size[0], 3.0)
+        self.assertFalse(cut_off(Centroids(np.zeros(1, int), np.zeros(1, int), whole, size), make_rig(1, 4)).any())
+
+    def test_what_is_cut_at_the_edge_moves_no_point(self):
+        rig = make_rig(4, 8)
+        places = np.array([[[0.0, 1.0, 0.0]]]).repeat(30, 0)
+        centroids, _ = film(rig, places, 4, Faults(noise_px=0.0, missed=0, ghosts=0, reflections=0))
+        # one camera has a blob at its edge where the point would be, were that camera turned a little
+        edge = centroids.camera == 2
+        narrow = [replace(c, width=int(centroids.xy[edge, 0].mean() + 2)) if i == 2 else c for i, c in enumerate(rig)]
+        moved = centroids.xy.copy()
+        moved[edge, 0] -= 0.5
+        cut = Centroids(centroids.frame, centroids.camera, moved, centroids.radius)
+        found = rebuild(cut, narrow, RATE)
+        np.testing.assert_allclose(found.points_m[:, 0], places[:, 0], atol=1e-6)
 
     def test_a_knock_turns_and_shifts_by_what_is_said_from_its_frame_on(self):
         camera = make_rig(85, 2)[0]

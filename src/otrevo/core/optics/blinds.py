@@ -1,4 +1,4 @@
-"""Blinds: regions of a camera's picture where something shines that never moves.
+"""What cannot be trusted in a camera's picture: blinds, where something shines that never moves, and blobs cut by its edge.
 
 A recording of a still, empty room shows reflections and strobes as centroids that stay where they are. Centroids of a
 camera are gathered to clusters; one that is there in a good part of the frames, and stays, is proposed as a blind.
@@ -67,3 +67,13 @@ def blinded(centroids, blinds):
         mine = centroids.camera == blind.camera
         out[mine] |= np.linalg.norm(centroids.xy[mine] - blind.xy, axis=1) < blind.radius
     return out
+
+
+def cut_off(centroids, cameras):
+    """Mask (N,): centroids whose blob reaches the edge of its picture: what lies beyond is missing, so its middle is wrong.
+
+    cameras: what `centroids.camera` counts, each with width and height in pixels.
+    """
+    far = np.array([(c.width - 0.5, c.height - 0.5) for c in cameras]).reshape(-1, 2)[centroids.camera]
+    reach = centroids.radius[:, None]
+    return ((centroids.xy - reach < -0.5) | (centroids.xy + reach > far)).any(axis=1)

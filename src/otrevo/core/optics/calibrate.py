@@ -1,6 +1,6 @@
 """Calibrating a camera volume from a recorded sweep, from nothing: pictures in, cameras out.
 
-1. What never moves is left out (core.optics.blinds). 2. The wand is read in single pictures of some frames
+1. What never moves, and blobs cut by a picture's edge, are left out (core.optics.blinds). 2. The wand is read in single pictures of some frames
 (core.optics.wand_reading). 3. Cameras are placed by what they read together (core.optics.bootstrap). 4. Lenses and places
 are adjusted on those frames (core.optics.bundle). 5. The wand is followed through the whole recording
 (core.optics.follow_wand) and everything adjusted once more; sightings that do not belong are found by the spread of the
@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from otrevo.core.errors import InputError
-from otrevo.core.optics.blinds import blinded, find_blinds
+from otrevo.core.optics.blinds import blinded, cut_off, find_blinds
 from otrevo.core.optics.bootstrap import find_focals, place_cameras, rigid_move
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, adjust, normal_equations
 from otrevo.core.optics.camera import Camera
@@ -70,7 +70,7 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     names = [c.name for c in rig]
     notes = []
     blinds = list(blinds or []) + find_blinds(centroids, len(rig), REFLECTION_SHARE)
-    centroids = centroids.only(~blinded(centroids, blinds))
+    centroids = centroids.only(~(blinded(centroids, blinds) | cut_off(centroids, rig)))
     per_camera = np.bincount(centroids.camera, minlength=len(rig))
     if centroids.frames > MOST_FRAMES:
         notes.append(

@@ -10,6 +10,7 @@ from threading import Event
 import numpy as np
 from scipy.spatial import cKDTree
 
+from otrevo.core.optics.blinds import cut_off
 from otrevo.core.optics.camera import packed
 from otrevo.core.optics.rebuild_frames import MOST_POINTS, rebuild_frames
 
@@ -124,7 +125,8 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     Pieces of the recording are rebuilt on all cores at once, overlapping, and joined where they agree; how it is cut does
     not depend on how many cores there are.
     """
-    settings = settings or RebuildSettings()
+    settings, delivered = settings or RebuildSettings(), len(centroids)
+    centroids = centroids.only(~cut_off(centroids, cameras))
     frames, groups = centroids.frames, centroids.groups(len(cameras))
     starts = list(range(0, max(frames - PIECE // 2, 1), PIECE))
     ends = [*(s + OVERLAP for s in starts[1:]), frames]
@@ -173,7 +175,7 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
         "tracks": int(len(np.unique(number[kept]))), "short_tracks_dropped": int(len(np.unique(number[~kept]))),
         "cameras_per_point": float(seen[kept].mean()) if kept.any() else 0.0,
         "sd_mm": float(1000 * np.sqrt(np.mean(sd[kept] ** 2))) if kept.any() else None,
-        "used_share": float(residual[..., 1].sum() / max(len(centroids), 1)),
+        "used_share": float(residual[..., 1].sum() / max(delivered, 1)),
         "camera_residual_px": [None if not np.isfinite(v) else float(v) for v in per_camera],
     }  # fmt: skip
     return Rebuilt(points, deviation, by, each, figures)

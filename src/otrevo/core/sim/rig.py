@@ -1,7 +1,8 @@
 """Camera stand-ins: where they hang, how their lenses really bend, and the centroids they deliver.
 
 The truth is richer than what the solvers assume: lenses with five distortion numbers, bodies in the way, blobs that melt
-together, lamps and strobes that never move, ghosts that do, frames lost, a camera knocked in the middle of a recording.
+together or are cut by the picture's edge, lamps and strobes that never move, ghosts that do, frames lost, a camera knocked in
+the middle of a recording.
 """
 
 from dataclasses import dataclass, replace
@@ -18,6 +19,7 @@ from otrevo.core.sim.motions import band_noise
 WIDTH, HEIGHT = 2048, 1536
 MARKER_RADIUS_M = 0.007
 PIECE = 200  # frames worked on at a time
+LARGEST_BLOB_PX, LEAST_BLOB = 40.0, 0.15  # the part of a blob that must be in the picture to be seen
 GHOST, REFLECTION, WILD = -1, -2, -3
 
 
@@ -98,8 +100,8 @@ def make_room(seed, count=12, knocks=()):
     return Room(tuple(cameras), lamps)
 
 
-def project(camera, points):
-    """Picture places (..., 2) and depth (...) of world points (..., 3); NaN places outside the picture."""
+def project(camera, points, margin_px=0.0):
+    """Picture places (..., 2) and depth (...) of world points (..., 3); NaN places farther outside the picture than a margin."""
     p = (points - camera.position_m) @ camera.rotation.T
     depth = p[..., 2]
     fx, fy, cx, cy, k1, k2, p1, p2, k3 = camera.lens
@@ -109,7 +111,8 @@ def project(camera, points):
         radial = 1 + k1 * r2 + k2 * r2**2 + k3 * r2**3
         u = fx * (a * radial + 2 * p1 * a * b + p2 * (r2 + 2 * a * a)) + cx
         v = fy * (b * radial + p1 * (r2 + 2 * b * b) + 2 * p2 * a * b) + cy
-        inside = (depth > 0.2) & (r2 < 1.5) & (u > 0) & (u < camera.width - 1) & (v > 0) & (v < camera.height - 1)
+        inside = (depth > 0.2) & (r2 < 1.5) & (u > -margin_px) & (u < camera.width - 1 + margin_px)
+        inside &= (v > -margin_px) & (v < camera.height - 1 + margin_px)
     out = np.stack([u, v], -1)
     out[~inside] = np.nan
     return out, depth
@@ -166,7 +169,7 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
             now = camera
             if faults.knocked and faults.knocked[0] == c and first >= faults.knocked[1]:
                 now = knock(camera, *faults.knocked[2:], seed)
-            places, depth = project(now, points[part])
+            places, depth = project(now, points[part], LARGEST_BLOB_PX)
             seen = np.isfinite(places[..., 0]) & (rng.random(places.shape[:2]) >= faults.missed)
             if bodies is not None:
                 seen &= ~hidden_by(now.position_m, points[part], bodies[0][part], bodies[1])
@@ -178,7 +181,7 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
             wild = rng.random(len(f)) < faults.wild
             xy[wild] += rng.uniform(-40, 40, (wild.sum(), 2))
             truth[wild] = WILD
-            xy, radius, truth, f = _melted(xy, radius, truth, f)
+            xy, radius, truth, f = _melted(*_exposed(xy, radius, truth, f, (camera.width, camera.height)))
             pieces = [(f, xy, radius, truth)]
             count = rng.poisson(faults.ghosts * max(len(f), 1))
             g = rng.integers(0, part.stop - first, count)
@@ -196,6 +199,22 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
     order = np.lexsort((xy[:, 0], camera, frame))
     order = order[inside[order]]
     return Centroids(frame[order], camera[order], xy[order], radius[order]), truth[order]
+
+
+def _exposed(xy, radius, truth, frame, size):
+    """Blobs as the sensor has them: what lies beyond the picture's edge is cut off, so that the rest has another middle."""
+    xy, radius = xy.copy(), radius.copy()
+    lit = np.pi * radius**2
+    for axis in (0, 1):
+        for edge, inwards in ((-0.5, 1.0), (size[axis] - 0.5, -1.0)):
+            far = np.clip(inwards * (xy[:, axis] - edge) / np.maximum(radius, 1e-9), -1.0, 1.0)
+            part = np.arccos(-far) + far * np.sqrt(1 - far**2)  # of a disc of radius one, as an area
+            cut = far < 1.0
+            with np.errstate(invalid="ignore", divide="ignore"):
+                xy[cut, axis] += inwards * (radius * 2 / 3 * (1 - far**2) ** 1.5 / part)[cut]
+            radius = radius * np.sqrt(part / np.pi)
+    keep = np.pi * radius**2 > LEAST_BLOB * lit
+    return xy[keep], radius[keep], truth[keep], frame[keep]
 
 
 def _melted(xy, radius, truth, frame):

@@ -10,7 +10,7 @@ import numpy as np
 
 from otrevo.core.formats.camera_packets import DAY_US
 from otrevo.core.formats.centroids import Centroids, joined
-from otrevo.core.optics.blinds import blinded
+from otrevo.core.optics.blinds import blinded, cut_off
 from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_window
 from otrevo.core.optics.trust import measure_trust
 
@@ -112,7 +112,7 @@ class Session:
     def _rebuild(self, piece, frames):
         known = piece.only(self.over[piece.camera] >= 0)
         known = Centroids(known.frame, self.over[known.camera], known.xy, known.radius)
-        known = known.only(~blinded(known, self.blinds))
+        known = known.only(~(blinded(known, self.blinds) | cut_off(known, self.cameras)))
         groups = np.searchsorted(
             known.frame * len(self.cameras) + known.camera, np.arange(frames * len(self.cameras) + 1)
         )
