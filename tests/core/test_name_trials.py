@@ -4,10 +4,11 @@ import unittest
 from functools import cache
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, try_names
+from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
 from tests.core.stage import rolled, truly_labelled
@@ -79,6 +80,17 @@ class Parts(unittest.TestCase):
         for m, b in enumerate(part.marker_bone):
             self.assertEqual(part.skeleton.names[b], model.skeleton.names[model.marker_bone[markers[m]]])
         self.assertEqual(part.skeleton.parents[0], -1)
+
+    def test_frames_in_which_a_joint_does_something_rare_are_among_those_looked_at(self):
+        turn = np.zeros((200, 2, 3))
+        turn[:, 0, 0] = np.linspace(0, 0.3, 200)
+        turn[93:96, 1, 2] = [0.6, 0.9, 0.7]  # a wrist that bends for a moment
+        local = Rotation.from_rotvec(turn.reshape(-1, 3)).as_matrix().reshape(200, 2, 3, 3)
+        chosen = telling_frames(local, 20, 8)
+        self.assertEqual(len(set(chosen)), 20)
+        self.assertTrue({93, 94, 95} <= set(chosen))
+        self.assertTrue({0, 199} <= set(chosen), "and the whole is covered")
+        np.testing.assert_array_equal(telling_frames(local[:15], 20, 8), np.arange(15))
 
     def test_distances_are_nought_where_the_chart_is_right(self):
         model, given, fit, _ = fitted(81)

@@ -6,7 +6,7 @@ from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.model import generic_body
 from otrevo.core.body.skeleton import BODY_BONES, BONE_NAMES, generic_skeleton
-from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.conventions import matrix_from_quaternion, rotvec_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import MOTIONS, perform
 from otrevo.core.sim.optical import see
@@ -50,6 +50,16 @@ class Motions(unittest.TestCase):
             self.assertGreater(apart[-20:].min(), 0.8 * performer.height_m * 0.75, f"{name} ends in T-pose")
             clap = round(performance.clap_s * 120)
             self.assertLess(apart[clap], 0.5 * apart[0], f"{name} claps")
+
+    def test_feet_do_what_ankles_can(self):
+        performer = make_performer(9, shipped_chart())
+        for name in MOTIONS:
+            motion = perform(name, performer, 9, RATE).motion
+            for bone in ("leftFoot", "rightFoot"):
+                turn = rotvec_from_quaternion(motion.rotation_local[:, motion.skeleton.index(bone)])
+                self.assertLess(np.degrees(np.abs(turn)).max(), 62, f"{name}: {bone}")
+                if name == "warm-up":
+                    self.assertGreater(np.degrees(np.ptp(turn[:, 0])), 35, "through its range")
 
     def test_standing_feet_stand_still(self):
         performer = make_performer(9, shipped_chart())

@@ -5,7 +5,8 @@ whole warm-up that shows. Limb by limb, points are tried under other names near 
 fitted again to frames spread over the routine, and the reading with the highest marginal likelihood stays
 (`GeometryFit.evidence`): a name that needs a joint of its own to be explained has to pay for that joint, and points that
 stay nameless though they ride along with a bone cost as well. At the end of a limb, where names go wrong together, every
-order of the names is tried.
+order of the names is tried. Most of the frames are those in which the limb itself does the most unlike things: a wrist
+that turns for four seconds out of forty is what tells a marker on the hand from one on the forearm.
 
 Below, a column is one set of points over time, with a name or without; an order (M + E) tells which column every one of
 the M names has, the last E places being those of columns without a name.
@@ -16,6 +17,7 @@ from itertools import combinations, permutations
 from math import factorial, perm
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.geometry_fit import GeometryFit, fit_geometry, pose_all
 from otrevo.core.body.skeleton import Skeleton
@@ -24,7 +26,7 @@ from otrevo.core.markers.label import tracklets
 
 NEAR_M = 0.16  # how far from a name's chart place points may lie to be tried under it
 WORSE_M = 0.05  # tried even where the chart, as the limb is posed now, explains the points this much worse
-FRAMES, ITERATIONS, CHANGES = 40, 4, 8
+FRAMES, EVEN_FRAMES, ITERATIONS, CHANGES = 40, 16, 4, 8
 CLEARLY = 5.0  # of evidence, for a name is more often right than wrong: odds of twelve to one
 MOST_ORDERS, QUICK_FRAMES, FINALISTS = 130, 12, 6
 ABSENT_SHARE, MOST_READINGS = 0.02, 14
@@ -163,6 +165,13 @@ class _Limb:
         named = self.columns[frames][:, order[: self.names]]
         return fit_geometry(start, named, fit.root_m[frames], turned, iterations, self.chart_part)
 
+    def posed(self, fit, observed, root, local, changed):
+        """The limb of a fit in other frames, from poses in which the `changed` names had other points."""
+        local = np.ascontiguousarray(local)
+        for b in set(self.part.marker_bone[[c for c in changed if c < self.names]]) - {0}:
+            local[:, b] = np.eye(3)
+        return fit_geometry(fit.model, observed, np.ascontiguousarray(root), local, 1, self.chart_part)
+
     def improve(self, root, local):
         """The best order found and its fit."""
         order = np.arange(self.columns.shape[1])
@@ -212,6 +221,23 @@ class _Limb:
         return chosen, winner
 
 
+def telling_frames(local, count=FRAMES, even=EVEN_FRAMES):
+    """Numbers of `count` frames: `even` of them spread over all, the others one by one where the joints are turned most
+    unlike in any frame chosen before. local (F, B, 3, 3): the turns of the joints looked at.
+    """
+    frames = len(local)
+    if frames <= count:
+        return np.arange(frames)
+    turn = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, -1)
+    chosen = list(np.linspace(0, frames - 1, even).astype(int))
+    unlike = np.linalg.norm(turn[:, None] - turn[None, chosen], axis=2).min(axis=1)
+    while len(chosen) < count:
+        chosen.append(int(unlike.argmax()))
+        unlike = np.minimum(unlike, np.linalg.norm(turn - turn[chosen[-1]], axis=1))
+        unlike[chosen] = -1.0
+    return np.sort(np.array(chosen))
+
+
 def try_names(fit, observed, chart_model, nameless=None):
     """Names for the points that the chart explains best.
 
@@ -222,29 +248,34 @@ def try_names(fit, observed, chart_model, nameless=None):
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
     markers = observed.shape[1]
     columns = observed if nameless is None else np.concatenate([observed, nameless], axis=1)
-    columns, root, local = columns[some], fit.root_m[some], fit.local[some].copy()
-    model, order = fit.model, np.arange(columns.shape[1])
-    world, joint = pose_all(model, root, local)
+    model, order, local = fit.model, np.arange(columns.shape[1]), fit.local.copy()
+    world, joint = pose_all(model, fit.root_m, local)
     for bones in _LIMBS:
         part, kept, members = limb_of(model, bones)
         chart_part, *_ = limb_of(chart_model, bones)
-        here = chart_distances(GeometryFit(model, root, local, None, 0.0), columns[:, order[markers:]], chart_model)[
-            :, members
-        ]
+        place = GeometryFit(model, fit.root_m[some], local[some], None, 0.0)
+        here = chart_distances(place, columns[some][:, order[markers:]], chart_model)[:, members]
         spare = markers + np.flatnonzero((here < NEAR_M).any(axis=1))
         places = np.concatenate([members, spare])
-        if (np.isfinite(columns[:, order[places], 0]).any(axis=0)).sum() < 3:
+        if (np.isfinite(columns[some][:, order[places], 0]).any(axis=0)).sum() < 3:
             continue
         start = local[:, kept].copy()
         start[:, 0] = world[:, kept[0]]
-        limb = _Limb(part, chart_part, columns[:, order[places]])
-        own, limb_fit = limb.improve(joint[:, kept[0]].copy(), np.ascontiguousarray(start))
-        if np.array_equal(own, np.arange(len(own))):
+        frames = telling_frames(start[:, 1:])
+        limb = _Limb(part, chart_part, columns[frames][:, order[places]])
+        own, limb_fit = limb.improve(joint[frames, kept[0]].copy(), np.ascontiguousarray(start[frames]))
+        changed = np.flatnonzero(own != np.arange(len(own)))
+        if len(changed) == 0:
             continue
         order[places] = order[places[own]]
-        local[:, kept[1:]] = limb_fit.local[:, 1:]
+        posed = limb.posed(limb_fit, columns[some][:, order[members]], joint[some, kept[0]], start[some], changed)
+        local[np.ix_(some, kept[1:])] = posed.local[:, 1:]
     order = order[:markers]
     moved = order != np.arange(markers)
     offsets = np.where(moved[:, None], chart_model.marker_offset_m, model.marker_offset_m)
     start = model.with_geometry(model.skeleton.rest_offset_m, offsets)
-    return order, fit_geometry(start, columns[:, order], root, local, ITERATIONS, chart_model), some
+    return (
+        order,
+        fit_geometry(start, columns[some][:, order], fit.root_m[some], local[some], ITERATIONS, chart_model),
+        some,
+    )

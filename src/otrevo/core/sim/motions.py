@@ -18,6 +18,7 @@ from otrevo.core.conventions import (
     quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
+    rotvec_from_quaternion,
 )
 
 T_POSE_S, CLAP_S, CLAP_SWING_S = 1.6, 2.9, 0.4
@@ -365,7 +366,7 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
         upper, lower, foot = (skeleton.index(side + n) for n in ("UpperLeg", "LowerLeg", "Foot"))
         thigh, shin = np.linalg.norm(rest[lower]), np.linalg.norm(rest[foot])
         stance = np.array([rest[upper, 0] + sign * rng.uniform(0.01, 0.05), 0.0, rng.uniform(-0.02, 0.02)])
-        stance[1] = -rest[foot, 1] * 0 + 0.08 * performer.height_m / 1.75
+        stance[1] = 0.08 * performer.height_m / 1.75
         ankle, lift = _feet(k, times, side, stance)
         hip = pelvis + quaternion_rotate(local[:, 0], rest[upper])
         toe_out = np.full((frames, 1), np.radians(sign * rng.uniform(2, 12)))
@@ -378,8 +379,12 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
         # the rest pose's own direction of the bone is not exactly -Y
         thigh_world = quaternion_multiply(thigh_world, _tilt(rest[lower]))
         shin_world = quaternion_multiply(shin_world, _tilt(rest[foot]))
-        pitch = np.radians(60) * np.clip(lift / 0.4, 0, 1) * np.sin(times * 5.0)
-        foot_world = quaternion_multiply(yaw, quaternion_from_rotvec(pitch[:, None] * np.array([1.0, 0, 0])))
+        # flat on the floor; in the air it hangs from the shin, and the ankle goes through its range
+        air = np.clip(lift / 0.12, 0, 1)[:, None]
+        pitch = np.radians(28) * np.sin(times * 5.0)
+        hanging = quaternion_multiply(shin_world, quaternion_from_rotvec(pitch[:, None] * np.array([1.0, 0, 0])))
+        lifted = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(yaw), hanging))
+        foot_world = quaternion_multiply(yaw, quaternion_from_rotvec(air * air * (3 - 2 * air) * lifted))
         local[:, upper] = quaternion_multiply(quaternion_conjugate(local[:, 0]), thigh_world)
         local[:, lower] = quaternion_multiply(quaternion_conjugate(thigh_world), shin_world)
         local[:, foot] = quaternion_multiply(quaternion_conjugate(shin_world), foot_world)
