@@ -23,6 +23,11 @@ from otrevo.core.body.tree_solver import LIMIT_WEIGHT, place_markers, pose_joint
 SIGMA_M = 0.006
 STRAY_M = 0.05
 INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
+STEADY_M, STEADY_SAMPLES, STEADY_SHARE = (
+    0.002,
+    10,
+    0.15,
+)  # what a marker's own spread is before it is seen, and its weight
 USUAL_FRAMES = 10  # what is known of how far people turn their joints, counted in frames
 PRIOR_ALONG = 0.08  # share of the bone's length
 PRIOR_ACROSS_M = 0.010
@@ -250,11 +255,23 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
     g = _stack(offsets, places)
     mean[bone_size:] = _grown(prior_model, offsets).ravel()
     # a sample that the fit has let go must still weigh against it
-    cost = np.sum(distance2 / (1 + distance2 / STRAY_M**2)) / SIGMA_M**2
+    cost = _marker_cost((distance2 / (1 + distance2 / STRAY_M**2)).sum(axis=0), seen.sum(axis=0))
     cost += _pose_cost(theta, spread, model.sigma)
     cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
     residual = np.where(seen, np.sqrt(distance2), np.nan)
     return GeometryFit(model.with_geometry(offsets, places), root, local, residual, -float(cost + sharpness))
+
+
+def _marker_cost(squared, samples):
+    """What the markers' residuals cost: as SIGMA_M expects them, and less where a marker proves to be steadier than that.
+
+    squared (M,) sums of squared residuals, m2; samples (M,) how many. How much skin moves under a marker is not known before,
+    so its own variance is estimated, near STEADY_M**2 while it was seen little: a marker that sits still on one bone and
+    would tremble on the other has to be told apart, and SIGMA_M, wide enough for a thigh, would not.
+    """
+    own = STEADY_SHARE * np.array([squared, 3 * samples]) + STEADY_SAMPLES * np.array([[STEADY_M**2], [1.0]])
+    share = np.minimum(own[0] / own[1] / SIGMA_M**2, 1.0)
+    return squared.sum() / SIGMA_M**2 + (STEADY_SHARE * 3 * samples * (np.log(share) + 1 - share)).sum()
 
 
 def _turn_variance(hpp, world, parents):

@@ -10,7 +10,7 @@ import numpy as np
 
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import nameless_columns, try_names
+from otrevo.core.body.name_trials import nameless_columns, sort_out, try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
@@ -71,6 +71,7 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     )
     say(0.3)
     named, _ = vote(points_m, ((label, residual), (label, residual)), markers, rate)
+    named = sort_out(points_m, named, worn, root, local, rate)
     observed = _observed(points_m, named, markers)
     picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // 2)
     if len(picked) < 20:

@@ -233,18 +233,22 @@ def by_marker(labels, values, markers):
 
 
 def end_pose(points_m, rate, model, followed, residual_m, start_cost):
-    """Where to begin reading backwards: the pose followed to the end where it explains what is seen there, else the
-    T-pose at the end if there is one as good as at the start. residual_m (M,): of the last frame.
+    """Where to begin reading backwards: the pose (root, local) followed to the end, or the T-pose at the end where there is
+    one as good as at the start and it explains more of what is seen: two names that were exchanged on the way must not
+    be exchanged on the way back as well. residual_m (M,): of the last frame.
     """
     here = int(np.isfinite(points_m[-1, :, 0]).sum())
     explained = int((residual_m < 2 * VOTE_SCALE_M).sum())
-    if explained > 0.6 * min(here, len(residual_m)):
+    if explained >= min(here, len(residual_m)):
         return followed
     try:
         end = find_t_pose(model, still_cloud(points_m[::-1], rate), settle=False)
     except InputError:
         return followed
-    return (end.root_m, end.local) if end.cost < 1.5 * start_cost + 0.05 else followed
+    if end.cost >= 1.5 * start_cost + 0.05:
+        return followed
+    *_, anew = follow_take(points_m[-1:], rate, model, (end.root_m, end.local), TOLERANCE_M)
+    return (end.root_m, end.local) if (anew[0] < 2 * VOTE_SCALE_M).sum() > explained else followed
 
 
 def gather(points_m, labels, support, start, root, local, markers):
