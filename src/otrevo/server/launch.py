@@ -236,10 +236,14 @@ def demo(arguments):
         if not wait_for(f"http://127.0.0.1:{port}/api/health"):
             raise LaunchError(f"The web server did not answer; see {data / 'web.log'}.")
         if fresh:
-            print("Preparing the demo production: takes are being lined up, labelled and solved.", flush=True)
+            print(f"The demo production's takes are being lined up, labelled and solved. Who cannot wait can watch at "
+                  f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip
+            told = None
             while left := waiting():
-                print(f"  {left} passes to go", flush=True)
-                time.sleep(5)
+                if left != told:
+                    print(f"  {left} passes to go", flush=True)
+                told = left
+                time.sleep(2)
         print(f"\nOtrevo is ready at http://127.0.0.1:{port}/  (after {time.monotonic() - started:.0f} s)\n")
         for name, password, role in SIGN_INS:
             print(f"  {role:<12} sign in as {name:<8} password {password}")

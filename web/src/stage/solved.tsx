@@ -267,7 +267,7 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
           <p><strong>{first.camera}</strong> has stood elsewhere since {first.since_s.toFixed(1)} s: off by {first.shift_px.toFixed(1)} px. <WordButton onPress={() => onSelect(first.camera)}>show it</WordButton></p>
           <Row>
             <MainButton isDisabled={!canWork || row?.older} onPress={() => deeds.step.mutate({ name: 'place again', parameters: { take: row!.take_id, camera: first.camera } })}>
-              Place {first.camera} anew from this take
+              Place {first.camera} anew from {since.length > 0 || row?.older ? 'this take' : 'this take and those since'}
             </MainButton>
           </Row>
           {since.length > 0 && (

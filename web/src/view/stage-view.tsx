@@ -7,6 +7,7 @@ import type { Track } from '../api/tracks';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
 import type { PropView } from '../bench/use-take';
+import { Pace } from './pace';
 import { pose, poseBuffers, type Body } from './pose';
 import { segmentsOf } from './segments';
 
@@ -18,6 +19,8 @@ const software = (() => {
   gl?.getExtension('WEBGL_lose_context')?.loseContext();
   return /swiftshader|llvmpipe|software|basic render/i.test(name);
 })();
+
+const FULL = software ? 1 : Math.min(1.5, window.devicePixelRatio || 1);
 
 /** One marker's path as a mend would make it, from frame `first` on; null where it stays hidden. */
 export type Ghost = { first: number; rate: number; path: ([number, number, number] | null)[] };
@@ -78,6 +81,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
     return line;
   }, [theme, ghost]);
   const spirit = useRef<THREE.Mesh>(null); // where the marker would be at this moment
+  const pace = useMemo(() => new Pace(software ? 1 : 0), []);
   const frames = useMemo(() => props.map((p) => propLines(p.offsets, theme.text)), [props, theme]);
   const headBone = body?.bones.indexOf('head') ?? -1;
 
@@ -115,11 +119,12 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
     const q = new THREE.Quaternion();
     const s = new THREE.Vector3();
     const m = new THREE.Matrix4();
-    let coarse = false;
+    let share = 1;
     return transport.subscribe((time) => {
-      if (software && coarse !== (transport.speed !== 0)) {
-        coarse = !coarse;
-        setDpr(coarse ? 0.7 : 1); // detail drops before the rate does
+      const wanted = transport.speed !== 0 ? pace.next(performance.now()) : share === 1 ? 1 : pace.stop();
+      if (wanted !== share) {
+        share = wanted;
+        setDpr(share * FULL);
       }
       if (body && buffers && bones.current) {
         pose(body, Math.round(time * body.rate), buffers);
@@ -188,7 +193,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone, setDpr]);
+  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone, setDpr, pace]);
 
   // looking from a side, or framing what is selected
   useEffect(() => {
@@ -319,7 +324,7 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   }, []);
   return (
     <Wrap aria-label="3D view" role="group">
-      <Canvas frameloop="demand" dpr={software ? 1 : [1, 1.5]} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
+      <Canvas frameloop="demand" dpr={FULL} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
         <Scene {...scene} look={look} onHover={setHover} />
       </Canvas>
       <Overlay>
