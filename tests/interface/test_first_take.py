@@ -3,6 +3,7 @@
 import tempfile
 from fractions import Fraction
 from pathlib import Path
+from urllib.parse import parse_qs, urlsplit
 
 from django.contrib.auth.models import User
 from django.test import LiveServerTestCase, override_settings
@@ -34,6 +35,11 @@ class FirstTake(InBrowser, LiveServerTestCase):
         expect(page.get_by_text("Ready. T-pose")).to_be_visible(timeout=20000)
         page.keyboard.press("r")
         expect(page.get_by_text("● ROLLING")).to_be_visible(timeout=20000)
+        page.keyboard.press("n")  # the note is that of the take that rolls, and its keys are letters until it is left
+        page.keyboard.type("x marks the spot")
+        page.keyboard.press("Escape")
+        page.keyboard.press("c")
+        self.eventually(lambda: Rolling.objects.filter(note="x marks the spot", circled=True).count(), 1)
         Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=40))
         page.keyboard.press("x")
         expect(page.get_by_role("region", name="Verdict")).to_contain_text("Take 1", timeout=20000)
@@ -43,8 +49,8 @@ class FirstTake(InBrowser, LiveServerTestCase):
 
     def test_roll_look_mend_package_and_answer(self):
         page = self.solved_take()
-        page.keyboard.press("c")
         expect(page.get_by_role("button", name="circled C")).to_be_visible()
+        expect(page.get_by_label("Note on take 1 (N)")).to_have_value("x marks the spot")
         page.get_by_label("Note on take 1 (N)").fill("good weight")
         page.get_by_role("button", name="To the bench").click()
         self.on_the_bench(page)
@@ -78,6 +84,9 @@ class FirstTake(InBrowser, LiveServerTestCase):
         expect(page.get_by_role("region", name="Mend")).to_contain_text("1 mended", timeout=20000)
         self.assertEqual(Run.objects.filter(name="solve").count(), before + 1)
         self.assertEqual(Mend.objects.get().document["method"], chosen, "the way that was chosen, not the one proposed")
+        # what is looked at next is what the list has picked, and still open
+        marker = lambda: parse_qs(urlsplit(page.url).query)["marker"][0]  # noqa: E731
+        self.eventually(lambda: marker() in current.inner_text() and "✓" not in current.inner_text(), True)
         work()
         page.keyboard.press("Control+z")
         expect(page.get_by_text("undone:")).to_be_visible()

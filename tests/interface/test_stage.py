@@ -138,7 +138,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         self.room.save()
         page = self.sign_in("technician")
         self.at(page, f"floor/{self.slate.pk}")
-        expect(page.get_by_text("of 12 at 120 Hz")).to_be_visible(timeout=40000)
+        expect(page.get_by_text(re.compile("(all|of) 12 cameras"))).to_be_visible(timeout=40000)
         page.keyboard.press("r")
         expect(page.get_by_role("alert")).to_contain_text("Camera c07 has been knocked", timeout=40000)
         page.keyboard.press("x")

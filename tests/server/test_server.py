@@ -1,6 +1,7 @@
 import io
 import json
 import zipfile
+from datetime import timedelta
 from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -355,6 +356,25 @@ class WholeLine(TransactionTestCase):
         self.assertTrue(Rolling.objects.exists(), "a refused cut must not lose the roll")
         post(self.technician, f"/slates/{self.slate.pk}/abandon")
         self.assertIn("not rolling", post(self.technician, f"/slates/{self.slate.pk}/cut").json()["detail"])
+
+    def test_what_is_noted_while_rolling_becomes_the_takes(self):
+        address = f"/api/slates/{self.slate.pk}/rolling"
+
+        def say(**values):
+            return self.technician.patch(address, json.dumps(values), content_type="application/json")
+
+        self.assertIn("not rolling any more", say(note="too early").json()["detail"])
+        post(self.technician, f"/slates/{self.slate.pk}/roll")
+        self.assertEqual(say(note="rope caught on the cleat").json()["note"], "rope caught on the cleat")
+        self.assertTrue(say(circled=True).json()["circled"])
+        floor = self.technician.get(f"/api/slates/{self.slate.pk}/floor").json()["rolling"]
+        self.assertEqual(
+            (floor["note"], floor["circled"]), ("rope caught on the cleat", True), "a reload loses nothing"
+        )
+        self.assertEqual(say(note="x" * 3000).status_code, 422)
+        Rolling.objects.update(started_at=timezone.now() - timedelta(seconds=5))
+        take = post(self.technician, f"/slates/{self.slate.pk}/cut").json()
+        self.assertEqual((take["note"], take["status"]), ("rope caught on the cleat", "circled"))
 
     def test_a_take_without_calibration_says_what_to_do(self):
         self.slate.performer.calibrations.all().delete()

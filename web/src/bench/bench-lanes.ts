@@ -1,7 +1,7 @@
 import { createElement, useMemo } from 'react';
 import type { Track } from '../api/tracks';
 import type { SnagGroup } from './snags';
-import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, limitsOf, type Range } from '../lanes/draw';
+import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, limitsOf, type Proposal, type Range } from '../lanes/draw';
 import type { Lane } from '../lanes/lanes';
 import { WordButton } from '../parts/controls';
 import type { Theme } from '../theme';
@@ -21,6 +21,8 @@ type Tracks = {
 
 type Args = {
   tracks: Tracks; names: string[]; groups: SnagGroup[]; selectedSnag: number; marker: number | null; open: boolean; theme: Theme;
+  /** What a mend would make of the marker's path. */
+  ghost: Proposal | null;
   jaw: number; blink: number; hasOptical: boolean;
   onOpen: () => void; onMarker: (m: number | null) => void; onSnag: (group: number, part: number) => void;
 };
@@ -48,7 +50,7 @@ function snagMarks(args: Args, range: Range) {
 
 /** The lanes of a take, in a fixed order; those without data are left out. */
 export function useBenchLanes(args: Args): Lane[] {
-  const { tracks, names, marker, open, theme, jaw, blink } = args;
+  const { tracks, names, marker, open, ghost, theme, jaw, blink } = args;
   const face = tracks.face;
   const gloves = tracks.gloves;
   const gloveRanges = useMemo(() => (gloves ? Array.from({ length: 10 }, (_, i) => atLeast(limitsOf(gloves, i * 3), GLOVE_SPAN)) : []), [gloves]);
@@ -57,7 +59,7 @@ export function useBenchLanes(args: Args): Lane[] {
   const paints = useMemo(
     () => ({
       optical: (p: Parameters<typeof drawWave>[0]) => tracks.markers && drawMatrix(p, tracks.markers, tracks.residual ?? null, names, RESIDUAL_LIMIT_M, marker),
-      curves: (p: Parameters<typeof drawWave>[0]) => tracks.markers && marker !== null && drawCurves(p, tracks.markers, tracks.labelled ?? null, marker),
+      curves: (p: Parameters<typeof drawWave>[0]) => tracks.markers && marker !== null && drawCurves(p, tracks.markers, tracks.labelled ?? null, marker, ghost),
       suit: (p: Parameters<typeof drawWave>[0]) => tracks.suit && drawPresence(p, tracks.suit, SUIT_SENSORS),
       gloves: (p: Parameters<typeof drawWave>[0]) => {
         if (!gloves) return;
@@ -71,7 +73,7 @@ export function useBenchLanes(args: Args): Lane[] {
       },
       room: (p: Parameters<typeof drawWave>[0]) => tracks.room && drawWave(p, tracks.room),
     }),
-    [tracks.markers, tracks.labelled, tracks.residual, tracks.suit, tracks.room, gloves, face, names, marker, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
+    [tracks.markers, tracks.labelled, tracks.residual, tracks.suit, tracks.room, gloves, face, names, marker, ghost, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
   );
   const out: Lane[] = [{ id: 'snags', name: 'Snags', height: 18, content: (range) => snagMarks(args, range) }];
   if (tracks.markers) {
@@ -95,7 +97,7 @@ export function useBenchLanes(args: Args): Lane[] {
       onPick: (y) => args.onMarker(Math.min(names.length - 1, Math.floor(y * names.length))),
     });
     if (marker !== null)
-      out.push({ id: 'marker', name: names[marker], detail: 'x y z · fills dashed', height: 108, paint: paints.curves });
+      out.push({ id: 'marker', name: names[marker], detail: ghost ? 'x y z · proposal dotted' : 'x y z · fills dashed', height: 108, paint: paints.curves });
   } else if (args.hasOptical) out.push({ id: 'optical', name: 'Optical', detail: 'not labelled yet', height: 40 });
   if (tracks.suit) out.push({ id: 'suit', name: 'Suit', detail: `${SUIT_SENSORS} sensors · received`, height: 30, paint: paints.suit });
   if (gloves) out.push({ id: 'gloves', name: 'Gloves', detail: 'left, right dashed · curl', height: 46, paint: paints.gloves });

@@ -180,7 +180,7 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
                         {Object.keys(WAYS).map((m) => (
                           <WordButton key={m} $on={m === way} aria-pressed={m === way} onPress={() => onMethod(m)}>by {m}</WordButton>
                         ))}
-                        <Quiet>dashed in the view</Quiet>
+                        <Quiet>dotted in view and lanes</Quiet>
                       </Acts>
                       <Acts>
                         <MainButton isDisabled={busy} onPress={() => onAccept([s])}>Accept</MainButton>
@@ -190,8 +190,8 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
                         {alike.length > group.snags.length && (
                           <PlainButton isDisabled={busy} onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
                         )}
-                        {busy && <Quiet>after the passes</Quiet>}
                       </Acts>
+                      {busy && <Quiet style={{ gridColumn: '1 / -1' }}>can be accepted when the passes have ended</Quiet>}
                     </>
                   )}
                 </>

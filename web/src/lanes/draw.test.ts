@@ -1,5 +1,24 @@
 import { describe, expect, it } from 'vitest';
-import { limitsOf, tickStep } from './draw';
+import { night } from '../theme';
+import { drawCurves, limitsOf, tickStep, type Paint } from './draw';
+
+/** A canvas that keeps what was drawn as lines: for each stroke its dash and its points. */
+function sheet() {
+  const strokes: { dash: number[]; points: number[][] }[] = [];
+  let dash: number[] = [];
+  let points: number[][] = [];
+  const nothing = () => {};
+  const g = {
+    clearRect: nothing, fillRect: nothing, fillText: nothing, measureText: () => ({ width: 50 }),
+    setLineDash: (d: number[]) => (dash = d),
+    beginPath: () => (points = []),
+    moveTo: (px: number, py: number) => points.push([px, py]),
+    lineTo: (px: number, py: number) => points.push([px, py]),
+    stroke: () => points.length && strokes.push({ dash, points }),
+  };
+  const paint = { g, width: 100, height: 90, range: { from: 0, to: 1 }, theme: night } as unknown as Paint;
+  return { paint, strokes };
+}
 
 describe('lanes', () => {
   it('chooses ticks that leave room for a timecode', () => {
@@ -7,6 +26,23 @@ describe('lanes', () => {
       const step = tickStep({ from: 0, to: span }, 1000);
       expect((step / span) * 1000).toBeGreaterThanOrEqual(100);
     }
+  });
+
+  it('draws fills dashed and a proposal dotted, all on one scale', () => {
+    const values = new Float32Array(30).fill(NaN);
+    for (let s = 0; s < 4; s += 1) values.set([s, 0, 0], s * 3); // seen
+    for (let s = 4; s < 6; s += 1) values.set([s, 0, 0], s * 3); // filled
+    const before = values.slice();
+    before.fill(NaN, 12, 18);
+    const track = { values, samples: 10, width: 3, rate: 10 };
+    const { paint, strokes } = sheet();
+    drawCurves(paint, track, { ...track, values: before }, 0, { first: 6, rate: 10, path: [[6, 0, 0], [9, 0, 0], null] });
+    const [seen, filled, proposed] = strokes.filter((s) => s.points.some((q) => q[1] < 30)); // the band of x
+    expect([seen.dash.length, filled.dash, proposed.dash]).toEqual([0, [3, 3], [1.5, 2.5]]);
+    expect([seen, filled, proposed].map((s) => s.points.length)).toEqual([4, 2, 2]);
+    expect(proposed.points.map((q) => q[0])).toEqual([60, 70]);
+    expect(Math.min(...strokes.flatMap((s) => s.points.map((q) => q[1])))).toBeCloseTo(3); // the proposal reaches highest
+    expect(seen.points[0][1]).toBeCloseTo(27);
   });
 
   it('finds the reach of a channel and ignores what is missing', () => {

@@ -83,50 +83,63 @@ export function drawMatrix(p: Paint, markers: Track, residual: Track | null, nam
   for (let m = 0; m < rows; m += 1) g.drawImage(sheet, 0, m, columns, 1, 0, m * row, width, Math.max(0.8, row - (row > 3 ? 1 : 0.25)));
 }
 
-/** One marker's x, y and z over the visible time, each on its own scale band, filled samples drawn dashed. */
-export function drawCurves(p: Paint, markers: Track, before: Track | null, marker: number): void {
+/** A path as a mend would make it: places of samples from `first` on, null where it changes nothing. */
+export type Proposal = { first: number; rate: number; path: ([number, number, number] | null)[] };
+
+/** One marker's x, y and z over the visible time, each on its own scale band; filled samples dashed, a proposal dotted. */
+export function drawCurves(p: Paint, markers: Track, before: Track | null, marker: number, proposal: Proposal | null = null): void {
   const { g, theme, width, height } = p;
   g.clearRect(0, 0, width, height);
   const styles = [theme.left, theme.text, theme.right];
+  const a = Math.max(0, sampleAt(p, markers, 0));
+  const b = Math.min(markers.samples, sampleAt(p, markers, width) + 1);
+  const step = Math.max(1, Math.floor((b - a) / (width * 2)));
   for (let axis = 0; axis < 3; axis += 1) {
     let low = Infinity;
     let high = -Infinity;
-    const a = Math.max(0, sampleAt(p, markers, 0));
-    const b = Math.min(markers.samples, sampleAt(p, markers, width) + 1);
-    for (let s = a; s < b; s += 1) {
-      const v = markers.values[s * markers.width + marker * 3 + axis];
+    const reach = (v: number) => {
       if (v < low) low = v;
       if (v > high) high = v;
-    }
+    };
+    for (let s = a; s < b; s += 1) reach(markers.values[s * markers.width + marker * 3 + axis]);
+    proposal?.path.forEach((place, i) => {
+      const time = (proposal.first + i) / proposal.rate;
+      if (place && time >= p.range.from && time <= p.range.to) reach(place[axis]);
+    });
     if (!(high >= low)) continue;
     const top = (axis * height) / 3 + 3;
     const band = height / 3 - 6;
     const y = (v: number) => top + band - ((v - low) / Math.max(high - low, 0.02)) * band;
     g.strokeStyle = styles[axis];
-    g.fillStyle = theme.quiet;
-    g.font = `10px ${theme.mono}`;
-    g.fillText(`${'xyz'[axis]} ${Math.round(low * 1000)}…${Math.round(high * 1000)} mm`, 6, top + 9);
-    for (const filled of [false, true]) {
-      g.setLineDash(filled ? [3, 3] : []);
+    const line = (dash: number[], count: number, from: number, by: number, rate: number, value: (s: number) => number) => {
+      g.setLineDash(dash);
       g.beginPath();
       let open = false;
-      const step = Math.max(1, Math.floor((b - a) / (width * 2)));
-      for (let s = a; s < b; s += step) {
-        const at = s * markers.width + marker * 3 + axis;
-        const v = markers.values[at];
-        const isFilled = before !== null && Number.isNaN(before.values[at]);
-        if (Number.isNaN(v) || isFilled !== filled) {
-          open = false;
-          continue;
+      for (let s = from; s < from + count; s += by) {
+        const v = value(s);
+        if (Number.isNaN(v)) open = false;
+        else {
+          const px = x(p, s / rate);
+          if (open) g.lineTo(px, y(v));
+          else g.moveTo(px, y(v));
+          open = true;
         }
-        const px = x(p, s / markers.rate);
-        if (open) g.lineTo(px, y(v));
-        else g.moveTo(px, y(v));
-        open = true;
       }
       g.stroke();
-    }
+    };
+    for (const filled of [false, true])
+      line(filled ? [3, 3] : [], b - a, a, step, markers.rate, (s) => {
+        const at = s * markers.width + marker * 3 + axis;
+        return (before !== null && Number.isNaN(before.values[at])) === filled ? markers.values[at] : NaN;
+      });
+    if (proposal) line([1.5, 2.5], proposal.path.length, proposal.first, 1, proposal.rate, (s) => proposal.path[s - proposal.first]?.[axis] ?? NaN);
     g.setLineDash([]);
+    g.font = `10px ${theme.mono}`;
+    const words = `${'xyz'[axis]} ${Math.round(low * 1000)}…${Math.round(high * 1000)} mm`;
+    g.fillStyle = theme.ground; // curves must not run through the words
+    g.fillRect(4, top - 2, g.measureText(words).width + 6, 13);
+    g.fillStyle = theme.quiet;
+    g.fillText(words, 6, top + 9);
   }
 }
 

@@ -60,10 +60,10 @@ const Head = styled.div`
   overflow: hidden;
   > div:last-child {
     position: absolute;
-    inset: 0;
+    inset: 0 auto 0 -1px;
+    width: 2px; /* no wider: all that a moving layer covers is drawn anew for every picture */
     will-change: transform;
-    border-left: 2px solid ${(p) => p.theme.text};
-    margin-left: -1px;
+    background: ${(p) => p.theme.text};
   }
 `;
 
@@ -97,7 +97,7 @@ export function Strip({ height, range, paint, onPick }: { height: number; range:
   }, []);
   useEffect(() => {
     const canvas = ref.current;
-    const g = canvas?.getContext('2d');
+    const g = canvas?.getContext('2d', { willReadFrequently: true }); // kept in memory: drawn seldom, and no layer of its own to be put together for every picture
     if (!canvas || !g || width === 0) return;
     const dpr = window.devicePixelRatio || 1;
     canvas.width = Math.round(width * dpr);
@@ -142,13 +142,25 @@ export function Lanes({ lanes, transport, title, labelOf, inOut, range, onRange 
   const head = useRef<HTMLDivElement>(null);
   const current = useRef(range);
   current.current = range;
+  const room = useRef(0); // pixels that the range takes up
+
+  useLayoutEffect(() => {
+    const element = wrap.current!;
+    const watch = new ResizeObserver(() => {
+      room.current = element.clientWidth - GUTTER;
+      transport.seek(transport.time);
+    });
+    room.current = element.clientWidth - GUTTER;
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, [transport]);
 
   useEffect(() => {
     return transport.subscribe((time) => {
       const { from, to } = current.current;
       const share = (time - from) / (to - from);
       if (head.current) {
-        head.current.style.transform = `translateX(${100 * share}%)`; // moves without laying the page out again
+        head.current.style.transform = `translateX(${share * room.current}px)`; // moves without laying the page out again
         head.current.style.visibility = share < 0 || share > 1 ? 'hidden' : 'visible';
       }
       if (transport.speed !== 0 && (share > 1 || share < 0)) {

@@ -195,8 +195,12 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
 
   const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
   const change = useMutation({ mutationFn: (body: object) => patch(`/takes/${id}`, body), onSettled: refresh });
+  const advance = useRef(false);
   const accept = useMutation({
     mutationFn: (snags: SnagOut[]) => post<TakeOut>(`/takes/${id}/mends`, snags.map((s) => ({ document: proposalBy(s, method), words: s.text }))),
+    onSuccess: () => {
+      advance.current = true;
+    },
     onSettled: refresh,
   });
   const proposed = here && !here.mended ? proposalBy(here, method) : null;
@@ -235,6 +239,18 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     },
     [groups, names, transport, duration, put],
   );
+
+  // what was accepted leaves its place in the list: look at what stands there now, the worst that is left
+  const leftOver = data.snags.filter((s) => !s.mended).length;
+  const before = useRef(leftOver);
+  useEffect(() => {
+    const fewer = leftOver < before.current;
+    before.current = leftOver;
+    if (!advance.current || !fewer) return;
+    advance.current = false;
+    const open = groups.filter((g) => !g.snags[0].mended).length;
+    if (open > 0) goTo(Math.min(Math.max(snag, 0), open - 1));
+  }, [leftOver, groups, goTo, snag]);
 
   const acceptSnag = (all: boolean) => {
     if (!here?.proposal || here.mended || working) return;
@@ -277,13 +293,12 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const side = useSplit('snags', 370, 240, 620);
   const tracks = useMemo(() => ({ markers, labelled, residual, suit, gloves, face, room }), [markers, labelled, residual, suit, gloves, face, room]);
   const lanes = useBenchLanes({
-    tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
+    tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, ghost: here?.subject === names[marker] ? ghost : null, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
     hasOptical: data.streams.some((s) => s.name === 'optical'),
     onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
   });
   const failed = runs.find((r) => r.state === 'failed');
   const mends = data.mends.filter((m) => m.active).length;
-  const left = data.snags.filter((s) => !s.mended).length;
   return (
     <Frame
       theme={night} me={me} productionId={data.production_id} benchTake={id}
@@ -296,7 +311,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
       right={<ThemeProvider theme={night}><ClockFace transport={transport} labelOf={labelOf} /></ThemeProvider>}
     >
       <Layout>
-        <PassStrip runs={runs} mends={mends} snags={left} onRun={(name, limits) => again.mutate({ name, limits })} onCancel={(r) => stop.mutate(r)} />
+        <PassStrip runs={runs} mends={mends} snags={leftOver} onRun={(name, limits) => again.mutate({ name, limits })} onCancel={(r) => stop.mutate(r)} />
         <Upper>
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {body || markers ? (

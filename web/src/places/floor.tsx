@@ -120,6 +120,27 @@ function prompt(seconds: number): string {
   return 'Action';
 }
 
+const Acts = styled.div`
+  display: flex;
+  gap: 12px;
+  align-items: end;
+  margin-top: 10px;
+`;
+
+/** A note that Escape and Enter save and leave, so that the keys of the floor work again; Shift Enter begins a line. */
+function NoteField({ label, value, onChange, onSave }: { label: string; value: string; onChange: (note: string) => void; onSave: () => void }) {
+  return (
+    <div style={{ flex: 1 }}
+      onKeyDown={(e) => {
+        if (e.key !== 'Escape' && (e.key !== 'Enter' || e.shiftKey)) return;
+        e.preventDefault();
+        (e.target as HTMLElement).blur();
+      }}>
+      <TextInput label={label} lines={2} value={value} onChange={onChange} onBlur={onSave} />
+    </div>
+  );
+}
+
 export function Floor({ me }: { me: Me }) {
   const params = useParams();
   const production = Number(params.production);
@@ -146,7 +167,10 @@ export function Floor({ me }: { me: Me }) {
   };
   const roll = useMutation({ mutationFn: () => post(`/slates/${slate!.id}/roll`), onSettled: refresh });
   const cut = useMutation({
-    mutationFn: () => post<TakeRow>(`/slates/${slate!.id}/cut`),
+    mutationFn: async (unsaved?: string) => {
+      if (unsaved !== undefined) await patch(`/slates/${slate!.id}/rolling`, { note: unsaved }); // still being typed when it was cut
+      return post<TakeRow>(`/slates/${slate!.id}/cut`);
+    },
     onSuccess: (take) => setCutTake(take.id),
     onSettled: refresh,
   });
@@ -164,22 +188,39 @@ export function Floor({ me }: { me: Me }) {
     }, 1000);
     return () => window.clearTimeout(timer);
   }, [count]); // the countdown restarts on nothing else
+  const last = slate?.takes.find((t) => t.id === cutTake) ?? slate?.takes.at(-1);
+  const say = useMutation({
+    mutationFn: (values: { note?: string; circled?: boolean }) => patch<RollingOut>(`/slates/${slate!.id}/rolling`, values),
+    onSuccess: (now) => client.setQueryData<FloorOut>(['floor', slate?.id], (before) => before && { ...before, rolling: now }),
+    onError: refresh,
+  });
+  // what is noted and circled is the take that rolls, and the last one when none does
+  const noted = rolling ? { key: 'rolling', number: rolling.number, note: rolling.note, circled: rolling.circled } : last && { key: String(last.id), number: last.number, note: last.note, circled: last.status === 'circled' };
+  const [note, setNote] = useState('');
+  useEffect(() => setNote(noted?.note ?? ''), [noted?.key, noted?.note]);
+  const noteField = useRef<HTMLDivElement>(null);
+  const saveNote = () => {
+    if (!noted || note === noted.note) return;
+    if (rolling) say.mutate({ note });
+    else mark.mutate({ id: last!.id, note });
+  };
+  const cutNow = () => cut.mutate(rolling && note !== rolling.note ? note : undefined);
   const cutting = cut.isPending;
   useEffect(() => {
-    if (rolling && elapsed > AUTO_CUT_S && !cutting) cut.mutate();
+    if (rolling && elapsed > AUTO_CUT_S && !cutting) cutNow();
   }, [rolling, elapsed > AUTO_CUT_S, cutting]); // when the performance is over the floor cuts by itself
-  const last = slate?.takes.find((t) => t.id === cutTake) ?? slate?.takes.at(-1);
-  const [note, setNote] = useState('');
-  useEffect(() => setNote(last?.note ?? ''), [last?.id, last?.note]);
-  const noteField = useRef<HTMLDivElement>(null);
+  const circle = () => {
+    if (rolling) say.mutate({ circled: !rolling.circled });
+    else if (last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });
+  };
 
   const keys = useRef<(e: KeyboardEvent) => void>(() => {});
   keys.current = (e) => {
     if (/^(INPUT|TEXTAREA|SELECT)$/.test((e.target as HTMLElement).tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
     if (e.key === 'r' && !rolling && count === 0 && slate && !elsewhere) setCount(COUNTDOWN_S);
-    else if (e.key === 'x' && rolling) cut.mutate();
+    else if (e.key === 'x' && rolling) cutNow();
     else if (e.key === 'Escape' && count > 0) setCount(0);
-    else if (e.key === 'c' && last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });
+    else if (e.key === 'c' && noted) circle();
     else if (e.key === 'n') noteField.current?.querySelector('textarea')?.focus();
     else return;
     e.preventDefault();
@@ -249,7 +290,7 @@ export function Floor({ me }: { me: Me }) {
                 </BigButton>
               )}
               {rolling && (
-                <BigButton isDisabled={cutting} onPress={() => cut.mutate()} style={{ background: night.wrong, color: '#1c0d08' }}>
+                <BigButton isDisabled={cutting} onPress={cutNow} style={{ background: night.wrong, color: '#1c0d08' }}>
                   Cut <small>X</small>
                 </BigButton>
               )}
@@ -259,9 +300,18 @@ export function Floor({ me }: { me: Me }) {
               <Trouble key={k.camera} error={`Camera ${k.camera} has been knocked: its picture is off by ${k.shift_px.toFixed(1)} px. The take can be saved; place the camera anew in Stage, Trust.`} />
             ))}
             {elsewhere && <Trouble error={`Slate ${elsewhere.slate} take ${elsewhere.number} is rolling; cut it first.`} />}
-            <Trouble error={roll.error ?? cut.error ?? mark.error} />
+            <Trouble error={roll.error ?? cut.error ?? mark.error ?? say.error} />
+            {rolling && (
+              <section aria-label={`Take ${rolling.number}, rolling`} style={{ borderTop: `1px solid ${night.hairline}`, paddingTop: 14 }}>
+                <h2 style={{ margin: 0, fontSize: 18 }}>Take {rolling.number}</h2>
+                <Acts ref={noteField}>
+                  <BigButton onPress={circle} aria-pressed={rolling.circled}>{rolling.circled ? '◯ circled' : 'Circle'} <small>C</small></BigButton>
+                  <NoteField label={`Note on take ${rolling.number}, rolling (N)`} value={note} onChange={setNote} onSave={saveNote} />
+                </Acts>
+              </section>
+            )}
             {last && v && (
-              <section aria-label="Verdict" aria-live="polite" style={{ borderTop: `1px solid ${night.hairline}`, paddingTop: 14 }}>
+              <section aria-label="Verdict" aria-live="polite" style={{ borderTop: `1px solid ${night.hairline}`, paddingTop: 14, opacity: rolling ? 0.6 : 1 }}>
                 <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
                   <h2 style={{ margin: 0, fontSize: 18 }}>Take {last.number}</h2>
                   <span style={{ fontSize: 16, color: v.tone === 'wrong' ? night.wrong : undefined }}>{v.words || 'being written'}</span>
@@ -269,18 +319,16 @@ export function Floor({ me }: { me: Me }) {
                 </div>
                 <div style={{ margin: '10px 0' }}><Thumbnail picture={last.picture as Picture} width={420} /></div>
                 {v.working && <Progress value={last.runs.filter((r) => r.state === 'done').length / Math.max(1, last.runs.length)} words={v.state} />}
-                <div style={{ display: 'flex', gap: 12, alignItems: 'end', marginTop: 10 }} ref={noteField}>
-                  <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' })} aria-pressed={last.status === 'circled'}>
-                    {last.status === 'circled' ? '◯ circled' : 'Circle'} <small>C</small>
-                  </BigButton>
-                  <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'no good' ? 'open' : 'no good' })}>
-                    {last.status === 'no good' ? 'NG ✕' : 'No good'}
-                  </BigButton>
-                  <div style={{ flex: 1 }}>
-                    <TextInput label={`Note on take ${last.number} (N)`} lines={2} value={note} onChange={setNote} onBlur={() => note !== last.note && mark.mutate({ id: last.id, note })} />
-                  </div>
-                  <WordButton onPress={() => navigate(`/p/${production}/bench/${last.id}`)}>To the bench</WordButton>
-                </div>
+                {!rolling && (
+                  <Acts ref={noteField}>
+                    <BigButton onPress={circle} aria-pressed={last.status === 'circled'}>{last.status === 'circled' ? '◯ circled' : 'Circle'} <small>C</small></BigButton>
+                    <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'no good' ? 'open' : 'no good' })}>
+                      {last.status === 'no good' ? 'NG ✕' : 'No good'}
+                    </BigButton>
+                    <NoteField label={`Note on take ${last.number} (N)`} value={note} onChange={setNote} onSave={saveNote} />
+                    <WordButton onPress={() => navigate(`/p/${production}/bench/${last.id}`)}>To the bench</WordButton>
+                  </Acts>
+                )}
               </section>
             )}
           </Middle>
@@ -292,7 +340,7 @@ export function Floor({ me }: { me: Me }) {
                 <Device key={d.name}>
                   <span aria-hidden="true" style={{ color: here ? night.good : night.quiet }}>{here ? '●' : '○'}</span>
                   <span>{d.name}</span>
-                  <Figure>{here ? `${d.rate_hz >= 1000 ? `${d.rate_hz / 1000} k` : d.rate_hz}Hz` : '–'}</Figure>
+                  <Figure>{here ? `${d.rate_hz >= 1000 ? `${d.rate_hz / 1000} k` : `${d.rate_hz} `}Hz` : '–'}</Figure>
                   <small>{d.state}</small>
                 </Device>
               );

@@ -133,6 +133,14 @@ type Step = (typeof STEPS)[number][0];
 const SAME_PX = 2.5; // a centroid this near to where a point appears is that point's
 const VIEWS = [['room', 'Room'], ['plan', 'Plan'], ['pictures', 'Pictures']] as const;
 
+/** What a calibration says of one camera. */
+type CameraRow = { id: string; covered: number; coverage?: number[][]; residual_pattern_px?: Residual };
+
+/** Where in its picture a solved camera saw the wand, as the live sweep shows it. */
+function coverageOf(counts: number[][] | undefined): PictureContent['sweep'] {
+  return counts && { cells: counts, looks: counts.map((row) => row.map(() => 0)) };
+}
+
 /** What each step has come to, in a few words. */
 function come(step: Step, room: RoomOut): string {
   const newest = room.calibrations[0];
@@ -268,7 +276,7 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
       .map((c) => c.id);
   }, [spot, cameras, shown, live, take]);
   const trail = useMemo(() => (step === 'cameras' ? (((calibration?.figures ?? {}) as { trail_m?: number[][] }).trail_m ?? []) : []), [step, calibration]);
-  const rowOf = (id: string) => ((calibration?.rows ?? []) as { id: string; residual_pattern_px?: Residual }[]).find((r) => r.id === id);
+  const rowOf = (id: string) => ((calibration?.rows ?? []) as CameraRow[]).find((r) => r.id === id);
   const blinds = room.blinds as Blind[];
   const nearby = (id: string, at: [number, number], within: number) => seen(id).find((q) => Math.hypot(q[0] - at[0], q[1] - at[1]) < within);
   const raysInto = (into: Camera, p: number[]) =>
@@ -302,8 +310,8 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
     const which = spot && solved ? project(solved, spot[0], spot[1], spot[2]) : null;
     const rays = spot && solved && projected ? raysInto(solved, spot) : undefined;
     return {
-      width: Number(rig.width), height: Number(rig.height), points: seen(id), blinds: blinds.filter((b) => b.camera === id),
-      sweep: sweeping?.cameras.find((c) => c.id === id), residual: step === 'cameras' ? rowOf(id)?.residual_pattern_px : null,
+      width: Number(rig.width), height: Number(rig.height), points: step === 'cameras' ? [] : seen(id), blinds: blinds.filter((b) => b.camera === id),
+      sweep: sweeping?.cameras.find((c) => c.id === id) ?? (step === 'cameras' ? coverageOf(rowOf(id)?.coverage) : undefined), residual: step === 'cameras' ? rowOf(id)?.residual_pattern_px : null,
       projected, rays, picked: which && projected ? projected.findIndex((q) => q[0] === which[0] && q[1] === which[1]) : null,
     };
   };
@@ -364,7 +372,7 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
                   <Picture content={content(id, false)} label={`Picture of camera ${id}`} />
                   <span>
                     <strong>{moved.includes(id) ? '✕ ' : ''}{id}</strong>
-                    <Quiet>{mine ? `${Math.floor(100 * mine.share)} %` : take ? `${seen(id).length} points` : c && c.fps > 0 ? `${c.fps.toFixed(0)} Hz${c.lost ? `, ${c.lost} lost` : ''}` : 'not live'}</Quiet>
+                    <Quiet>{step === 'cameras' ? (rowOf(id) ? `${(100 * rowOf(id)!.covered).toFixed(0)} % covered` : 'not solved') : mine ? `${Math.floor(100 * mine.share)} %` : take ? `${seen(id).length} points` : c && c.fps > 0 ? `${c.fps.toFixed(0)} Hz${c.lost ? `, ${c.lost} lost` : ''}` : 'not live'}</Quiet>
                   </span>
                 </button>
               );
@@ -379,7 +387,7 @@ function Views({ room, live, trouble, updates, cameras, camera, view, take, move
               <Picture content={content(one, true)} large label={`Picture of camera ${one}`} onPick={step === 'cameras' ? undefined : (u, v) => pickIn(one, u, v)} />
             )}
             <p style={{ margin: '6px 0' }}>
-              <strong>{one}</strong> <Quiet>{seen(one).length} centroid{seen(one).length === 1 ? '' : 's'}{step === 'cameras' ? ' · arrows: mean residual of the sweep in each cell, a tenth of a pixel is drawn 120 px long' : points.length ? ' · squares: rebuilt points, their offset drawn twelvefold; click one, and the rays of the others appear' : ''}</Quiet>
+              <strong>{one}</strong> <Quiet>{step === 'cameras' ? 'numbers: sightings of the wand in each cell · arrows: their mean residual, a tenth of a pixel is drawn 120 px long' : `${seen(one).length} centroid${seen(one).length === 1 ? '' : 's'}`}{step === 'cameras' ? '' : points.length ? ' · squares: rebuilt points, their offset drawn twelvefold; click one, and the rays of the others appear' : ''}</Quiet>
             </p>
             {step !== 'cameras' && step !== 'blinds' && points.length > 0 && (
               <p style={{ margin: '6px 0' }}>

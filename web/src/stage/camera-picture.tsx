@@ -12,7 +12,7 @@ export type PictureContent = {
   height: number;
   points: ArrayLike<number>[];
   blinds?: Blind[];
-  sweep?: CameraSweep;
+  sweep?: Pick<CameraSweep, 'cells' | 'looks'>;
   /** Mean residual in each cell of the picture, pixels. */
   residual?: Residual | null;
   /** Where rebuilt points should appear; joined to the centroid nearest by, so that the offset is seen. */

@@ -19,6 +19,15 @@ const Grid = styled.div`
 
 const GOOD_SHARE = 0.9; // of the rate, below which a camera is called slow
 
+/** How well the cameras deliver, in a few words. */
+export function rateWords({ cameras, rate }: Pick<Live, 'cameras' | 'rate'>): string {
+  const here = cameras.filter((c) => c.fps > 0);
+  if (here.length === 0) return `${cameras.length} cameras, nothing to be seen just now`;
+  const all = here.length === cameras.length ? `all ${cameras.length} cameras` : `${here.length} of ${cameras.length} cameras`;
+  const slowest = Math.min(...here.map((c) => c.fps));
+  return slowest >= GOOD_SHARE * rate ? `${all} at ${rate.toFixed(0)} Hz` : `${all}, the slowest at ${slowest.toFixed(0)} of ${rate.toFixed(0)} Hz`;
+}
+
 /** Every camera of the room as it is now: its picture, whether it delivers, whether it still stands where it should. */
 export function CamerasLive({ production, onKnocked }: { production: number; onKnocked: (knocked: Knocked) => void }) {
   const theme = useTheme();
@@ -27,11 +36,10 @@ export function CamerasLive({ production, onKnocked }: { production: number; onK
   useEffect(() => onKnocked(JSON.parse(said) as Knocked), [said, onKnocked]);
   if (!live) return <p><Quiet>{trouble ?? 'waiting for the cameras…'}</Quiet></p>;
   const moved = live.knocked.map((k) => k.camera);
-  const slow = live.cameras.filter((c) => c.fps < GOOD_SHARE * live.rate).length;
   return (
     <>
       <p style={{ margin: '0 0 8px' }}>
-        <Quiet>{live.cameras.length - slow} of {live.cameras.length} at {live.rate.toFixed(0)} Hz{live.points.length ? ` · ${live.points.length} points` : ''}</Quiet>
+        <Quiet>{rateWords(live)}{live.points.length ? ` · ${live.points.length} points` : ''}</Quiet>
       </p>
       <Grid>
         {live.cameras.map((c) => (

@@ -13,8 +13,8 @@ describe('the pace of playback', () => {
   it('gives up detail step by step where it is slow, and not below the last step', () => {
     const shares = play(new Pace(), 60, 60);
     expect(shares[0]).toBe(1);
-    expect([...new Set(shares)]).toEqual([1, 0.7, 0.5, 0.35]);
-    expect(shares.at(-1)).toBe(0.35);
+    expect([...new Set(shares)]).toEqual([1, 0.7, 0.5]);
+    expect(shares.at(-1)).toBe(0.5);
   });
 
   it('does not get finer and coarser by turns', () => {
@@ -33,7 +33,7 @@ describe('the pace of playback', () => {
     const pace = new Pace(1);
     play(pace, 60, 40);
     expect(pace.stop()).toBe(1);
-    expect(pace.next(9000)).toBe(0.5);
+    expect(pace.next(9000)).toBe(0.7);
     pace.stop();
     pace.stop();
     expect(pace.next(9900)).toBe(0.7);

@@ -4,6 +4,7 @@ import styled, { useTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import type { Track } from '../api/tracks';
+import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
 import type { PropView } from '../bench/use-take';
@@ -22,9 +23,6 @@ const software = (() => {
 
 const FULL = software ? 1 : Math.min(1.5, window.devicePixelRatio || 1);
 
-/** One marker's path as a mend would make it, from frame `first` on; null where it stays hidden. */
-export type Ghost = { first: number; rate: number; path: ([number, number, number] | null)[] };
-
 const TRAIL_S = 1;
 const HEAD = new THREE.Vector3(0, 0.2, 0);
 
@@ -32,7 +30,7 @@ type SceneProps = {
   body: Body | null;
   markers: Track | null;
   props: PropView[];
-  ghost: Ghost | null;
+  ghost: Proposal | null;
   names: string[];
   transport: Transport;
   selected: number | null;

@@ -5,7 +5,7 @@ from datetime import datetime
 
 from django.db import IntegrityError, transaction
 from django.utils import timezone
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 
 from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
@@ -34,6 +34,13 @@ class RollingOut(Schema):
     started_at: datetime
     now: datetime
     first_timecode: str
+    note: str
+    circled: bool
+
+
+class RollingIn(Schema):
+    note: str | None = Field(None, max_length=2000)
+    circled: bool | None = None
 
 
 class FloorOut(Schema):
@@ -53,6 +60,7 @@ def _rolling_out(rolling):
     return {
         "slate_id": rolling.slate_id, "slate": rolling.slate.name, "number": rolling.number, "now": timezone.now(),
         "started_at": rolling.started_at, "first_timecode": fmt.label(rolling.first_timecode_frame),
+        "note": rolling.note, "circled": rolling.circled,
     }  # fmt: skip
 
 
@@ -127,6 +135,19 @@ def roll(request, slate_id: int):
     return _rolling_out(rolling)
 
 
+@router.patch("/slates/{slate_id}/rolling", response=RollingOut)
+def note_rolling(request, slate_id: int, payload: RollingIn):
+    """What is said of a take while it rolls: its note, and whether it is circled."""
+    slate = _slate(request, slate_id, FLOOR_ROLES)
+    rolling = Rolling.objects.filter(slate=slate).first()
+    if rolling is None:
+        raise InputError(f"Slate {slate.name} is not rolling any more; note it on the take.")
+    for name, value in payload.dict(exclude_none=True).items():
+        setattr(rolling, name, value)
+    rolling.save(update_fields=["note", "circled"])
+    return _rolling_out(rolling)
+
+
 @router.post("/slates/{slate_id}/cut", response=TakeRow)
 def cut(request, slate_id: int):
     """End the take. Its streams are written and its passes begin at once; a warm-up is calibrated as well."""
@@ -140,13 +161,17 @@ def cut(request, slate_id: int):
             raise InputError(
                 f"Rolling for {seconds:.1f} s; cut no earlier than {SHORTEST_TAKE_S:.0f} s, or the take is empty."
             )
-        take = make_take(slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame)
+        take = make_take(
+            slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame, note=rolling.note,
+            status=Take.Status.CIRCLED if rolling.circled else Take.Status.OPEN,
+        )  # fmt: skip
         rolling.delete()
     if rolling.live:
         try:
             ask({"do": "stop", "production": slate.day.production_id, "take": take.pk})
         except InputError as error:  # the take stands without it: the simulated stage films it anew
-            Take.objects.filter(pk=take.pk).update(note=f"The live recording of the cameras was lost: {error}")
+            lost = f"The live recording of the cameras was lost: {error}"
+            Take.objects.filter(pk=take.pk).update(note=f"{rolling.note}\n{lost}" if rolling.note else lost)
     passes = (
         ("record", "rebuild", "calibrate", "line up", "label", "solve")
         if slate.warm_up
