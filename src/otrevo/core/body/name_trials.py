@@ -33,6 +33,7 @@ ABSENT_SHARE, MOST_READINGS = 0.02, 14
 NAMELESS = 8.0  # evidence that a sample costs which rides with a bone and has no name
 NAMELESS_M = 0.06  # what being nameless counts as, beside distances from the chart
 APART_M = 0.02  # two names whose points lie no farther apart cannot be sorted out by their places
+STRANGER_M = 0.025
 RIDES_M, SHORTEST_S, FULL_SHARE = 0.02, 0.25, 0.15
 _LIMBS = (
     ("upperChest", "neck", "head"),
@@ -110,7 +111,7 @@ def sort_out(points_m, labels, model, root, local, rate):
 
     Two names near to each other may have been exchanged whenever both markers were hidden, so that either has some points of
     both, and no reading of the names as a whole is right. Every unbroken stretch of a name's points has a mean place on the
-    name's bone; stretches that lie where most of the other name's points lie go over to it, if it has none at that time.
+    name's bone; stretches that lie where most of the other name's points lie go over to it, if it has none at that time; what lies elsewhere loses its name.
     points_m (T, N, 3); root (T, 3), local (T, B, 3, 3): the poses that were followed.
     """
     world, joint = pose_all(model, root, local)
@@ -169,6 +170,12 @@ def sort_out(points_m, labels, model, root, local, rate):
                     busy[here][s:e] = True
                     kept[name].append(rows[i])
             stretches[p], stretches[q] = kept[p], kept[q]
+    for m, rows in stretches.items():  # and what sits elsewhere than most of a name's points is no point of it
+        if rows:
+            at, size = places(rows, bone[m]), np.array([e - s for _, s, e in rows])
+            for i in np.flatnonzero(np.linalg.norm(at - _middle(at, size), axis=1) > STRANGER_M):
+                c, s, e = rows[i]
+                labels[s:e, c] = -1
     return labels
 
 

@@ -75,7 +75,7 @@ _LEFT = [
     ("wrist inner", "LowerArm", (0.24, 0.005, 0.037)),
     ("wrist outer", "LowerArm", (0.24, 0.005, -0.035)),
     ("knuckle index", "Hand", (0.088, 0.016, 0.028)),
-    ("hand outer", "Hand", (0.034, 0.016, -0.034)),
+    ("hand outer", "Hand", (0.058, 0.014, -0.036)),
     ("thigh front", "UpperLeg", (0.015, -0.20, 0.085)),
     ("thigh side", "UpperLeg", (0.085, -0.27, -0.01)),
     ("knee outer", "UpperLeg", (0.06, -0.412, 0.005)),
