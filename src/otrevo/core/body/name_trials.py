@@ -32,8 +32,6 @@ MOST_ORDERS, QUICK_FRAMES, FINALISTS = 130, 12, 6
 ABSENT_SHARE, MOST_READINGS = 0.02, 14
 NAMELESS = 8.0  # evidence that a sample costs which rides with a bone and has no name
 NAMELESS_M = 0.06  # what being nameless counts as, beside distances from the chart
-APART_M = 0.02  # two names whose points lie no farther apart cannot be sorted out by their places
-STRANGER_M = 0.025
 RIDES_M, SHORTEST_S, FULL_SHARE = 0.02, 0.25, 0.15
 _LIMBS = (
     ("upperChest", "neck", "head"),
@@ -104,87 +102,6 @@ def nameless_columns(points_m, labels, model, root, local, rate):
             riding.append((b, place))
     full = [c for c in columns if np.isfinite(c[:, 0]).mean() > FULL_SHARE]
     return np.stack(full, axis=1) if full else np.zeros((frames, 0, 3))
-
-
-def sort_out(points_m, labels, model, root, local, rate):
-    """Labels (T, N) in which every name has the points of one marker, as far as their places on the body tell.
-
-    Two names near to each other may have been exchanged whenever both markers were hidden, so that either has some points of
-    both, and no reading of the names as a whole is right. Every unbroken stretch of a name's points has a mean place on the
-    name's bone; stretches that lie where most of the other name's points lie go over to it, if it has none at that time; what lies elsewhere loses its name.
-    points_m (T, N, 3); root (T, 3), local (T, B, 3, 3): the poses that were followed.
-    """
-    world, joint = pose_all(model, root, local)
-    parents, bone = model.skeleton.parents, model.marker_bone
-    rest = np.zeros((len(parents), 3))
-    for b, parent in enumerate(parents):
-        rest[b] = model.skeleton.rest_offset_m[b] + (rest[parent] if parent >= 0 else 0.0)
-    chart = rest[bone] + model.marker_offset_m
-    labels, shortest = labels.copy(), max(2, int(0.05 * float(rate)))
-    stretches = {m: [] for m in range(len(bone))}
-    for c in range(labels.shape[1]):
-        cuts = np.flatnonzero(np.diff(labels[:, c])) + 1
-        for s, e in zip([0, *cuts], [*cuts, len(labels)], strict=True):
-            if labels[s, c] >= 0 and e - s >= shortest:
-                stretches[labels[s, c]].append((c, int(s), int(e)))
-
-    def places(rows, b):
-        out = np.empty((len(rows), 3))
-        for i, (c, s, e) in enumerate(rows):
-            part = slice(s, e, max(1, (e - s) // 20))
-            out[i] = np.einsum("tji,tj->ti", world[part, b], points_m[part, c] - joint[part, b]).mean(axis=0)
-        return out
-
-    for p in range(len(bone)):
-        for q in range(p + 1, len(bone)):
-            kin = bone[p] == bone[q] or parents[bone[p]] == bone[q] or parents[bone[q]] == bone[p]
-            if not kin or np.linalg.norm(chart[p] - chart[q]) > NEAR_M or not (stretches[p] and stretches[q]):
-                continue
-            b = bone[p] if parents[bone[q]] == bone[p] else bone[q]  # the one nearer to the trunk
-            rows, mine = (
-                stretches[p] + stretches[q],
-                np.arange(len(stretches[p]) + len(stretches[q])) < len(stretches[p]),
-            )
-            at, size = places(rows, b), np.array([e - s for _, s, e in rows])
-            middle = np.array([_middle(at[mine], size[mine]), _middle(at[~mine], size[~mine])])
-            if np.linalg.norm(middle[0] - middle[1]) < APART_M:
-                continue
-            off = np.linalg.norm(at[:, None] - middle[None], axis=2)
-            other = np.where(mine, off[:, 0] - off[:, 1], off[:, 1] - off[:, 0]) > 0.5 * np.linalg.norm(
-                middle[0] - middle[1]
-            )
-            if not other.any():
-                continue
-            goes = np.where(other, ~mine, mine)
-            busy, kept = {True: np.zeros(len(labels), bool), False: np.zeros(len(labels), bool)}, {p: [], q: []}
-            for i in np.lexsort((-size, other)):  # those that stay come first, then the longest
-                c, s, e = rows[i]
-                name, here = (p, True) if goes[i] else (q, False)
-                if busy[here][s:e].any():
-                    if not other[i]:
-                        kept[name].append(rows[i])
-                        continue
-                    name, here = (-1, None)
-                labels[s:e, c] = name
-                if here is not None:
-                    busy[here][s:e] = True
-                    kept[name].append(rows[i])
-            stretches[p], stretches[q] = kept[p], kept[q]
-    for m, rows in stretches.items():  # and what sits elsewhere than most of a name's points is no point of it
-        if rows:
-            at, size = places(rows, bone[m]), np.array([e - s for _, s, e in rows])
-            for i in np.flatnonzero(np.linalg.norm(at - _middle(at, size), axis=1) > STRANGER_M):
-                c, s, e = rows[i]
-                labels[s:e, c] = -1
-    return labels
-
-
-def _middle(places, size):
-    """Median place (3,) of stretches (K, 3), long ones counting more."""
-    order = np.argsort(places, axis=0)
-    total = np.cumsum(size[order], axis=0)
-    half = (total >= 0.5 * total[-1]).argmax(axis=0)
-    return np.array([places[order[half[i], i], i] for i in range(3)])
 
 
 def chart_distances(fit, columns, chart_model):

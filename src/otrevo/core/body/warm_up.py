@@ -8,9 +8,10 @@
 
 import numpy as np
 
+from otrevo.core.body.exchanged import sort_out
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import nameless_columns, sort_out, try_names
+from otrevo.core.body.name_trials import nameless_columns, try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
