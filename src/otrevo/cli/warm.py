@@ -14,6 +14,7 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.optics.accuracy import expected_sd
 from otrevo.core.optics.calibrate import calibrate_sweep
+from otrevo.core.optics.place_again import Recording, place_again
 from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.rig import RigCamera
 from otrevo.core.optics.trust import measure_trust
@@ -53,13 +54,14 @@ def sweeps():
 
 
 def points():
-    """Rebuilding points, measuring trust."""
+    """Rebuilding points, measuring trust, placing a camera anew."""
     rig = make_rig(1, 4)
-    places = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 20, axis=0)
-    bodies_in_the_way = np.zeros((20, 1, 2, 3)), np.ones(1) * 0.1
+    places = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 120, axis=0)
+    bodies_in_the_way = np.zeros((120, 1, 2, 3)), np.ones(1) * 0.1
     centroids, _ = film(rig, places, 1, bodies=bodies_in_the_way)
     found = rebuild(centroids, rig, Fraction(100))
     measure_trust(found.points_m, centroids, rig, Fraction(100))
+    place_again(rig, 0, [Recording(places, centroids, 0, np.zeros(2))], 1e-8 * np.eye(15 * len(rig)))
 
 
 def main():

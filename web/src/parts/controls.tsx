@@ -90,6 +90,15 @@ export const FormLine = styled(Form)`
   }
 `;
 
+/** How everything that is typed into or chosen from looks. */
+export const fieldLook = css`
+  font: inherit;
+  color: ${(p) => p.theme.text};
+  background: ${(p) => p.theme.ground};
+  border: 1px solid ${(p) => p.theme.quiet};
+  border-radius: 3px;
+`;
+
 const Field = styled(TextField)`
   display: grid;
   gap: 4px;
@@ -99,11 +108,7 @@ const Field = styled(TextField)`
   }
   input,
   textarea {
-    font: inherit;
-    color: ${(p) => p.theme.text};
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
+    ${fieldLook}
     padding: 5px 8px;
     min-width: 0;
     &[data-focused] {

@@ -1,6 +1,6 @@
 import type { ReactNode } from 'react';
 import styled from 'styled-components';
-import { Figure, Progress, Quiet, WordButton } from '../parts/controls';
+import { Figure, Progress, Quiet, WordButton, fieldLook } from '../parts/controls';
 import type { StepRun } from './use-room';
 
 export const Panel = styled.section`
@@ -35,11 +35,7 @@ export const Row = styled.div`
   }
   select,
   input[type='number'] {
-    font: inherit;
-    color: ${(p) => p.theme.text};
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
+    ${fieldLook}
     padding: 4px 6px;
   }
   input[type='number'] {

@@ -1,7 +1,7 @@
 import { useMemo, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { rateOf } from '../api/tracks';
-import { Empty, Figure, Quiet, WordButton } from '../parts/controls';
+import { Empty, Figure, Quiet, WordButton, fieldLook } from '../parts/controls';
 import { EditBlinds, Picture, type PictureContent, type Residual } from './camera-picture';
 import { project, rayAcross, type Blind, type Camera } from './lens';
 import { Plan } from './plan';
@@ -17,11 +17,7 @@ const Middle = styled.div`
   min-width: 0;
   min-height: 0;
   select {
-    font: inherit;
-    color: ${(p) => p.theme.text};
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
+    ${fieldLook}
     padding: 2px 4px;
   }
 `;
