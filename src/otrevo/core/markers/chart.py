@@ -92,8 +92,9 @@ _LEFT = [
 
 
 def shipped_chart():
-    """The chart *Keeper 57*: 57 markers, asymmetric across the back so that front and side can be told apart, and no two
-    pairs of neighbours at the end of a limb alike, so that a marker that fell off does not lend its name to the next.
+    """The chart *Keeper 57*: 57 markers, asymmetric across the back so that front and side can be told apart. Pairs of
+    neighbours at the end of a limb differ in length or slant, and markers on two sides of a joint keep their distance from it,
+    so that a marker that fell off does not lend its name to the next.
     """
     rows = list(_MIDDLE)
     for side, sign in (("left", 1.0), ("right", -1.0)):
