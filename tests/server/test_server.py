@@ -372,6 +372,8 @@ class WholeLine(TransactionTestCase):
             (floor["note"], floor["circled"]), ("rope caught on the cleat", True), "a reload loses nothing"
         )
         self.assertEqual(say(note="x" * 3000).status_code, 422)
+        with mock.patch.object(Rolling, "save", side_effect=AssertionError("would write what was not said")):
+            self.assertEqual(say(note="rope caught on the cleat").json()["circled"], True)
         Rolling.objects.update(started_at=timezone.now() - timedelta(seconds=5))
         take = post(self.technician, f"/slates/{self.slate.pk}/cut").json()
         self.assertEqual((take["note"], take["status"]), ("rope caught on the cleat", "circled"))

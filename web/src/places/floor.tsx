@@ -190,6 +190,7 @@ export function Floor({ me }: { me: Me }) {
   }, [count]); // the countdown restarts on nothing else
   const last = slate?.takes.find((t) => t.id === cutTake) ?? slate?.takes.at(-1);
   const say = useMutation({
+    scope: { id: 'rolling' }, // one after the other, so that the last answer is the newest
     mutationFn: (values: { note?: string; circled?: boolean }) => patch<RollingOut>(`/slates/${slate!.id}/rolling`, values),
     onSuccess: (now) => client.setQueryData<FloorOut>(['floor', slate?.id], (before) => before && { ...before, rolling: now }),
     onError: refresh,

@@ -142,9 +142,9 @@ def note_rolling(request, slate_id: int, payload: RollingIn):
     rolling = Rolling.objects.filter(slate=slate).first()
     if rolling is None:
         raise InputError(f"Slate {slate.name} is not rolling any more; note it on the take.")
-    for name, value in payload.dict(exclude_none=True).items():
-        setattr(rolling, name, value)
-    rolling.save(update_fields=["note", "circled"])
+    # only what was said: a note and a circle on their way at one time must both stay
+    Rolling.objects.filter(pk=rolling.pk).update(**payload.dict(exclude_none=True))
+    rolling.refresh_from_db()
     return _rolling_out(rolling)
 
 
