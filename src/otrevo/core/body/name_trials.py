@@ -274,8 +274,5 @@ def try_names(fit, observed, chart_model, nameless=None):
     moved = order != np.arange(markers)
     offsets = np.where(moved[:, None], chart_model.marker_offset_m, model.marker_offset_m)
     start = model.with_geometry(model.skeleton.rest_offset_m, offsets)
-    return (
-        order,
-        fit_geometry(start, columns[some][:, order], fit.root_m[some], local[some], ITERATIONS, chart_model),
-        some,
-    )
+    fitted = fit_geometry(start, columns[some][:, order], fit.root_m[some], local[some], ITERATIONS, chart_model)
+    return order, fitted, some
