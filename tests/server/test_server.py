@@ -1,34 +1,23 @@
-import io
 import json
-import zipfile
-from datetime import timedelta
 from fractions import Fraction
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import Client, TestCase, TransactionTestCase
-from django.utils import timezone
+from django.test import Client, TestCase
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.c3d import write_c3d
 from otrevo.core.formats.wav import write_wav
 from otrevo.core.sim.audio import ltc_track
-from otrevo.core.sim.stage import roll
-from otrevo.server.bench import jobs
-from otrevo.server.bench.jobs import queue, requeue_lost
-from otrevo.server.bench.models import Mend, Run
-from otrevo.server.bench.passes import latest
 from otrevo.server.floor.models import Rolling
 from otrevo.server.shoot.actions import change_take, make_take, undo
-from otrevo.server.shoot.models import Slate, Take
+from otrevo.server.shoot.models import Take
 from otrevo.server.streams.models import Chunk
 from otrevo.server.streams.store import read_stream, recorded, stream_bytes, write_stream
-from tests.server.production import PASSWORD, calibrate, make_production, work
+from tests.server.production import PASSWORD, make_production
 
 
 def signed_in(role, code="SMS"):
@@ -246,214 +235,3 @@ class Uploads(TestCase):
     def test_too_large_is_refused(self):
         with self.settings(MAX_UPLOAD_BYTES=10):
             self.assertIn("larger", self.drop(SimpleUploadedFile("a.csv", b"x" * 50)).json()["detail"])
-
-
-class WholeLine(TransactionTestCase):
-    """Roll, cut, line up, label, solve, mend, package, send, answer: through the API, with the real passes."""
-
-    def setUp(self):
-        self.production, self.slate = make_production()
-        self.technician = signed_in("technician")
-        calibrate(self.slate.performer)
-
-    def cut(self, seconds=None):
-        post(self.technician, f"/slates/{self.slate.pk}/roll")
-        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=seconds or 60))
-        return post(self.technician, f"/slates/{self.slate.pk}/cut").json()["id"]
-
-    def test_from_roll_to_accepted(self):
-        take = Take.objects.get(pk=self.cut())
-        self.assertEqual([r.name for r in take.runs.all()], ["record", "rebuild", "line up", "label", "solve"])
-        work()
-        take.refresh_from_db()
-        self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
-        bench = self.technician.get(f"/api/takes/{take.pk}/bench").json()
-        line = latest(take, "line up").figures
-        self.assertEqual(set(line["streams"]), {"optical", "suit", "gloves", "face", "timecode", "room"})
-        for name, fit in line["streams"].items():
-            self.assertLess(fit["residual_ms"], 1.0, name)
-            self.assertIsNone(fit["problem"])
-        self.assertEqual(set(line["claps_s"]), {"optical", "suit", "room"})
-        self.assertLess(np.ptp(list(line["claps_s"].values())), 0.03)
-        self.assertLess(latest(take, "solve").figures["residual_rms_mm"], 6)
-        self.assertTrue({"optical", "sound"} <= set(take.picture) | {"optical"})
-        names = {s["name"] for s in bench["streams"]}
-        self.assertTrue({"labelled", "mended", "body rotation", "body root", "residual"} <= names, names)
-
-        self._mend(take, bench)
-        self._hand_over(take)
-
-    def _mend(self, take, bench):
-        snag = next(s for s in bench["snags"] if s["proposal"])
-        before = len([s for s in bench["snags"] if not s["mended"]])
-        answer = post(
-            self.technician, f"/takes/{take.pk}/mends", [{"document": snag["proposal"], "words": snag["text"]}]
-        )
-        self.assertEqual(answer.status_code, 200, answer.content)
-        work()
-        after = self.technician.get(f"/api/takes/{take.pk}/bench").json()
-        self.assertLess(len([s for s in after["snags"] if not s["mended"]]), before)
-        self.assertEqual(latest(take, "solve").figures["mends"], 1)
-        raw = recorded(take, "cameras")
-        first = read_stream(raw).copy()
-        undone = post(self.technician, f"/takes/{take.pk}/undo").json()
-        self.assertTrue(undone["mend"])
-        work()
-        self.assertEqual(latest(take, "solve").figures["mends"], 0)
-        np.testing.assert_array_equal(read_stream(raw), first)
-        self.assertEqual(Mend.objects.filter(active=True).count(), 0)
-        bad = [{"document": snag["proposal"]}, {"document": snag["proposal"] | {"marker": "nobody"}}]
-        self.assertEqual(post(self.technician, f"/takes/{take.pk}/mends", bad).status_code, 422)
-        self.assertEqual(Mend.objects.filter(active=True).count(), 0, "all or none")
-
-    def _hand_over(self, take):
-        change_take(None, take, {"in_s": 2.0})
-        animator, path = signed_in("animator"), f"/productions/{self.production.pk}/packages"
-        body = {"name": "Day 3/../x", "take_ids": [take.pk], "formats": ["bvh", "c3d", "face"], "rate": "30000/1001"}
-        package = post(self.technician, path, body).json()
-        self.assertEqual(package["name"], "Day-3-x")
-        self.assertEqual(post(self.technician, f"/packages/{package['id']}/send").status_code, 422)
-        work()
-        ready = self.technician.get(f"/api/packages/{package['id']}").json()
-        self.assertEqual((ready["state"], ready["message"]), ("ready", ""))
-        self.assertLess(max(d.get("position_mm", 0) for d in ready["manifest"]["differences"]), 0.1)
-        self.assertEqual(animator.get(f"/api/packages/{package['id']}").status_code, 403)
-        post(self.technician, f"/packages/{package['id']}/send")
-        seen = animator.get(f"/api{path}").json()
-        self.assertEqual(len(seen), 1)
-        track = seen[0]["takes"][0]["tracks"][0]
-        self.assertEqual(animator.get(f"/api/streams/{track['stream_id']}/data").status_code, 200)
-        file = animator.get(f"/api/packages/{package['id']}/file")
-        with zipfile.ZipFile(io.BytesIO(file.content)) as archive, TemporaryDirectory() as folder:
-            self.assertIn("SMS_15_t01_Ines.bvh", archive.namelist())
-            motion = read_bvh(Path(archive.extract("SMS_15_t01_Ines.bvh", folder)))
-        self.assertEqual(motion.rate, Fraction(30000, 1001))
-        self.assertAlmostEqual(len(motion) / float(motion.rate), take.duration_s - 2.0, delta=0.1)
-        self.assertEqual(post(animator, f"/packages/{package['id']}/return", {"note": " "}).status_code, 422)
-        self.assertEqual(
-            post(animator, f"/packages/{package['id']}/return", {"note": "left foot"}).json()["state"], "returned"
-        )
-        self.assertEqual(post(animator, f"/packages/{package['id']}/accept", {"note": ""}).json()["state"], "accepted")
-        self.assertEqual(post(self.technician, f"/packages/{package['id']}/accept", {"note": ""}).status_code, 403)
-
-    def test_half_kit_and_short_take(self):
-        self.slate.performer.kit = ["optical"]
-        self.slate.performer.save()
-        take = Take.objects.get(pk=self.cut(seconds=6))
-        work()
-        self.assertEqual({r.state for r in take.runs.all()}, {"done"})
-        take.refresh_from_db()
-        self.assertLess(take.duration_s, 7)
-        self.assertEqual(
-            set(take.streams.filter(run=None).values_list("name", flat=True)), {"cameras", "timecode", "room"}
-        )
-
-    def test_cutting_at_once_or_rolling_twice_is_refused(self):
-        self.assertEqual(post(self.technician, f"/slates/{self.slate.pk}/roll").status_code, 200)
-        self.assertIn("is rolling", post(self.technician, f"/slates/{self.slate.pk}/roll").json()["detail"])
-        self.assertIn("empty", post(self.technician, f"/slates/{self.slate.pk}/cut").json()["detail"])
-        self.assertEqual(Take.objects.count(), 0)
-        self.assertTrue(Rolling.objects.exists(), "a refused cut must not lose the roll")
-        post(self.technician, f"/slates/{self.slate.pk}/abandon")
-        self.assertIn("not rolling", post(self.technician, f"/slates/{self.slate.pk}/cut").json()["detail"])
-
-    def test_what_is_noted_while_rolling_becomes_the_takes(self):
-        address = f"/api/slates/{self.slate.pk}/rolling"
-
-        def say(**values):
-            return self.technician.patch(address, json.dumps(values), content_type="application/json")
-
-        self.assertIn("not rolling any more", say(note="too early").json()["detail"])
-        post(self.technician, f"/slates/{self.slate.pk}/roll")
-        self.assertEqual(say(note="rope caught on the cleat").json()["note"], "rope caught on the cleat")
-        self.assertTrue(say(circled=True).json()["circled"])
-        floor = self.technician.get(f"/api/slates/{self.slate.pk}/floor").json()["rolling"]
-        self.assertEqual(
-            (floor["note"], floor["circled"]), ("rope caught on the cleat", True), "a reload loses nothing"
-        )
-        self.assertEqual(say(note="x" * 3000).status_code, 422)
-        with mock.patch.object(Rolling, "save", side_effect=AssertionError("would write what was not said")):
-            self.assertEqual(say(note="rope caught on the cleat").json()["circled"], True)
-        Rolling.objects.update(started_at=timezone.now() - timedelta(seconds=5))
-        take = post(self.technician, f"/slates/{self.slate.pk}/cut").json()
-        self.assertEqual((take["note"], take["status"]), ("rope caught on the cleat", "circled"))
-
-    def test_a_take_without_calibration_says_what_to_do(self):
-        self.slate.performer.calibrations.all().delete()
-        take = Take.objects.get(pk=self.cut(seconds=5))
-        work()
-        states = {r.name: (r.state, r.message) for r in take.runs.all()}
-        self.assertEqual(states["line up"][0], "done")
-        self.assertEqual(states["label"][0], "failed")
-        self.assertIn("warm-up", states["label"][1])
-        self.assertEqual(states["solve"][0], "cancelled")
-
-    def test_a_stream_that_stops_early_and_a_wrong_rate_are_snags(self):
-        fmt = self.production.timecode_format
-        rolled = roll("rope haul", self.slate.performer.body_seed, 3, 1.7, fmt, 5000, kit=("optical", "face", "suit"))
-        take = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
-        for name, stream in rolled.streams.items():
-            count = len(stream.data) // 2 if name == "face" else len(stream.data)
-            stamps = stream.stamps[stream.stamps[:, 0] < count].copy()
-            if name == "suit":
-                stamps[:, 1] = stamps[0, 1] + (stamps[:, 1] - stamps[0, 1]) / 1.001
-            write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps)
-        queue(take, "line up")
-        work()
-        kinds = {(s["kind"], s["stream"]) for s in latest(take, "line up").snags}
-        self.assertIn(("stops early", "face"), kinds)
-        self.assertIn(("wrong rate", "suit"), kinds)
-
-    def test_cancel_leaves_nothing_half_made(self):
-        take = Take.objects.get(pk=self.cut(seconds=6))
-        run = take.runs.get(name="label")
-        post(self.technician, f"/runs/{run.pk}/cancel")
-        work()
-        self.assertEqual({r.state for r in take.runs.all()}, {"cancelled"})
-        self.assertEqual(take.streams.filter(run__isnull=False).count(), 0)
-
-    def test_a_lost_worker_in_mid_job_is_taken_up_again(self):
-        take = Take.objects.get(pk=self.cut(seconds=6))
-        with mock.patch.dict(jobs.WORK, {"label": mock.Mock(side_effect=SystemExit)}), self.assertRaises(SystemExit):
-            work()
-        self.assertEqual(take.runs.get(name="label").state, Run.State.RUNNING)
-        self.assertEqual(requeue_lost(), 1)
-        work()
-        self.assertEqual({r.state for r in take.runs.all()}, {"done"})
-
-    def test_a_fault_of_ours_is_said_plainly_and_logged(self):
-        take = Take.objects.get(pk=self.cut(seconds=6))
-        with (
-            mock.patch.dict(jobs.WORK, {"label": mock.Mock(side_effect=ZeroDivisionError)}),
-            self.assertLogs("otrevo.jobs", "ERROR"),
-        ):
-            work()
-        run = take.runs.get(name="label")
-        self.assertEqual(run.state, "failed")
-        self.assertIn("fault of ours", run.message)
-
-    def test_packaging_an_unsolved_take_is_refused_in_a_sentence(self):
-        take = make_take(self.slate, None, duration_s=5.0, out_s=5.0)
-        body = {"name": "x", "take_ids": [take.pk], "formats": ["bvh"], "rate": "30/1"}
-        package = post(self.technician, f"/productions/{self.production.pk}/packages", body).json()
-        work()
-        made = self.technician.get(f"/api/packages/{package['id']}").json()
-        self.assertEqual(made["state"], "faulty")
-        self.assertIn("not solved", made["message"])
-        for change in ({"rate": "0/1"}, {"rate": "fast"}, {"formats": []}, {"take_ids": []}, {"formats": ["exe"]}):
-            self.assertEqual(
-                post(self.technician, f"/productions/{self.production.pk}/packages", body | change).status_code, 422
-            )
-
-    def test_warm_up_calibrates_everything_worn(self):
-        warm_up = Slate.objects.get(warm_up=True)
-        post(self.technician, f"/slates/{warm_up.pk}/roll")
-        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=60))
-        take = Take.objects.get(pk=post(self.technician, f"/slates/{warm_up.pk}/cut").json()["id"])
-        work()
-        self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
-        cast = self.technician.get(f"/api/productions/{self.production.pk}/cast").json()
-        newest = cast[0]["calibrations"][0]
-        self.assertEqual((newest["version"], newest["gloves"]), (2, True))
-        self.assertGreaterEqual(len(newest["suit"]), 15)
-        self.assertLess(np.median([s["residual_deg"] for s in newest["suit"].values()]), 4)
