@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 import { lazy, Suspense, useEffect } from 'react';
-import { Navigate, Route, Routes, useParams } from 'react-router';
+import { Link, Navigate, Outlet, Route, Routes, useParams } from 'react-router';
 import { ThemeProvider } from 'styled-components';
 import { get, ServerError, type Me } from './api/client';
 import { Empty, Trouble } from './parts/controls';
@@ -22,6 +22,23 @@ function Waiting() {
   return <p style={{ padding: 24 }}>Loading…</p>;
 }
 
+/** The places of one production, for those who are part of it; the others are told which are theirs. */
+function Member({ me }: { me: Me }) {
+  const production = Number(useParams().production);
+  if (me.memberships.some((m) => m.production_id === production)) return <Outlet />;
+  return (
+    <Frame theme={paper} me={me} productionId={me.memberships[0].production_id} cells={[{ what: 'production', value: 'not yours' }]}>
+      <Empty style={{ margin: 28 }}>
+        <h2>You are not part of this production</h2>
+        <p>Ask one of its supervisors to add {me.name}, or go on with yours:</p>
+        {me.memberships.map((m) => (
+          <p key={m.production_id}><Link to={`/p/${m.production_id}/${m.role === 'animator' ? 'handover' : 'shoot'}`}>{m.production}</Link></p>
+        ))}
+      </Empty>
+    </Frame>
+  );
+}
+
 function NoTake({ me }: { me: Me }) {
   const { production } = useParams();
   return (
@@ -29,7 +46,7 @@ function NoTake({ me }: { me: Me }) {
       <div style={{ padding: 28 }}>
         <Empty>
           <h2>No take on the bench</h2>
-          <p>Open one from the board in Shoot: pick a take and press Enter, or click its number.</p>
+          <p>Open one from the board in <Link to={`/p/${production}/shoot`}>Shoot</Link>: pick a take and press Enter, or click its number.</p>
         </Empty>
       </div>
     </Frame>
@@ -77,14 +94,16 @@ export function App() {
       }
     >
       <Routes>
-        <Route path="/p/:production/shoot" element={<Shoot {...props} />} />
-        <Route path="/p/:production/stage/:step?" element={<Stage {...props} />} />
-        <Route path="/p/:production/cast" element={<Cast {...props} />} />
-        <Route path="/p/:production/floor/:slate?" element={<Floor {...props} />} />
-        <Route path="/p/:production/bench" element={<NoTake {...props} />} />
-        <Route path="/p/:production/bench/:take" element={<Bench {...props} />} />
-        <Route path="/p/:production/handover" element={<Handover {...props} />} />
-        <Route path="/p/:production/handover/:package" element={<PackagePage {...props} />} />
+        <Route path="/p/:production" element={<Member {...props} />}>
+          <Route path="shoot" element={<Shoot {...props} />} />
+          <Route path="stage/:step?" element={<Stage {...props} />} />
+          <Route path="cast" element={<Cast {...props} />} />
+          <Route path="floor/:slate?" element={<Floor {...props} />} />
+          <Route path="bench" element={<NoTake {...props} />} />
+          <Route path="bench/:take" element={<Bench {...props} />} />
+          <Route path="handover" element={<Handover {...props} />} />
+          <Route path="handover/:package" element={<PackagePage {...props} />} />
+        </Route>
         <Route path="*" element={<Navigate to={home} replace />} />
       </Routes>
     </Suspense>

@@ -8,8 +8,9 @@ import { night } from '../theme';
 import { WordButton } from './controls';
 
 const Global = createGlobalStyle`
-  * { box-sizing: border-box; }
+  * { box-sizing: border-box; scrollbar-width: thin; scrollbar-color: ${(p) => p.theme.scrollbar} transparent; }
   html, body, #root { height: 100%; margin: 0; }
+  html { color-scheme: ${(p) => (p.theme.name === 'night' ? 'dark' : 'light')}; }
   body {
     background: ${(p) => p.theme.ground};
     color: ${(p) => p.theme.text};
@@ -87,6 +88,7 @@ const Page = styled.div`
 `;
 
 const Body = styled.main`
+  position: relative; /* what is hidden for screen readers only scrolls with it, not the page around it */
   flex: 1;
   min-height: 0;
   overflow: auto;

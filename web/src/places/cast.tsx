@@ -281,7 +281,7 @@ export function Cast({ me }: { me: Me }) {
   const name = me.memberships.find((m) => m.production_id === production)?.production ?? '';
   const performer = cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
   return (
-    <Frame theme={paper} me={me} productionId={production} cells={[{ what: 'production', value: name }, { what: 'cast', value: performer?.name ?? '…' }]}>
+    <Frame theme={paper} me={me} productionId={production} cells={[{ what: 'production', value: name }, { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') }]}>
       <Wrap>
         <People role="group" aria-label="Performers">
           <Trouble error={cast.error} />
@@ -291,9 +291,15 @@ export function Cast({ me }: { me: Me }) {
               <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
             </button>
           ))}
-          {cast.data?.length === 0 && <Quiet>No performer in this production yet.</Quiet>}
-          <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>
+          {(cast.data?.length ?? 0) > 0 && <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>}
         </People>
+        {cast.data?.length === 0 && !adding && (
+          <Empty>
+            <h2>Nobody in the cast yet</h2>
+            <p>Say who performs, how tall they are and what they wear; a warm-up of about 40 s then gives everything else.</p>
+            <PlainButton onPress={() => setQuery({ new: '' })}>New performer</PlainButton>
+          </Empty>
+        )}
         {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
         {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
       </Wrap>

@@ -238,13 +238,13 @@ export function Floor({ me }: { me: Me }) {
     <Frame theme={night} me={me} productionId={production}
       cells={[
         { what: p?.name ?? 'production', value: day ? `Day ${day.number}, ${day.stage}` : '…' },
-        { what: 'slate', value: slate ? `${slate.name} ${slate.title}` : '…' },
-        { what: 'take', value: rolling ? rolling.number : (floor.data?.next_number ?? '…') },
+        { what: 'slate', value: slate ? `${slate.name} ${slate.title}` : day ? 'none yet' : '…' },
+        { what: 'take', value: rolling ? rolling.number : (floor.data?.next_number ?? (day && !slate ? '–' : '…')) },
         { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…' },
       ]}>
       {board.isError && <Trouble error={board.error} />}
       {day && slates.length === 0 && (
-        <Empty style={{ margin: 28 }}><h2>No slate to roll</h2><p>Add one on the board in Shoot.</p></Empty>
+        <Empty style={{ margin: 28 }}><h2>No slate to roll</h2><p>A take belongs to a slate. <Link to={`/p/${production}/shoot`}>Add one on the board</Link>, or <Link to={`/p/${production}/cast`}>roll a performer’s warm-up</Link>.</p></Empty>
       )}
       {slate && (
         <Wrap>

@@ -177,7 +177,7 @@ function NewPackage({ production }: { production: number }) {
             <Quiet style={{ marginLeft: 'auto' }}>{t.status === 'circled' ? '◯ ' : ''}{solved ? verdict(t.runs).words : 'not solved'}</Quiet>
           </Choice>
         ))}
-        {board.data && takes.length === 0 && <Quiet>No takes yet; roll one on the Floor.</Quiet>}
+        {board.data && takes.length === 0 && <Quiet>No takes yet; <Link to={`/p/${production}/floor`}>roll one on the Floor</Link>.</Quiet>}
       </Group>
       <Group aria-label="Formats" value={formats} onChange={setFormats}>
         {FORMATS.map(([id, words]) => (

@@ -6,7 +6,7 @@ import { Quiet, Trouble } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { BlindsStep, SweepStep } from '../stage/prepare';
 import { CamerasStep, LevelStep, TrustStep } from '../stage/solved';
-import { useLive } from '../stage/use-live';
+import { useLive, type Live } from '../stage/use-live';
 import { useCalibration, useRoom, type RoomOut } from '../stage/use-room';
 import { Views, type Step } from '../stage/views';
 import { night } from '../theme';
@@ -77,6 +77,19 @@ function come(step: Step, room: RoomOut): string {
   return room.takes.length === 0 ? 'no take yet' : moved ? `✕ ${moved} of ${room.takes.length} takes off` : `✓ ${room.takes.length} takes true`;
 }
 
+/** Where a step leads when it is done, and what came of it. */
+function next(step: Step, room: RoomOut, live: Live | null): { words: string; path: string; name: string } | null {
+  const newest = room.calibrations[0];
+  if (live?.recording || room.runs.some((r) => r.state === 'queued' || r.state === 'running')) return null;
+  if (step === 'blinds' && room.recordings.some((r) => r.kind === 'still')) return { words: room.blinds.length ? 'What shines is masked.' : 'Nothing shines where no marker is.', path: 'stage/sweep', name: 'sweep the wand' };
+  if (!newest) return null;
+  const solved = `${newest.cameras} of ${room.cameras.length} cameras are solved${newest.reprojection_rms_px ? ` to ${newest.reprojection_rms_px.toFixed(3)} px` : ''}.`;
+  if (step === 'sweep' && room.recordings.some((r) => r.kind === 'sweep')) return { words: solved, path: 'stage/cameras', name: 'look at each of them' };
+  if (step === 'cameras') return newest.world === 'levelled' ? null : { words: 'The room has no floor yet.', path: 'stage/level', name: 'origin and level' };
+  if (step === 'level' && newest.world === 'levelled') return { words: 'The room is ready.', path: 'floor', name: 'roll on the Floor' };
+  return null;
+}
+
 export function Stage({ me }: { me: Me }) {
   const { production: id, step: stepParam } = useParams();
   const production = Number(id);
@@ -108,6 +121,7 @@ export function Stage({ me }: { me: Me }) {
   const keep = search.toString();
   const knocked = room?.takes.find((t) => t.take_id === take)?.knocked as { camera: string }[] | undefined;
   const moved = useMemo(() => [...(knocked ?? []).map((k) => k.camera), ...(live?.knocked ?? []).map((k) => k.camera)], [knocked, live?.knocked]);
+  const onward = room && canWork ? next(step, room, live) : null;
   const shared = room && { room, deeds, live, canWork, cameras, calibration, selected: camera, onSelect: (c: string) => set({ camera: c }) };
   return (
     <Frame theme={night} me={me} productionId={production}
@@ -148,6 +162,7 @@ export function Stage({ me }: { me: Me }) {
             {step === 'trust' && (
               <TrustStep {...shared} take={take} onTake={(t) => void navigate(`/p/${production}/stage/trust?${new URLSearchParams({ ...Object.fromEntries(new URLSearchParams(keep)), take: String(t) })}`, { replace: true })} />
             )}
+            {onward && <p style={{ padding: '0 18px 18px', margin: 0 }}>{onward.words} Next: <Link to={`/p/${production}/${onward.path}`}>{onward.name}</Link></p>}
           </div>
         </Wrap>
       )}

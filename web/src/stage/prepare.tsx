@@ -61,7 +61,7 @@ export function BlindsStep({ room, deeds, live, canWork, cameras, selected, onSe
                 <tr key={id} aria-selected={id === selected}>
                   <td><button onClick={() => onSelect(id)}>{id}</button></td>
                   <td>{mine.length}{mine.some((b) => b.by_hand) ? ' by hand' : ''}</td>
-                  <td>{share === null ? '–' : `${share > HIDES_MUCH ? '▲ ' : ''}${(100 * share).toFixed(1)} %`}</td>
+                  <td title={share === null ? 'Known once the cameras are solved' : undefined}>{share === null ? 'not known yet' : `${share > HIDES_MUCH ? '▲ ' : ''}${(100 * share).toFixed(1)} %`}</td>
                 </tr>
               );
             })}

@@ -80,11 +80,13 @@ function Scene({ cameras, selected, moved, points, trail, picked, seers, look, o
   const rigs = useMemo(
     () =>
       cameras.map((c) => {
+        const [x, y, z] = c.position;
         const tone = moved.includes(c.id) ? theme.wrong : c.id === selected ? theme.selection : seers.includes(c.id) ? theme.good : theme.quiet;
         const label = card(moved.includes(c.id) ? `${c.id} ✕` : c.id, theme, tone);
-        label.position.set(c.position[0], c.position[1] + 0.28, c.position[2]);
+        label.position.set(x, y + 0.28, z);
         const group = new THREE.Group();
         group.add(lines(frustum(c, FAR), tone), label);
+        group.add(lines([x, y, z, x, 0, z, x - 0.08, 0, z, x + 0.08, 0, z, x, 0, z - 0.08, x, 0, z + 0.08], theme.quiet, 0.4)); // where over the floor it hangs
         if (c.id === selected && look === null) group.add(lines(frustum(c, FAR_SELECTED), tone, 0.55));
         group.visible = c.id !== look;
         return group;

@@ -165,7 +165,7 @@ export function LevelStep({ room, deeds, live, canWork, calibration }: Props) {
                     <g key={i}>
                       <line x1={x} x2={x} y1={40} y2={y} stroke={theme.selection} strokeWidth={2} />
                       <circle cx={x} cy={y} r={3.5} fill={theme.selection} />
-                      <text x={x} y={80} fontSize={10.5} textAnchor="middle" fill={theme.quiet} fontFamily={theme.mono}>{h.toFixed(1)}</text>
+                      <text x={x} y={80} fontSize={10.5} textAnchor="middle" fill={theme.quiet} fontFamily={theme.mono}>{(Math.round(10 * h) / 10 || 0).toFixed(1)}</text>
                     </g>
                   );
                 })}

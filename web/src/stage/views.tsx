@@ -111,6 +111,7 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
   const plan = usePlan(version, height);
   const sweeping = live?.recording && live.kind === 'sweep' ? live.sweep : null;
   const points = take ? shown.points : (live?.points ?? []);
+  const solving = room.runs.find((r) => r.name === 'solve cameras' && (r.state === 'queued' || r.state === 'running'));
   const names = room.cameras.map((c) => String(c.id));
   const seen = (id: string): number[][] => (take ? (shown.byCamera.get(id) ?? []) : (live?.cameras.find((c) => c.id === id)?.points ?? []));
   const spot = picked === null ? undefined : points[picked];
@@ -200,8 +201,17 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
       <div style={{ flex: 1, minHeight: 0, position: 'relative', overflow: view === 'pictures' ? 'auto' : 'hidden' }}>
         {view !== 'pictures' && !version && !sweeping && (
           <Empty style={{ margin: 24 }}>
-            <h2>Nobody knows yet where the cameras hang</h2>
-            <p>Mask what shines, sweep the wand, and solve: then the room appears here.</p>
+            {solving ? (
+              <>
+                <h2>The cameras are being solved</h2>
+                <p>{Math.round(100 * solving.progress)} %. The room appears here in a moment.</p>
+              </>
+            ) : (
+              <>
+                <h2>Nobody knows yet where the cameras hang</h2>
+                <p>Mask what shines, sweep the wand, and solve: then the room appears here.</p>
+              </>
+            )}
           </Empty>
         )}
         {view === 'room' && version !== undefined && (
