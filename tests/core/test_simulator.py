@@ -1,4 +1,5 @@
 import unittest
+from fractions import Fraction
 
 import numpy as np
 
@@ -118,6 +119,18 @@ class Stage(unittest.TestCase):
             self.assertLess(abs(clock.drift_ppm), 80.01)
             self.assertAlmostEqual(len(whole.streams[name].data) / clock.rate_hz, seconds - clock.start_s, delta=0.1)
             self.assertTrue(np.isnan(whole.streams[name].data).any(), f"{name} loses packets")
+
+    def test_who_is_done_stays_until_it_is_cut_and_everything_rolls_on(self):
+        fmt = TimecodeFormat(Fraction(30000, 1001), True)
+        short = roll("semaphore", 3, 9, 1.7, fmt, 1000)
+        frames = len(short.performance.motion)
+        seconds = frames / 120 + 5
+        long = roll("semaphore", 3, 9, 1.7, fmt, 1000, seconds=seconds)
+        motion = long.performance.motion
+        np.testing.assert_array_equal(motion.rotation_local[:frames], short.performance.motion.rotation_local)
+        self.assertEqual(np.ptp(motion.root_position_m[frames - 1 :], axis=0).max(), 0)
+        for name, stream in long.streams.items():
+            self.assertAlmostEqual(len(stream.data) / float(stream.rate), seconds, delta=0.4, msg=name)
 
 
 class GeometryFit(unittest.TestCase):

@@ -50,6 +50,33 @@ def packets_of(seen, frames, first_sequence=0, zero_us=5_000_000):
     return out
 
 
+class BeforeTheCameras(TestCase):
+    def shown(self, request):
+        base = {"otrevo": "scene/1", "room": {"seed": 31, "cameras": 6, "knocks": []}, "rate": "120/1", "seed": 4}
+        return standin.show(base | request)
+
+    def centroids(self, showing, piece):
+        reader, sent = PacketReader(), showing.packets(piece, 0)
+        packets = [p for data in sent for p in reader.feed(data)]
+        return len(sent), sum(len(p.centroids) for p in packets)
+
+    def test_whoever_has_performed_is_still_there_until_it_is_cut(self):
+        performance = {"motion": "semaphore", "performer_seed": 4, "seed": 4, "height_m": 1.7}
+        showing = self.shown({"scene": "take", "performance": performance})
+        last = len(showing.places) // standin.PIECE_FRAMES
+        self.assertTrue(np.isfinite(showing.last_places).all(), "covered for a moment is not gone")
+        frames, seen = self.centroids(showing, last - 1)
+        self.assertGreater(seen, 6 * 20 * frames)
+        for later in (last, last + 1, last + 200):
+            self.assertEqual(self.centroids(showing, later)[0], standin.PIECE_FRAMES)
+            self.assertAlmostEqual(self.centroids(showing, later)[1] / seen, 1.0, delta=0.2)
+
+    def test_a_scene_of_the_room_is_over_after_its_last_frame(self):
+        showing = self.shown({"scene": "still"})
+        self.assertEqual(len(showing.packets(0, 0)), standin.PIECE_FRAMES)
+        self.assertEqual(showing.packets(-(-len(showing.places) // standin.PIECE_FRAMES), 0), [])
+
+
 class Frames(TestCase):
     def setUp(self):
         self.places = scene("sweep", 31, 2.0, 120.0, keeper_corner())

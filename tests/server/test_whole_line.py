@@ -37,7 +37,7 @@ class WholeLine(TransactionTestCase):
 
     def cut(self, seconds=None):
         post(self.technician, f"/slates/{self.slate.pk}/roll")
-        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=seconds or 60))
+        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=seconds or 22))
         return post(self.technician, f"/slates/{self.slate.pk}/cut").json()["id"]
 
     def test_from_roll_to_accepted(self):
@@ -53,6 +53,9 @@ class WholeLine(TransactionTestCase):
             self.assertLess(fit["residual_ms"], 1.0, name)
             self.assertIsNone(fit["problem"])
         self.assertEqual(set(line["claps_s"]), {"optical", "suit", "room"})
+        # cut after the performance was over: everybody stood there until then, and nothing stopped early
+        self.assertAlmostEqual(take.duration_s, 22.0, delta=1.0)
+        self.assertNotIn("stops early", {s["kind"] for s in latest(take, "line up").snags})
         self.assertLess(np.ptp(list(line["claps_s"].values())), 0.03)
         self.assertLess(latest(take, "solve").figures["residual_rms_mm"], 6)
         self.assertTrue({"optical", "sound"} <= set(take.picture) | {"optical"})
@@ -227,7 +230,7 @@ class WholeLine(TransactionTestCase):
     def test_warm_up_calibrates_everything_worn(self):
         warm_up = Slate.objects.get(warm_up=True)
         post(self.technician, f"/slates/{warm_up.pk}/roll")
-        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=60))
+        Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=48))
         take = Take.objects.get(pk=post(self.technician, f"/slates/{warm_up.pk}/cut").json()["id"])
         work()
         self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
+from itertools import count
 
 import numpy as np
 
@@ -35,7 +36,8 @@ PIECE_FRAMES = 48
 
 @dataclass
 class Showing:
-    """What goes on before the cameras: places (T, K, 3), bodies in the way, and how it is filmed."""
+    """What goes on before the cameras: places (T, K, 3), bodies in the way, and how it is filmed. A scene is over after its
+    last frame; after a performance, which has bodies, everybody holds the last pose until somebody cuts."""
 
     room: object
     rate: Fraction
@@ -44,26 +46,34 @@ class Showing:
     seed: int
     faults: Faults
 
-    @property
-    def pieces(self):
-        return -(-len(self.places) // PIECE_FRAMES)
+    def __post_init__(self):
+        seen = np.isfinite(self.places[..., 0])
+        latest = len(seen) - 1 - seen[::-1].argmax(axis=0)  # what is covered at the very end is not so for good
+        self.last_places = self.places[latest, np.arange(len(latest))]
 
     def packets(self, number, zero_us):
-        """The packets of one piece, a list for every frame."""
+        """The packets of one piece, a list for every frame; none when the scene is over."""
         first = number * PIECE_FRAMES
-        part = slice(first, first + PIECE_FRAMES)
-        bodies = None if self.bodies is None else (self.bodies[0][part], self.bodies[1])
-        places = self.places[part]
+        frames = np.arange(first, first + PIECE_FRAMES)
+        bodies, within = None, frames < len(self.places)
+        if self.bodies is None:
+            if not within.any():
+                return []
+            places = self.places[frames[within]]
+        else:
+            frames = np.minimum(frames, len(self.places) - 1)
+            places = np.where(within[:, None, None], self.places[frames], self.last_places)
+            bodies = (self.bodies[0][frames], self.bodies[1])
         seen, _ = film(self.room.cameras, places, self.seed * 1009 + number, self.faults, bodies, self.room.lamps)
-        count, frames = len(self.room.cameras), []
+        cameras, frames = len(self.room.cameras), []
         data = np.column_stack([seen.xy, seen.radius])
-        edges = np.searchsorted(seen.frame * count + seen.camera, np.arange(len(places) * count + 1))
+        edges = np.searchsorted(seen.frame * cameras + seen.camera, np.arange(len(places) * cameras + 1))
         for f in range(len(places)):
             at = zero_us + round((first + f) / self.rate * 1_000_000)
             one = []
             for c, camera in enumerate(self.room.cameras):
-                a, b = edges[f * count + c], edges[f * count + c + 1]
-                lost = c == count - 1 and a == b  # the last camera drops frames: nothing is sent
+                a, b = edges[f * cameras + c], edges[f * cameras + c + 1]
+                lost = c == cameras - 1 and a == b  # the last camera drops frames: nothing is sent
                 if not lost:
                     one.append(encode_packet(camera.name, first + f, at, data[a:b]))
             frames.append(b"".join(one))
@@ -106,12 +116,13 @@ async def _play(showing, writer, asked_at, zero_us=None):
         midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
         zero_us, began = int((now - midnight).total_seconds() * 1_000_000), None
     ahead = asyncio.create_task(asyncio.to_thread(showing.packets, 0, zero_us))
-    for number in range(showing.pieces):
+    for number in count():
         frames = await ahead
+        if not frames:
+            break
         if began is None:
             began = time.monotonic()
-        if number + 1 < showing.pieces:
-            ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, zero_us))
+        ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, zero_us))
         for f, data in enumerate(frames):
             due = began + float((number * PIECE_FRAMES + f) / showing.rate)
             wait = due - time.monotonic()
@@ -120,8 +131,7 @@ async def _play(showing, writer, asked_at, zero_us=None):
             writer.write(data)
             if f % 4 == 0:
                 await writer.drain()
-    if showing.bodies is None:
-        writer.close()  # the scene is over; after a performance people just stand there, unfilmed, until it is cut
+    writer.close()  # the scene is over
 
 
 async def _serve(reader, writer):

@@ -294,7 +294,7 @@ export function Cast({ me }: { me: Me }) {
           {(cast.data?.length ?? 0) > 0 && <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>}
         </People>
         {cast.data?.length === 0 && !adding && (
-          <Empty>
+          <Empty style={{ gridColumn: '1 / -1' }}>
             <h2>Nobody in the cast yet</h2>
             <p>Say who performs, how tall they are and what they wear; a warm-up of about 40 s then gives everything else.</p>
             <PlainButton onPress={() => setQuery({ new: '' })}>New performer</PlainButton>

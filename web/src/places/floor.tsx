@@ -13,7 +13,7 @@ import { formatOf, labelAt, rateWords } from '../time/timecode';
 import { useBoard } from './shoot';
 
 const COUNTDOWN_S = 3;
-const AUTO_CUT_S = 55;
+const AUTO_CUT_S = 120; // a take that nobody cuts
 
 const Wrap = styled.div`
   display: grid;
@@ -205,11 +205,13 @@ export function Floor({ me }: { me: Me }) {
     if (rolling) say.mutate({ note });
     else mark.mutate({ id: last!.id, note });
   };
-  const cutNow = () => cut.mutate(rolling && note !== rolling.note ? note : undefined);
   const cutting = cut.isPending;
+  const cutNow = () => {
+    if (!cutting) cut.mutate(rolling && note !== rolling.note ? note : undefined);
+  };
   useEffect(() => {
     if (rolling && elapsed > AUTO_CUT_S && !cutting) cutNow();
-  }, [rolling, elapsed > AUTO_CUT_S, cutting]); // when the performance is over the floor cuts by itself
+  }, [rolling, elapsed > AUTO_CUT_S, cutting]);
   const circle = () => {
     if (rolling) say.mutate({ circled: !rolling.circled });
     else if (last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });

@@ -4,7 +4,7 @@ Every take starts in T-pose, claps once, performs, and ends in T-pose. Arms and 
 legs follow the pelvis and the feet by two-bone inverse kinematics, so a standing foot does not move by construction.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.interpolate import PchipInterpolator
@@ -34,6 +34,14 @@ class Performance:
     clap_s: float
     name: str
     held_s: tuple | None = None
+
+
+    def until(self, seconds):
+        """The same with the last pose held for as long as nobody cuts, to `seconds` after the beginning."""
+        motion = self.motion
+        at = np.minimum(np.arange(max(int(seconds * motion.rate), len(motion))), len(motion) - 1)
+        held = Motion(motion.skeleton, motion.rate, motion.root_position_m[at], motion.rotation_local[at])
+        return replace(self, motion=held)
 
 
 class _Keys:

@@ -45,16 +45,18 @@ class RolledTake:
 
 
 def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=("optical", "suit", "gloves", "face", "sound"),
-         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=(), room=None):  # fmt: skip
+         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=(), room=None,
+         seconds=0.0):  # fmt: skip
     """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll.
 
     props: Props that carry markers in this take; only a performance that holds one moves it. The take's `props` has
     the true Motion of each by name. room: a sim.rig Room, whose cameras then deliver centroids instead of ready-made points.
+    seconds: how long it rolls at least; who is done before that stays as they are.
     """
     rng = np.random.default_rng([take_seed, 97])
     chart = shipped_chart()
     performer = make_performer(performer_seed, chart, height_m=height_m)
-    performance = perform(motion_name, performer, take_seed, OPTICAL_RATE, place_m, facing_rad)
+    performance = perform(motion_name, performer, take_seed, OPTICAL_RATE, place_m, facing_rad).until(seconds)
     zero = float(fmt.seconds(timecode_frame))
     seconds = len(performance.motion) / float(OPTICAL_RATE)
     streams, clocks = {}, {}

@@ -4,7 +4,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.centroids import from_rows
 from otrevo.core.props.prop import SHIPPED
-from otrevo.core.sim.stage import roll
+from otrevo.core.sim.stage import OPTICAL_RATE, roll
 from otrevo.server.stage.room import room_of, simulated
 from otrevo.server.streams.store import recorded, write_centroids, write_stream
 
@@ -25,6 +25,11 @@ def run_record(run, report):
     take = run.take
     slate, performer = take.slate, take.slate.performer
     parameters = run.parameters
+    rolled_s = parameters.get("seconds") or 0.0
+    if 0.0 < rolled_s < SHORTEST_TAKE_S:
+        raise InputError(
+            f"The take is {rolled_s:.1f} s long; cut no earlier than {SHORTEST_TAKE_S:.0f} s after the roll."
+        )
     kept = recorded(take, "cameras")
     worn = [k for k in performer.kit if k != "optical" or kept is None]
     rolled = roll(
@@ -32,14 +37,10 @@ def run_record(run, report):
         take.production.timecode_format, take.first_timecode_frame, kit=(*worn, "sound"),
         hidden=parameters.get("hidden", 0.06), facing_rad=parameters.get("facing_rad", 0.4),
         props=[SHIPPED[name] for name in slate.props], room=simulated(room_of(take.production)),
+        seconds=rolled_s,
     )  # fmt: skip
     report(0.4)
-    whole = len(rolled.performance.motion) / 120.0
-    length = min(parameters.get("seconds") or whole, whole)
-    if length < SHORTEST_TAKE_S:
-        raise InputError(
-            f"The take is {length:.1f} s long; cut no earlier than {SHORTEST_TAKE_S:.0f} s after the roll."
-        )
+    length = rolled_s or len(rolled.performance.motion) / float(OPTICAL_RATE)
     take.streams.filter(run=None).exclude(pk=kept and kept.pk).delete()  # a second try after a lost worker begins anew
     for name, stream in rolled.streams.items():
         count = min(len(stream.data), int(length * stream.rate))
