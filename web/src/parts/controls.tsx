@@ -1,3 +1,4 @@
+import type { ReactNode } from 'react';
 import { Button, Form, Input, Label, TextArea, TextField, type ButtonProps, type TextFieldProps } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 
@@ -162,9 +163,10 @@ const Sentence = styled.p`
   background: ${(p) => p.theme.raised};
 `;
 
-export function Trouble({ error }: { error: unknown }) {
+/** One clear sentence; children: what can be done about it. */
+export function Trouble({ error, children }: { error: unknown; children?: ReactNode }) {
   if (!error) return null;
-  return <Sentence role="alert">{error instanceof Error ? error.message : String(error)}</Sentence>;
+  return <Sentence role="alert">{error instanceof Error ? error.message : String(error)}{children}</Sentence>;
 }
 
 export const Empty = styled.div`

@@ -38,6 +38,7 @@ const Side = styled.div`
     min-height: 44px;
     text-decoration: none;
     border-left: 3px solid transparent;
+    outline-offset: -2px; /* the list is as wide as its column */
     &[aria-current='page'] {
       background: ${(p) => p.theme.picked};
       border-left-color: ${(p) => p.theme.selection};
@@ -300,7 +301,9 @@ export function Floor({ me }: { me: Me }) {
               {rolling && <BigButton onPress={() => abandon.mutate()}>Drop it, keep nothing</BigButton>}
             </div>
             {knocked.map((k) => (
-              <Trouble key={k.camera} error={`Camera ${k.camera} has been knocked: its picture is off by ${k.shift_px.toFixed(1)} px. The take can be saved; place the camera anew in Stage, Trust.`} />
+              <Trouble key={k.camera} error={`Camera ${k.camera} has been knocked: its picture is off by ${k.shift_px.toFixed(1)} px. The take can be saved.`}>
+                {' '}<Link to={`/p/${production}/stage/trust?camera=${k.camera}`}>Place the camera anew</Link> when it is cut.
+              </Trouble>
             ))}
             {elsewhere && <Trouble error={`Slate ${elsewhere.slate} take ${elsewhere.number} is rolling; cut it first.`} />}
             <Trouble error={roll.error ?? cut.error ?? mark.error ?? say.error} />

@@ -294,8 +294,8 @@ export function Shoot({ me }: { me: Me }) {
                   {days.map((d) => <WordButton key={d.id} $on={d.id === day.id} aria-pressed={d.id === day.id} onPress={() => goToDay(d.number)}><Figure>{d.number}</Figure></WordButton>)}
                 </span>
               )}
-              <span><Figure>{day.slates.length}</Figure> <Quiet>slates</Quiet></span>
-              <span><Figure>{takes.length}</Figure> <Quiet>takes</Quiet></span>
+              <span><Figure>{day.slates.length}</Figure> <Quiet>{day.slates.length === 1 ? 'slate' : 'slates'}</Quiet></span>
+              <span><Figure>{takes.length}</Figure> <Quiet>{takes.length === 1 ? 'take' : 'takes'}</Quiet></span>
               <span><Figure>{takes.filter((t) => t.status === 'circled').length}</Figure> <Quiet>circled</Quiet></span>
               <span><Figure>{takes.filter((t) => t.packages.some((s) => s === 'sent' || s === 'accepted')).length}</Figure> <Quiet>handed over</Quiet></span>
               <span><Figure>{minutes.toFixed(1)} min</Figure> <Quiet>rolled</Quiet></span>

@@ -74,7 +74,7 @@ function come(step: Step, room: RoomOut): string {
   if (step === 'cameras') return newest ? `${newest.cameras} of ${room.cameras.length}, ${newest.reprojection_rms_px?.toFixed(3) ?? '–'} px` : 'not solved yet';
   if (step === 'level') return newest ? (newest.world === 'levelled' ? `levelled, version ${newest.version}` : 'not levelled yet') : 'not solved yet';
   const moved = room.takes.filter((t) => t.knocked.length > 0).length;
-  return room.takes.length === 0 ? 'no take yet' : moved ? `✕ ${moved} of ${room.takes.length} takes off` : `✓ ${room.takes.length} takes true`;
+  return room.takes.length === 0 ? 'no take yet' : moved ? `✕ ${moved} of ${room.takes.length} takes off` : `✓ ${room.takes.length} take${room.takes.length === 1 ? '' : 's'} true`;
 }
 
 /** Where a step leads when it is done, and what came of it. */

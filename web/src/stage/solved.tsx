@@ -255,14 +255,15 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
               return (
                 <g key={id}>
                   <polyline points={path.filter((p) => p !== null).join(' ')} fill="none" stroke={mine ? theme.selection : off ? theme.wrong : theme.quiet} strokeWidth={mine || off ? 2 : 1} opacity={mine || off ? 1 : 0.6} />
-                  {off && <text x={336} y={12} fontSize={11} textAnchor="end" fill={theme.wrong}>{id}</text>}
+                  {off && <text x={336} y={113 - (92 * Math.min(most, trust.shift_px[c].filter((v) => v !== null).at(-1) ?? most)) / most} fontSize={11} textAnchor="end" fill={theme.wrong}>{id}</text>}
                 </g>
               );
             })}
           </svg>
         </>
       )}
-      {first && (
+      {row?.busy && <p role="status">Being rebuilt with version {row.calibration_version}, and solved again.</p>}
+      {first && !row?.busy && (
         <div style={{ borderLeft: `3px solid ${theme.wrong}`, paddingLeft: 10, margin: '10px 0' }}>
           <p><strong>{first.camera}</strong> has stood elsewhere since {first.since_s.toFixed(1)} s: off by {first.shift_px.toFixed(1)} px. <WordButton onPress={() => onSelect(first.camera)}>show it</WordButton></p>
           <Row>
@@ -291,9 +292,9 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
           <h3>What moved between two versions</h3>
           <Row>
             {[0, 1].map((i) => (
-              <select key={i} aria-label={i === 0 ? 'From version' : 'To version'} value={pair[i]}
+              <select key={i} aria-label={i === 0 ? 'From version' : 'To version'} style={{ flex: '1 1 0', minWidth: 0 }} value={pair[i]}
                 onChange={(e) => setAgainst(i === 0 ? [Number(e.target.value), pair[1]] : [pair[0], Number(e.target.value)])}>
-                {versions.map((v) => <option key={v.id} value={v.id}>version {v.version}, {v.how}</option>)}
+                {versions.map((v) => <option key={v.id} value={v.id}>{v.version} {v.how}</option>)}
               </select>
             ))}
           </Row>
@@ -309,7 +310,7 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
                     <td><button onClick={() => onSelect(m.id)}>{m.id}</button></td>
                     <td>{m.moved_mm.toFixed(m.moved_mm < 10 ? 2 : 0)} mm</td>
                     <td>{m.turned_deg.toFixed(m.turned_deg < 10 ? 3 : 1)}°</td>
-                    <td>{m.focal_px >= 0 ? '+' : '−'}{Math.abs(m.focal_px).toFixed(2)} px</td>
+                    <td>{Math.abs(m.focal_px) < 0.005 ? '' : m.focal_px > 0 ? '+' : '−'}{Math.abs(m.focal_px).toFixed(2)} px</td>
                   </tr>
                 ))}
               </tbody>

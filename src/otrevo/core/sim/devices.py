@@ -106,7 +106,7 @@ def glove_stream(performance, hand_seed, rng, clock):
 
 
 def face_truth(performance, seed):
-    """A made-up face (T, 52) at the motion's rate: blinks, speech-like jaw, slow moods."""
+    """A made-up face (T, 52) at the motion's rate: blinks, speech-like jaw, slow moods; in a warm-up all shapes in turn."""
     rng = np.random.default_rng([seed, 79])
     frames, rate = len(performance.motion), float(performance.motion.rate)
     t = np.arange(frames) / rate
@@ -124,6 +124,10 @@ def face_truth(performance, seed):
     face[:, index["mouthFunnel"]] = 0.5 * np.clip(np.roll(jaw, int(0.08 * rate)), 0, 1)
     for name in ("mouthSmileLeft", "mouthSmileRight", "browInnerUp", "browDownLeft", "browDownRight", "mouthPucker"):
         face[:, index[name]] += np.clip(0.4 * band_noise(rng, frames, 1, rate, 0.05, 0.4)[:, 0], 0, 1)
+    if performance.name == "warm-up":  # the face goes through its range as well, one shape after the other
+        begins = np.linspace(4.0, t[-1] - 4.0, face.shape[1])
+        part = np.clip((t[:, None] - begins) / 1.2, 0, 1)
+        face += rng.uniform(0.85, 1.0, face.shape[1]) * np.sin(np.pi * part) ** 2
     return np.clip(face, 0, 1)
 
 
