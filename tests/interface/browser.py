@@ -27,9 +27,13 @@ class InBrowser:
         self.faults = []
 
     def tearDown(self):
+        tall = "document.documentElement.scrollHeight - window.innerHeight"
+        pages = [page for context in self.browser.contexts for page in context.pages]
+        scrolled = {page.url: over for page in pages if (over := page.evaluate(tall)) > 0}
         self.browser.close()
         self.play.stop()
         self.assertEqual(self.faults, [], "the page must not throw")
+        self.assertEqual(scrolled, {}, "places scroll within the page, never the page")
 
     def sign_in(self, role):
         page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()

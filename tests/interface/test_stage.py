@@ -67,7 +67,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         self.assertGreater(found, 0)
         self.draw_a_blind(page, found)
 
-        page.get_by_role("link", name="2 Sweep").click()
+        page.get_by_role("link", name="sweep the wand").click()
         page.get_by_role("button", name="Start the sweep").click()
         expect(page.get_by_text("of the slowest camera")).to_be_visible(timeout=20000)
         expect(page.get_by_role("button", name="Stop and solve")).to_be_disabled()
@@ -80,9 +80,20 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         page.get_by_role("button", name="Stop early, keep it").click()
         page.get_by_role("button", name="solve", exact=True).click()
         expect(page.get_by_role("button", name="1 sweep")).to_be_visible(timeout=90000)
-        page.get_by_role("link", name="3 Cameras").click()
+        page.get_by_role("link", name="look at each of them").click()
         expect(page.get_by_role("region", name="Cameras")).to_contain_text("12 of 12")
         self.assertEqual(self.room.calibrations.get().how, "sweep")
+
+        page.get_by_role("link", name="origin and level").click()
+        page.get_by_role("button", name="Record the wand").click()
+        expect(page.get_by_text("quay corner, ")).to_be_visible()
+        page.get_by_role("button", name="Record floor markers").click()
+        expect(page.get_by_text("not recorded yet")).to_have_count(0)
+        page.get_by_role("button", name="Level version 1").click()
+        expect(page.get_by_text("floor markers off the plane, RMS")).to_be_visible()
+        self.assertEqual(self.room.calibrations.latest("id").how, "level")
+        page.get_by_role("link", name="roll on the Floor").click()
+        expect(page.get_by_text("Ready. T-pose")).to_be_visible()
 
     def draw_a_blind(self, page, found):
         page.get_by_role("button", name="Camera c02").click()
@@ -142,6 +153,8 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         expect(page.get_by_text(re.compile("(all|of) 12 cameras"))).to_be_visible(timeout=40000)
         page.keyboard.press("r")
         expect(page.get_by_role("alert")).to_contain_text("Camera c07 has been knocked", timeout=40000)
+        expect(page.get_by_role("link", name="Place the camera anew")).to_be_visible()
+        page.wait_for_timeout(5000)  # so that the take says where the camera is now
         page.keyboard.press("x")
         verdict = page.get_by_role("region", name="Verdict")
         expect(verdict).to_contain_text("camera c07 was knocked", timeout=90000)
@@ -149,6 +162,16 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         take = Take.objects.latest("id")
         self.look_at_a_marker(page, take)
         self.rebuild_with_other_limits(page, take)
+        self.place_anew(page, take)
+
+    def place_anew(self, page, take):
+        self.at(page, f"stage/trust?take={take.pk}")
+        page.get_by_role("button", name="Place c07 anew").click()
+        page.get_by_role("button", name="Rebuild this take with version").click(timeout=120000)
+        trust = page.get_by_role("region", name="Trust")
+        expect(trust).to_contain_text("all true", timeout=120000)
+        self.assertEqual(self.room.calibrations.latest("id").how, "placed anew")
+        self.assertEqual(Take.objects.get(pk=take.pk).stage_calibration.how, "placed anew")
 
     def look_at_a_marker(self, page, take):
         self.at(page, f"stage/trust?take={take.pk}&view=pictures&camera=c03")
