@@ -9,7 +9,12 @@ from otrevo.core.body.performer import performer_from_document
 from otrevo.core.body.solve import bridge_lost, solve_take
 from otrevo.core.body.suit import SUIT_BONES, calibrate_suit, suit_to_world
 from otrevo.core.body.warm_up import calibrate_performer
-from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
@@ -102,6 +107,8 @@ class Solving(unittest.TestCase):
         solution = solve_take(hidden, RATE, self.calibration)
         b = solution.bone_names.index("leftLowerArm")
         self.assertTrue(solution.lost[620:690, b].all())
+        back = joint_errors(solution, self.performance)[700:720, self.performer.skeleton.index("leftHand")]
+        self.assertLess(1000 * back.max(), 20, "found again at once, wherever it was carried to")
         self.assertFalse(solution.lost[730:800, b].all())
         self.assertTrue(
             any(s.text.startswith("leftLowerArm") for s in lost_snags(solution.lost, solution.bone_names, 120))
@@ -182,13 +189,27 @@ class Bridging(unittest.TestCase):
         q[10:20] = np.nan
         lost = np.zeros((30, 1), dtype=bool)
         lost[10:20] = True
-        out = bridge_lost(q, None, lost, RATE)
+        out = bridge_lost(q, lost, 120.0)
         self.assertTrue(np.isfinite(out).all())
         angle = 2 * np.arcsin(out[9:21, 0, 2])
         self.assertTrue((np.diff(angle) >= -1e-9).all())
         lost[:] = False
         lost[:10] = True
-        np.testing.assert_allclose(bridge_lost(np.nan_to_num(q, nan=0.5), None, lost, RATE)[0], 0.5)
+        np.testing.assert_allclose(bridge_lost(np.nan_to_num(q, nan=0.5), lost, 120.0)[0], 0.5)
+
+    def test_a_limb_that_swings_through_a_gap_is_carried_at_its_speed(self):
+        angle = 1.2 * np.sin(np.arange(240) * 2 * np.pi / 180)
+        q = quaternion_from_rotvec(angle[:, None, None] * np.array([0.6, 0.0, 0.8]))
+        lost = np.zeros((240, 1), dtype=bool)
+        lost[60:120] = True  # a third of a whole swing, its turning point in it
+        lost[124:140] = True
+        lost[[0, 1, 2, 239]] = True
+        out = bridge_lost(np.where(lost[..., None], 0.5, q), lost, 120.0)
+        off = np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(q), out)), axis=-1)[3:-1]
+        self.assertLess(off.max(), 0.12)
+        eased = np.abs(angle[60:120] - np.interp(np.arange(60, 120), [59, 120], angle[[59, 120]])).max()
+        self.assertLess(off.max(), eased / 4)
+        self.assertEqual(off[np.flatnonzero(~lost[3:-1, 0])].max(), 0)
 
 
 class Suit(unittest.TestCase):

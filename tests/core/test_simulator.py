@@ -155,3 +155,17 @@ class GeometryFit(unittest.TestCase):
             before = abs(np.linalg.norm(model.skeleton.rest_offset_m[b]) - true)
             after = abs(np.linalg.norm(fit.model.skeleton.rest_offset_m[b]) - true)
             self.assertLess(after, max(0.012, 0.6 * before), bone)
+
+    def test_a_warm_up_that_squats_and_reaches_does_not_bend_the_rest_pose(self):
+        off = {1.0: [], 0.1: []}
+        for seed in (51, 52, 53):
+            performer, performance, optical = rolled("warm-up", seed)
+            picked = np.linspace(0, len(optical.points_m) - 1, 80).astype(int)
+            local = np.ascontiguousarray(matrix_from_quaternion(performance.motion.rotation_local[picked, :22]))
+            root = performance.motion.root_position_m[picked].copy()
+            model = generic_body(shipped_chart(), performer.height_m)
+            for share, rows in off.items():
+                fit = fit_geometry(model, truly_labelled(optical, 57)[picked], root, local, 6, rest_share=share)
+                wrong = fit.model.skeleton.rest_offset_m[1:] - performer.skeleton.rest_offset_m[1:22]
+                rows.append(np.sqrt(np.mean(wrong**2)))
+        self.assertLess(np.mean(off[0.1]), 0.85 * np.mean(off[1.0]))

@@ -187,11 +187,13 @@ def _grown(model, offsets):
     return places
 
 
-def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
+def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, rest_share=1.0):
     """Fit bone and marker offsets.
 
     observed (F, M, 3), NaN where unseen; root (F, 3), local (F, B, 3, 3): starting poses; prior_model: the geometry
-    to stay near, the starting one if not given.
+    to stay near, the starting one if not given. rest_share: how much of a frame's pull towards rest the geometry feels.
+    Whole, it keeps names apart that the points leave open; but a warm-up squats and reaches, its mean pose is not the rest,
+    and hundreds of frames alike would turn feet, hands and spine until it was.
     """
     prior_model = prior_model or model
     names = model.skeleton.names
@@ -232,8 +234,8 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None):
             beyond = np.where(
                 theta < model.low, model.low - theta, np.where(theta > model.high, model.high - theta, 0.0)
             )
-            stiff = 1.0 / model.sigma**2 + LIMIT_WEIGHT * (beyond != 0)
-            pull = -theta / model.sigma**2 + LIMIT_WEIGHT * beyond
+            stiff = rest_share / model.sigma**2 + LIMIT_WEIGHT * (beyond != 0)
+            pull = -rest_share * theta / model.sigma**2 + LIMIT_WEIGHT * beyond
             for b in range(bones):
                 u = world[part][:, parents[b]] if parents[b] >= 0 else np.tile(np.eye(3), (f, 1, 1))
                 at = slice(3 + 3 * b, 6 + 3 * b)

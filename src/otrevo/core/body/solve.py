@@ -2,7 +2,7 @@
 
 Every frame is a damped Gauss-Newton fit on the skeleton (core.body.tree_solver), started from the frame before it.
 Where a bone has no marker below it for a while, a suit sensor's orientation leads if there is one; otherwise its local
-rotation is carried across by interpolation between the two ends, and the stretch is marked as lost.
+rotation is carried across by a cubic between the two ends, and the stretch is marked as lost.
 """
 
 from dataclasses import dataclass, field
@@ -13,7 +13,16 @@ from numba import njit
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.body.tree_solver import exp_rotation, log_rotation, multiply, place_markers, pose_joints, refine_pose
-from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, quaternion_from_matrix, slerp
+from otrevo.core.conventions import (
+    find_runs,
+    make_continuous,
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_matrix,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.markers.start import find_t_pose, still_cloud
 
@@ -21,6 +30,8 @@ MARKER_SIGMA_M = 0.006
 ROBUST_SCALE_M = 0.03
 SUIT_SIGMA_ALONE_RAD = 0.03
 SUIT_LEADS_AFTER_S = 0.05
+SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
+SPEED_TELLS_S = 3.0  # in a gap this long they count half
 PROGRESS_FRAMES = 1200
 
 
@@ -49,19 +60,17 @@ def solve_frames(
     joint = np.empty((bones, 3))
     predicted = np.empty((bones, 3, 3))
     smooth = np.empty(bones)
-    measured = np.empty(bones)
+    measured, measured_before = np.empty(bones), np.empty(bones)
     a33 = np.empty((3, 3))
     v = np.empty(3)
+    _count_measured(parents, marker_bone, observed[max(first - 1, 0)], target_weight[max(first - 1, 0)], measured)
     for t in range(first, last):
-        measured[:] = 0.0
-        for m in range(markers):
-            if not np.isnan(observed[t, m, 0]):
-                measured[marker_bone[m]] += 1
+        measured_before[:] = measured
+        _count_measured(parents, marker_bone, observed[t], target_weight[t], measured)
+        back = False  # a limb is seen again that may be far from where it was carried to
         for b in range(bones):
-            if target_weight[t, b] > 0:
-                measured[b] += 1
-        for b in range(bones - 1, 0, -1):
-            measured[parents[b]] += measured[b]
+            if measured[b] > 0 and measured_before[b] <= 0:
+                back = True
         before = local.copy()
         for b in range(bones):
             if measured[b] <= 0:
@@ -74,7 +83,7 @@ def solve_frames(
         refine_pose(
             parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
             sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local,
-            2 if settled or t > first else 8, 1e-3, residual_out[t],
+            8 if back or not (settled or t > first) else 2, 1e-3, residual_out[t],
         )  # fmt: skip
         pose_joints(parents, offsets, root, local, world, joint)
         place_markers(marker_bone, marker_offset, world, joint, x_out[t])
@@ -91,7 +100,22 @@ def solve_frames(
             log_rotation(a33, v)
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
             for i in range(3):
-                turn[b, i] = v[i] if size < 0.3 and (settled or t > first) else 0.0
+                known = (settled or t > first) and (measured_before[b] > 0 or measured[b] <= 0)
+                turn[b, i] = v[i] if size < 0.3 and known else 0.0
+
+
+@njit(cache=True, error_model="numpy")
+def _count_measured(parents, marker_bone, observed, target_weight, measured):
+    """measured (B,): how many markers and sensors tell of a bone or of those below it."""
+    measured[:] = 0.0
+    for m in range(len(marker_bone)):
+        if not np.isnan(observed[m, 0]):
+            measured[marker_bone[m]] += 1
+    for b in range(len(parents)):
+        if target_weight[b] > 0:
+            measured[b] += 1
+    for b in range(len(parents) - 1, 0, -1):
+        measured[parents[b]] += measured[b]
 
 
 def measured_bones(model, seen):
@@ -146,7 +170,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, canc
     x[:first] = x[first]
     lost = ~measured & (target_weight == 0)
     rotation = make_continuous(quaternion_from_matrix(local_out))
-    rotation = bridge_lost(rotation, root_out, lost, rate)
+    rotation = bridge_lost(rotation, lost, float(rate))
     motion = _with_fingers(performer.skeleton, model.skeleton, rate, root_out, rotation)
     return Solution(motion, residual, x, lost, model.skeleton.names, _figures(model, residual, lost, float(rate)))
 
@@ -190,13 +214,17 @@ def _suit_targets(model, suit_world, measured, rate, frames):
     return target, weight
 
 
-def bridge_lost(rotation, root, lost, rate):
-    """Carry local rotations (T, B, 4) across stretches where a bone was measured by nothing; held at open ends."""
+def bridge_lost(rotation, lost, rate):
+    """Carry local rotations (T, B, 4) across stretches where a bone was measured by nothing; held at open ends.
+
+    Between two ends goes a cubic (Hermite) that leaves and arrives as fast as the bone turned there, which over a gap of
+    half a second is off by two thirds of what an eased stop would be; the longer the gap, the less its ends' speeds say.
+    """
     frames = len(rotation)
     out = rotation.copy()
-    times = np.arange(frames, dtype=float)
     for b in range(rotation.shape[1]):
-        for s, e in find_runs(lost[:, b]):
+        runs = find_runs(lost[:, b])
+        for number, (s, e) in enumerate(runs):
             if s == 0 and e == frames:
                 continue
             if s == 0:
@@ -204,11 +232,20 @@ def bridge_lost(rotation, root, lost, rate):
             elif e == frames:
                 out[s:, b] = rotation[s - 1, b]
             else:
-                f = (times[s:e] - (s - 1)) / (e - (s - 1))
-                ease = f * f * (3 - 2 * f)
-                ends = slerp(np.array([0.0, 1.0]), rotation[[s - 1, e], b], ease)
-                out[s:e, b] = ends
+                before = max(s - 1 - SPEED_FRAMES, runs[number - 1][1] if number else 0)
+                after = min(e + SPEED_FRAMES, (runs[number + 1][0] if number + 1 < len(runs) else frames) - 1)
+                out[s:e, b] = _across(rotation[[before, s - 1, e, after], b], s - 1 - before, e - s, after - e, rate)
     return out
+
+
+def _across(ends, before, gap, after, rate):
+    """Rotations (gap, 4) between ends[1] and ends[2]; ends[0] was `before` frames earlier, ends[3] is `after` later."""
+    turns = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(ends[:-1]), ends[1:]))
+    told = 1 / (1 + (gap / (SPEED_TELLS_S * rate)) ** 2)
+    leaving, arriving = (told * (gap + 1) / max(n, 1) * turn for n, turn in ((before, turns[0]), (after, turns[2])))
+    f = np.arange(1, gap + 1)[:, None] / (gap + 1)
+    way = (f**3 - 2 * f**2 + f) * leaving + (3 * f**2 - 2 * f**3) * turns[1] + (f**3 - f**2) * arriving
+    return quaternion_multiply(ends[1], quaternion_from_rotvec(way))
 
 
 def _with_fingers(whole, part, rate, root, rotation):
@@ -219,9 +256,11 @@ def _with_fingers(whole, part, rate, root, rotation):
 
 
 def _figures(model, residual, lost, rate):
-    rms = 1000 * np.sqrt(np.nanmean(residual**2)) if np.isfinite(residual).any() else None
-    by_marker = 1000 * np.sqrt(np.nanmean(residual**2, axis=0, where=np.isfinite(residual)))
-    worst = int(np.nanargmax(by_marker)) if np.isfinite(by_marker).any() else None
+    seen = np.isfinite(residual)
+    squared, times = np.where(seen, residual, 0.0) ** 2, seen.sum(axis=0)
+    rms = 1000 * np.sqrt(squared.sum() / times.sum()) if seen.any() else None
+    by_marker = 1000 * np.sqrt(squared.sum(axis=0) / np.maximum(times, 1))
+    worst = int(by_marker.argmax()) if seen.any() else None
     limbs = {
         name: float(lost[:, b].sum() / rate)
         for b, name in enumerate(model.skeleton.names)

@@ -35,7 +35,6 @@ class Performance:
     name: str
     held_s: tuple | None = None
 
-
     def until(self, seconds):
         """The same with the last pose held for as long as nobody cuts, to `seconds` after the beginning."""
         motion = self.motion
