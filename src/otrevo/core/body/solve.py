@@ -55,7 +55,7 @@ def solve_frames(
     target_weight, first, last, root, local, turn, settled, root_out, local_out, residual_out, x_out,
 ):  # fmt: skip
     """Solve frames [first, last) in order; root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call."""
-    bones, markers = parents.shape[0], marker_bone.shape[0]
+    bones = parents.shape[0]
     world = np.empty((bones, 3, 3))
     joint = np.empty((bones, 3))
     predicted = np.empty((bones, 3, 3))
