@@ -18,7 +18,7 @@ from otrevo.core.sim.rig import film, make_room
 from otrevo.server.launch import free_port
 from otrevo.server.live import session as live
 
-STEP_S, OVER_S = 0.02, 2.0
+STEP_S, TAKE_S = 0.02, 60.0  # whoever has performed stands there until the cut
 MINUTES = float(os.environ.get("OTREVO_LIVE_MINUTES", 10))
 
 
@@ -74,7 +74,7 @@ def _one(session, room, seed, rate, motion, number, port):
     link = _connected(port)
     link.sendall(json.dumps(request).encode() + b"\n")
     link.settimeout(STEP_S)
-    reader, worst, began, heard, over = PacketReader(), 0.0, None, time.monotonic(), False
+    reader, worst, began, heard, over = PacketReader(), 0.0, None, 0.0, False
     while not over:
         step = time.monotonic()
         while time.monotonic() - step < STEP_S:
@@ -84,7 +84,7 @@ def _one(session, room, seed, rate, motion, number, port):
                 break
             heard = time.monotonic()
             began = began or heard
-        over = began is not None and time.monotonic() - heard > OVER_S
+        over = session.done >= TAKE_S * float(rate)
         session.advance(whole=over)
         if heard > step:  # while they send
             worst = max(worst, heard - began - session.done / float(rate))

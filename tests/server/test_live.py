@@ -353,6 +353,18 @@ class Recording(TransactionTestCase):
         self.assertEqual(asyncio.run(story()), {"dropped": True})
         self.assertEqual(StageRecording.objects.count(), 0)
 
+    def test_a_recording_that_nobody_stops_ends_by_itself_and_can_still_be_kept(self):
+        async def story():
+            async with Running() as here:
+                await ask({"do": "start", "production": self.production.pk, "user": self.user.pk, "kind": "still"})
+                await here.watch(self.production.pk, lambda s: "the most that is kept" in (s.get("trouble") or ""))
+                return await ask({"do": "stop", "production": self.production.pk, "keep": True})
+
+        with mock.patch("otrevo.server.live.session.MOST_SECONDS", 1.0):
+            kept = StageRecording.objects.get(pk=asyncio.run(story())["recording"])
+        self.assertGreater(kept.seconds, 0.9)
+        self.assertLess(kept.seconds, 6.0)
+
     def test_a_take_is_rolled_live_and_worked_through(self):
         calibrate(self.slate.performer)
         technician = Client()

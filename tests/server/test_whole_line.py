@@ -20,6 +20,7 @@ from otrevo.server.bench.jobs import queue, requeue_lost
 from otrevo.server.bench.models import Mend, Run
 from otrevo.server.bench.passes import latest
 from otrevo.server.floor.models import Rolling
+from otrevo.server.live.session import MOST_SECONDS
 from otrevo.server.shoot.actions import change_take, make_take
 from otrevo.server.shoot.models import Slate, Take
 from otrevo.server.streams.store import read_stream, recorded, write_stream
@@ -39,6 +40,10 @@ class WholeLine(TransactionTestCase):
         post(self.technician, f"/slates/{self.slate.pk}/roll")
         Rolling.objects.update(started_at=timezone.now() - timezone.timedelta(seconds=seconds or 22))
         return post(self.technician, f"/slates/{self.slate.pk}/cut").json()["id"]
+
+    def test_a_take_nobody_cut_for_an_hour_is_as_long_as_its_recording_can_be(self):
+        take = Take.objects.get(pk=self.cut(seconds=3600))
+        self.assertEqual(take.runs.get(name="record").parameters["seconds"], MOST_SECONDS)
 
     def test_from_roll_to_accepted(self):
         take = Take.objects.get(pk=self.cut())

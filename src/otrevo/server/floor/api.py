@@ -13,6 +13,7 @@ from otrevo.server.bench.jobs import queue
 from otrevo.server.floor.models import Rolling
 from otrevo.server.floor.record import SHORTEST_TAKE_S, scene_of
 from otrevo.server.live.address import NoRecorder, ask
+from otrevo.server.live.session import MOST_SECONDS
 from otrevo.server.shoot.actions import make_take
 from otrevo.server.shoot.api import TakeRow, fetch_take, take_row
 from otrevo.server.shoot.models import Slate, Take
@@ -177,7 +178,7 @@ def cut(request, slate_id: int):
         if slate.warm_up
         else ("record", "rebuild", "line up", "label", "solve")
     )
-    queue(take, *passes, parameters=rolling.parameters | {"seconds": seconds})
+    queue(take, *passes, parameters=rolling.parameters | {"seconds": min(seconds, MOST_SECONDS)})
     return take_row(fetch_take(request, take.pk))
 
 

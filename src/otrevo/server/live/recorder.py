@@ -27,7 +27,6 @@ import django
 log = logging.getLogger("otrevo.recorder")
 SNAPSHOT_S = 1 / 12.5
 LINGER_S = 6.0  # nobody watches: the cameras are let go
-MOST_SECONDS = 280.0
 
 
 class Recorder:
@@ -107,6 +106,8 @@ class Recorder:
 
     async def run(self):
         """Work through what has come, and send snapshots."""
+        from otrevo.server.live.session import MOST_SECONDS
+
         placing = None
         while True:
             began = time.monotonic()
@@ -117,8 +118,10 @@ class Recorder:
                         snapshot = await asyncio.to_thread(_step, session)
                     if placing is None or placing.done():
                         placing = asyncio.create_task(self._place(session))
-                    if session.recording and snapshot["seconds"] > MOST_SECONDS and session.kind != "take":
-                        self.trouble = f"Recording for {MOST_SECONDS:.0f} s; stop, and keep or drop it."
+                    if session.recording and snapshot["seconds"] > MOST_SECONDS and self.link:
+                        self.link.cancel()  # memory is bounded; what has been recorded is still to be kept or dropped
+                        self.link = None
+                        self.trouble = f"Recorded for {MOST_SECONDS:.0f} s, the most that is kept at one time; stop."
                     snapshot["trouble"] = self.trouble
                     self._send(self.production, snapshot)
                 except Exception:

@@ -19,6 +19,7 @@ TRUST_S, TRUST_LEAST_S, TRUST_EVERY_S = 1.0, 0.5, 0.25
 LEAP_S, LEAP_PACKETS = 5.0, 60  # a timecode this far ahead is believed only when so many packets in a row say it
 MOST_SHOWN = 400  # centroids of one camera in a snapshot
 PLACE_EVERY_S = 6.0
+MOST_SECONDS = 280.0  # of one recording: what it holds in memory is bounded
 STATE_EVERY_S = 0.25
 MOST_WANTED = 200
 
