@@ -95,16 +95,8 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         sorted_out = named if number == ROUNDS - 1 else sort_out(points_m, named, fitted, root, local, rate)
         observed = _observed(points_m, sorted_out, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // (ROUNDS - number))
-        last = number == ROUNDS - 1
-        fit = fit_geometry(
-            fitted,
-            observed[picked],
-            root[picked],
-            local[picked],
-            5,
-            prior_model=model,
-            rest_share=REST_SHARE if last else 1.0,
-        )
+        share = REST_SHARE if number == ROUNDS - 1 else 1.0
+        fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, model, share)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
             nameless = nameless_columns(points_m, sorted_out, fitted, root, local, rate)
             _, fit, tried = try_names(fit, observed[picked], model, nameless[picked])

@@ -256,48 +256,22 @@ def covariance(fit, sightings, markers, weight, lens_mean):
 
 
 def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names):
+    """The SweepCalibration: what every camera and the whole came to, who failed and why, and how far all may be off."""
     markers = np.ascontiguousarray(wand.markers_m)
     r = fit.residuals(sightings, markers)
     numbers = 2 * believed.sum() - SIZE * len(placed) - 6 * len(np.unique(sightings.frame[believed]))
     rms = float(np.sqrt((r[believed] ** 2).sum() / max(numbers, 1)))  # what the fit took for itself counted in
     cov = covariance(fit, sightings, markers, believed / max(rms, 1e-4) ** 2, lens_mean)
     deviation = np.sqrt(np.diag(cov)).reshape(-1, SIZE)
-    rows, cameras, failed = [], [], {}
-    for i, c in enumerate(placed):
-        mine = sightings.camera == i
-        good = mine & believed
-        camera = rig[c]
-        cover = _coverage(sightings.xy[good], camera)
-        own = float(np.sqrt((r[good] ** 2).mean())) if good.any() else None
-        row = {
-            "id": camera.name, "samples": int(good.sum()), "rejected": int((mine & ~believed).sum()),
-            "reprojection_rms_px": own, "covered": float((cover > 0).mean()), "coverage": cover.tolist(),
-            "residual_pattern_px": _pattern(sightings.xy[good], r[good], camera),
-            "focal_sd_px": float(deviation[i, 6:8].max()), "centre_sd_px": float(deviation[i, 8:10].max()),
-            "position_sd_mm": float(1000 * np.sqrt((deviation[i, 3:6] ** 2).sum())),
-        }  # fmt: skip
-        if good.sum() < FEWEST_SIGHTINGS:
-            failed[camera.name] = f"only {int(good.sum())} sightings of the wand; {FEWEST_SIGHTINGS} are needed"
-        elif row["covered"] < SMALL_PART:
-            failed[camera.name] = (
-                f"the wand was seen in only {row['covered']:.0%} of the picture; {SMALL_PART:.0%} are needed"
-            )
-        else:
-            cameras.append(
-                (i, Camera(camera.name, camera.width, camera.height, fit.lens[i], fit.position[i], fit.rotation[i]))
-            )
-        rows.append(row)
-    for c in range(len(rig)):
-        if c not in placed:
-            together = next((g for g in connected if c in g), {c})
-            if per_camera[c] == 0:
-                failed[names[c]] = "it saw nothing that moves"
-            elif len(together) > 1:
-                others = ", ".join(names[o] for o in sorted(together) if o != c)
-                failed[names[c]] = f"it shares no view with the larger group of cameras, only with {others}"
-            else:
-                failed[names[c]] = "it did not read the wand together with any other camera often enough"
-    centre_sd = 1000 * np.sqrt(np.mean([(deviation[i, 3:6] ** 2).sum() for i, _ in cameras])) if cameras else None
+    rows = [_row(rig[c], sightings.camera == i, believed, r, sightings.xy, deviation[i]) for i, c in enumerate(placed)]
+    failed = {row["id"]: why for row in rows if (why := _too_little(row))}
+    failed |= {names[c]: _why_not_placed(c, connected, per_camera, names) for c in range(len(rig)) if c not in placed}
+    solved = [i for i, row in enumerate(rows) if row["id"] not in failed]
+    cameras = tuple(
+        Camera(rig[c].name, rig[c].width, rig[c].height, fit.lens[i], fit.position[i], fit.rotation[i])
+        for i, c in ((i, placed[i]) for i in solved)
+    )
+    centre_sd = 1000 * np.sqrt(np.mean((deviation[solved, 3:6] ** 2).sum(axis=1))) if solved else None
     lengths = _lengths(fit, sightings, believed, wand)
     figures = {
         "reprojection_rms_px": rms, "spread_px": sigma, "sightings": int(believed.sum()),
@@ -310,9 +284,42 @@ def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, conne
             f"the wand does not match its description: from marker {worst['from']} to {worst['to']} it measures "
             f"{worst['mean_mm']:.1f} mm, said are {worst['said_mm']:.1f} mm"
         )
-    mine = np.concatenate([np.arange(SIZE * i, SIZE * i + SIZE) for i, _ in cameras] or [np.zeros(0, dtype=int)])
+    mine = np.concatenate([np.arange(SIZE * i, SIZE * i + SIZE) for i in solved] or [np.zeros(0, dtype=int)])
     trail = fit.place + np.einsum("fij,j->fi", fit.turn, markers.mean(0))
-    return SweepCalibration(tuple(c for _, c in cameras), failed, figures, rows, cov[np.ix_(mine, mine)], trail, notes)
+    return SweepCalibration(cameras, failed, figures, rows, cov[np.ix_(mine, mine)], trail, notes)
+
+
+def _row(camera, mine, believed, r, xy, deviation):
+    """One camera's figures; mine, believed (N,): masks of sightings; r, xy (N, 2) pixels; deviation (15,)."""
+    good = mine & believed
+    cover = _coverage(xy[good], camera)
+    return {
+        "id": camera.name, "samples": int(good.sum()), "rejected": int((mine & ~believed).sum()),
+        "reprojection_rms_px": float(np.sqrt((r[good] ** 2).mean())) if good.any() else None,
+        "covered": float((cover > 0).mean()), "coverage": cover.tolist(),
+        "residual_pattern_px": _pattern(xy[good], r[good], camera),
+        "focal_sd_px": float(deviation[6:8].max()), "centre_sd_px": float(deviation[8:10].max()),
+        "position_sd_mm": float(1000 * np.sqrt((deviation[3:6] ** 2).sum())),
+    }  # fmt: skip
+
+
+def _too_little(row):
+    """Why a camera that was placed is not solved all the same, or None."""
+    if row["samples"] < FEWEST_SIGHTINGS:
+        return f"only {row['samples']} sightings of the wand; {FEWEST_SIGHTINGS} are needed"
+    if row["covered"] < SMALL_PART:
+        return f"the wand was seen in only {row['covered']:.0%} of the picture; {SMALL_PART:.0%} are needed"
+    return None
+
+
+def _why_not_placed(camera, connected, per_camera, names):
+    if per_camera[camera] == 0:
+        return "it saw nothing that moves"
+    together = next((g for g in connected if camera in g), {camera})
+    if len(together) > 1:
+        others = ", ".join(names[o] for o in sorted(together) if o != camera)
+        return f"it shares no view with the larger group of cameras, only with {others}"
+    return "it did not read the wand together with any other camera often enough"
 
 
 def _coverage(xy, camera):
