@@ -59,6 +59,32 @@ class Knocks(unittest.TestCase):
         after = measure_trust(rebuild(late, repaired, RATE).points_m, late, repaired, RATE)
         self.assertLess(np.nanmax(np.abs(after.shift_px[4:])), 0.2)
 
+    def test_a_camera_turned_about_the_way_it_looks_is_found_too(self):
+        rig, _, _ = take()
+        for number, degrees in ((2, 0.3), (6, -0.3)):
+            rolled_by = Rotation.from_rotvec([0, 0, np.radians(degrees)]).as_matrix()
+            real = [replace(c, rotation=rolled_by @ c.rotation) if i == number else c for i, c in enumerate(rig)]
+            _, performance, optical = rolled("semaphore", 87)
+            part = slice(300, 300 + 720)
+            seen, _ = film(real, optical.true_places_m[part], 88, Faults(ghosts=0.03), limbs(performance.motion, part))
+            points = rebuild(seen, rig, RATE).points_m
+            trust = measure_trust(points, seen, rig, RATE)
+            self.assertEqual([k[0] for k in trust.knocked()], [number])
+            self.assertGreater(
+                np.nanmin(trust.round_px[:, number]), 3 * np.nanmax(np.delete(trust.round_px, number, 1))
+            )
+            shift_px = np.nanmedian(trust.shift_px[:, number], axis=0)
+            others = [
+                i for i in range(len(rig)) if i != number
+            ]  # its own pictures would hold the points where they were
+            mine = seen.only(seen.camera != number)
+            mine = type(mine)(mine.frame, np.searchsorted(others, mine.camera), mine.xy, mine.radius)
+            points = rebuild(mine, [rig[i] for i in others], RATE).points_m
+            again = place_again(rig, number, [Recording(points, seen, 0, shift_px)])
+            row = camera_move(real[number], again.camera)
+            self.assertLess(row["turned_deg"], 0.02)
+            self.assertLess(row["moved_mm"], 1.5)
+
     def test_a_camera_that_sees_nothing_is_not_accused(self):
         rig, centroids, found = take()
         gone = centroids.only(centroids.camera != 3)
@@ -73,7 +99,7 @@ class Verdict(unittest.TestCase):
         shift[3, 0] = 5.0
         shift[2:5, 1] = 5.0
         shift[5:, 2] = [0.0, 4.0]
-        trust = Trust(np.arange(8.0), shift, np.zeros((8, 3)), np.ones((8, 3)))
+        trust = Trust(np.arange(8.0), shift, np.zeros((8, 3)), np.zeros((8, 3)), np.ones((8, 3)))
         self.assertEqual(trust.knocked(), [(2, 5.0, 4.0)])
 
     def test_two_versions_are_compared_camera_by_camera(self):

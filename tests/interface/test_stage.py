@@ -84,7 +84,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         expect(page.get_by_role("region", name="Cameras")).to_contain_text("12 of 12")
         self.assertEqual(self.room.calibrations.get().how, "sweep")
 
-        page.get_by_role("link", name="origin and level").click()
+        page.get_by_role("link", name="origin and level", exact=True).click()
         page.get_by_role("button", name="Record the wand").click()
         expect(page.get_by_text("quay corner, ")).to_be_visible()
         page.get_by_role("button", name="Record floor markers").click()

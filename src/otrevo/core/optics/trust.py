@@ -2,7 +2,8 @@
 
 Points that the other cameras rebuilt are projected into a camera's picture. All offsets from there to centroids nearby are
 gathered over a short while; a camera that stands where it should has its peak at zero, one that was turned by a little has
-it elsewhere, and as many centroids there as before (core.optics.place_again places it anew). Pixels, metres, seconds.
+it elsewhere, and as many centroids there as before (core.optics.place_again places it anew). One that was turned about the
+way it looks keeps its peak and is told by how the offsets go round. Pixels, metres, seconds.
 """
 
 from dataclasses import dataclass
@@ -26,19 +27,26 @@ FEWEST_SAME, SAME_PLACE_M = 4, 0.003
 
 @dataclass(frozen=True)
 class Trust:
-    """start_s (W,) of every window; shift_px (W, C, 2) and spread_px (W, C) of each camera's centroids against the points,
-    NaN where it saw too few; support (W, C): the share of projected points with a centroid at that shift."""
+    """start_s (W,) of every window; shift_px (W, C, 2) of each camera's centroids against the points, round_px (W, C): how far
+    a turn of its picture moves them on top of that (RMS), spread_px (W, C) about both; NaN where it saw too few; support
+    (W, C): the share of projected points with a centroid there."""
 
     start_s: np.ndarray
     shift_px: np.ndarray
+    round_px: np.ndarray
     spread_px: np.ndarray
     support: np.ndarray
+
+    @property
+    def off_px(self):
+        """(W, C): how far each camera's picture is off, all together."""
+        return np.hypot(np.linalg.norm(self.shift_px, axis=2), self.round_px)
 
     def knocked(self, moved_px=MOVED_PX):
         """Cameras that stand elsewhere: [(camera number, since when in s, shift in px)], for the rest of the recording."""
         out = []
         for c in range(self.shift_px.shape[1]):
-            size = np.linalg.norm(self.shift_px[:, c], axis=1)
+            size = self.off_px[:, c]
             known = np.flatnonzero(np.isfinite(size))
             if not len(known):
                 continue
@@ -50,24 +58,28 @@ class Trust:
 
 
 @njit(cache=True, error_model="numpy")
-def _offsets(points, first, last, every, xy, groups, lens, rotation, position, histogram, shift, spread, support):
-    """Offsets of one window: shift (C, 2), spread (C,), support (C,); histogram: scratch (2 REACH + 1, 2 REACH + 1)."""
+def _offsets(
+    points, first, last, every, xy, groups, lens, rotation, position, histogram, shift, round_px, spread, support
+):
+    """Offsets of one window: shift (C, 2), round_px (C,), spread (C,), support (C,); histogram: scratch (2 REACH + 1,) * 2."""
     cameras, count = lens.shape[0], points.shape[1]
     uv, slope = np.empty(2), np.empty((2, 2))
     for c in range(cameras):
         histogram[:] = 0
-        asked = 0
-        for sweep in range(2):
+        asked, near = 0, 0
+        sx, sy, turn, mx, my = 0.0, 0.0, 0.0, 0.0, 0.0  # what is expected: this shift, turned by this about the middle
+        for sweep in range(3):
             if sweep == 1:
-                best, bx, by = 0, 0, 0
+                best = 0
                 for i in range(1, 2 * REACH_PX):
                     for j in range(1, 2 * REACH_PX):
                         total = histogram[i - 1 : i + 2, j - 1 : j + 2].sum()
                         if total > best:
-                            best, bx, by = total, i - REACH_PX, j - REACH_PX
+                            best, sx, sy = total, float(i - REACH_PX), float(j - REACH_PX)
                 if best < FEWEST:
                     break
-            sx, sy, sxx, near = 0.0, 0.0, 0.0, 0
+            near = 0
+            sum_dx, sum_dy, sum_dd, sum_u, sum_v, sum_uu, sum_ud = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             for f in range(first, last, every):
                 begin, end = groups[f * cameras + c], groups[f * cameras + c + 1]
                 for k in range(count):
@@ -75,19 +87,30 @@ def _offsets(points, first, last, every, xy, groups, lens, rotation, position, h
                         lens[c], rotation[c], position[c], points[f, k], uv, slope
                     ):
                         continue
-                    asked += 1 - sweep
+                    asked += 1 if sweep == 0 else 0
+                    ex, ey = sx - turn * (uv[1] - my), sy + turn * (uv[0] - mx)
                     for n in range(begin, end):
                         dx, dy = xy[n, 0] - uv[0], xy[n, 1] - uv[1]
                         if abs(dx) >= REACH_PX or abs(dy) >= REACH_PX:
                             continue
                         if sweep == 0:
                             histogram[int(np.floor(dx + 0.5)) + REACH_PX, int(np.floor(dy + 0.5)) + REACH_PX] += 1
-                        elif abs(dx - bx) < PEAK_PX and abs(dy - by) < PEAK_PX:
-                            sx, sy, near = sx + dx, sy + dy, near + 1
-                            sxx += dx * dx + dy * dy
-            if sweep == 1 and near >= FEWEST:
-                shift[c, 0], shift[c, 1] = sx / near, sy / near
-                spread[c] = np.sqrt(max(sxx / near - shift[c, 0] ** 2 - shift[c, 1] ** 2, 0.0) / 2)
+                        elif abs(dx - ex) < PEAK_PX and abs(dy - ey) < PEAK_PX:
+                            near += 1
+                            sum_dx, sum_dy, sum_dd = sum_dx + dx, sum_dy + dy, sum_dd + dx * dx + dy * dy
+                            sum_u, sum_v, sum_uu = sum_u + uv[0], sum_v + uv[1], sum_uu + uv[0] * uv[0] + uv[1] * uv[1]
+                            sum_ud += uv[0] * dy - uv[1] * dx
+            if sweep == 0:
+                continue
+            if near < FEWEST:
+                break
+            sx, sy, mx, my = sum_dx / near, sum_dy / near, sum_u / near, sum_v / near
+            wide = max(sum_uu / near - mx * mx - my * my, 1.0)
+            turn = (sum_ud / near - (mx * sy - my * sx)) / wide
+            if sweep == 2:
+                shift[c, 0], shift[c, 1] = sx, sy
+                round_px[c] = abs(turn) * np.sqrt(wide)
+                spread[c] = np.sqrt(max(sum_dd / near - sx * sx - sy * sy - turn * turn * wide, 0.0) / 2)
                 support[c] = near / max(asked, 1)
 
 
@@ -99,17 +122,17 @@ def measure_trust(points_m, centroids, cameras, rate):
     groups, count = centroids.groups(len(cameras)), len(cameras)
     frames = min(len(points_m), centroids.frames)
     shift = np.full((len(starts), count, 2), np.nan)
-    spread, support = np.full((len(starts), count), np.nan), np.full((len(starts), count), np.nan)
+    round_px, spread, support = (np.full((len(starts), count), np.nan) for _ in range(3))
     histogram = np.zeros((2 * REACH_PX + 1, 2 * REACH_PX + 1), dtype=np.int64)
     for w, start in enumerate(starts):
         _offsets(
             points_m, start, min(start + window, frames), every, centroids.xy, groups, *packed(cameras), histogram,
-            shift[w], spread[w], support[w],
+            shift[w], round_px[w], spread[w], support[w],
         )  # fmt: skip
     # a handful of chance meetings is no peak: the camera sees nothing of the points
     if np.isfinite(support).any():
         shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan
-    return Trust(starts / hz, shift, spread, support)
+    return Trust(starts / hz, shift, round_px, spread, support)
 
 
 def camera_move(before, after):

@@ -65,7 +65,7 @@ def run_rebuild(run, report):
     write_stream(take, "optical", "points", rate, found.points_m, run, stamps=stream.stamps)
     write_stream(take, "uncertainty", "uncertainty", rate, found.sd_m, run)
     names = [c.name for c in cameras]
-    size = np.linalg.norm(trust.shift_px, axis=2)
+    size = trust.off_px
     knocked = trust.knocked(MOVED_LIMIT_PX)
     run.figures = found.figures | {
         "min_cameras": settings.min_cameras, "residual_limit_px": settings.residual_limit_px,
