@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.sparse import csr_array
+from scipy.spatial import cKDTree
 
 from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.accuracy import picture_places
@@ -172,7 +173,10 @@ class SweepCoverage:
             at = np.clip(at, 0, np.array(CELLS) - 1)
             cell[c] = np.where(np.isfinite(seen[i, :, 0]), at[:, 1] * CELLS[0] + at[:, 0], -1)
             i += 1
-        near = csr_array(np.linalg.norm(grid[:, None] - grid[None], axis=2) < 2 * GRID_M)
+        a, b = cKDTree(grid).query_pairs(1.99 * GRID_M, output_type="ndarray").T  # views live on while this goes on
+        itself = np.arange(len(grid))
+        a, b = np.concatenate([a, b, itself]), np.concatenate([b, a, itself])
+        near = csr_array((np.ones(len(a), dtype=bool), (a, b)), shape=(len(grid), len(grid)))
         return grid, cell, near
 
     def state(self):
