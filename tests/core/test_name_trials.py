@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names
+from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names, united
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
 from tests.core.stage import rolled, truly_labelled
@@ -67,6 +67,31 @@ class Trials(unittest.TestCase):
         _, _, right, _ = fitted(81)
         _, _, wrong, _ = fitted(81, (("forearm left", "wrist outer left"),))
         self.assertGreater(right.evidence, wrong.evidence + 20)
+
+
+class TwoNames(unittest.TestCase):
+    """One marker under two names in turn, the name of its own and that of a neighbour that fell off."""
+
+    def setUp(self):
+        self.model, self.given, self.right, _ = fitted(81, (), ("wrist outer right",))
+        self.own, self.lent = CHART.names.index("forearm right"), CHART.names.index("wrist outer right")
+
+    def test_halves_of_one_marker_come_together_under_the_nearer_name(self):
+        split = self.given.copy()
+        split[25:, self.lent], split[25:, self.own] = split[25:, self.own], np.nan
+        fit = fit_geometry(self.right.model, split, self.right.root_m, self.right.local, 4, self.model)
+        np.testing.assert_array_equal(united(fit, split, self.model), self.given)
+        order, better, _ = try_names(fit, split, self.model)
+        self.assertTrue(np.isnan(better.residual_m[:, self.lent]).all(), "nobody is given the name of what fell off")
+        self.assertLess(
+            np.linalg.norm(better.model.marker_offset_m[self.own] - self.right.model.marker_offset_m[self.own]), 0.01
+        )
+
+    def test_markers_that_are_two_stay_two(self):
+        np.testing.assert_array_equal(united(self.right, self.given, self.model), self.given)
+        apart, inner = self.given.copy(), CHART.names.index("wrist inner right")
+        apart[:40, self.own], apart[40:, inner] = np.nan, np.nan  # never seen at one time, but elsewhere on the arm
+        np.testing.assert_array_equal(united(self.right, apart, self.model), apart)
 
 
 class Parts(unittest.TestCase):

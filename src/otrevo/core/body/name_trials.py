@@ -221,6 +221,26 @@ class _Limb:
         return chosen, winner
 
 
+def united(fit, observed, chart_model):
+    """observed (F, M, 3) with each marker that goes by two names in turn under one of them, the one the chart puts nearer.
+
+    Points under two names that are never seen at one time and sit at one place are one marker: whole, it can be given its
+    name; in two halves, one would have to keep a wrong one.
+    """
+    observed, seen = observed.copy(), np.isfinite(observed[..., 0])
+    near = chart_distances(fit, observed, fit.model) < RIDES_M
+    charted = chart_distances(fit, observed, chart_model)
+    for p, q in np.argwhere(near | near.T):
+        if p >= q or not seen[:, p].any() or not seen[:, q].any() or (seen[:, p] & seen[:, q]).any():
+            continue
+        name, other = (p, q) if charted[[p, q], p].mean() < charted[[p, q], q].mean() else (q, p)
+        observed[seen[:, other], name] = observed[seen[:, other], other]
+        observed[:, other] = np.nan
+        seen[:, name] |= seen[:, other]
+        seen[:, other] = False
+    return observed
+
+
 def telling_frames(local, count=FRAMES, even=EVEN_FRAMES):
     """Numbers of `count` frames: `even` of them spread over all, the others one by one where the joints are turned most
     unlike in any frame chosen before. local (F, B, 3, 3): the turns of the joints looked at.
@@ -245,6 +265,7 @@ def try_names(fit, observed, chart_model, nameless=None):
     columns without a name. Returns order (M,), name m belongs to column order[m] of observed and nameless together, the
     GeometryFit to some of the frames in that order, and the numbers of these frames.
     """
+    observed = united(fit, observed, chart_model)
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
     markers = observed.shape[1]
     columns = observed if nameless is None else np.concatenate([observed, nameless], axis=1)
