@@ -64,6 +64,15 @@ export const WordButton = styled(Button)<{ $on?: boolean }>`
 `;
 
 /** Fields in one line that wraps, for adding something where it will appear. */
+/** How everything that is typed into or chosen from looks. */
+export const fieldLook = css`
+  font: inherit;
+  color: ${(p) => p.theme.text};
+  background: ${(p) => p.theme.ground};
+  border: 1px solid ${(p) => p.theme.quiet};
+  border-radius: 3px;
+`;
+
 export const FormLine = styled(Form)`
   display: flex;
   flex-wrap: wrap;
@@ -71,12 +80,8 @@ export const FormLine = styled(Form)`
   align-items: end;
   margin: 0 0 14px;
   select {
-    font: inherit;
-    color: ${(p) => p.theme.text};
+    ${fieldLook}
     padding: 5px;
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    border-radius: 3px;
   }
   label {
     display: grid;
@@ -89,15 +94,6 @@ export const FormLine = styled(Form)`
     align-items: center;
     min-height: 30px;
   }
-`;
-
-/** How everything that is typed into or chosen from looks. */
-export const fieldLook = css`
-  font: inherit;
-  color: ${(p) => p.theme.text};
-  background: ${(p) => p.theme.ground};
-  border: 1px solid ${(p) => p.theme.quiet};
-  border-radius: 3px;
 `;
 
 const Field = styled(TextField)`

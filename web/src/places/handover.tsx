@@ -4,7 +4,7 @@ import { Checkbox, CheckboxGroup } from 'react-aria-components';
 import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
-import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble, fieldLook } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
@@ -148,6 +148,11 @@ function Packages({ production, role }: { production: number; role: string }) {
   );
 }
 
+const RateSelect = styled.select`
+  ${fieldLook}
+  padding: 5px 6px;
+`;
+
 function NewPackage({ production }: { production: number }) {
   const client = useQueryClient();
   const board = useBoard(production);
@@ -188,9 +193,9 @@ function NewPackage({ production }: { production: number }) {
         <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
         <label style={{ display: 'grid', gap: 4, fontSize: 12, color: paper.quiet }}>
           Frames per second
-          <select value={rate ?? board.data?.production.delivery_rate ?? ''} onChange={(e) => setRate(e.target.value)} style={{ font: 'inherit', padding: 5 }}>
+          <RateSelect value={rate ?? board.data?.production.delivery_rate ?? ''} onChange={(e) => setRate(e.target.value)}>
             {RATES.map(([v, words]) => <option key={v} value={v}>{words}</option>)}
-          </select>
+          </RateSelect>
         </label>
         <MainButton isDisabled={picked.length === 0 || formats.length === 0 || make.isPending} onPress={() => make.mutate()}>
           Package {picked.length} take{picked.length === 1 ? '' : 's'}
