@@ -13,7 +13,7 @@ from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.documents import calibration_from_document, calibration_to_document
 from otrevo.core.optics.level import level, levelled
 from otrevo.core.optics.place_again import Recording, place_again
-from otrevo.core.optics.rebuild import rebuild
+from otrevo.core.optics.rebuild import rebuild, rebuilt_by
 from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.optics.trust import camera_move, compare, measure_trust, same_room
 from otrevo.core.optics.wand import SHIPPED_WANDS
@@ -64,12 +64,7 @@ class Story(unittest.TestCase):
 
     def others_points(self, seen):
         """Points of a take from all cameras but the knocked one."""
-        others = [i for i in range(CAMERAS) if i != KNOCKED]
-        number = np.full(CAMERAS, -1)
-        number[others] = np.arange(len(others))
-        mine = seen.only(seen.camera != KNOCKED)
-        mine = type(mine)(mine.frame, number[mine.camera], mine.xy, mine.radius)
-        return rebuild(mine, [self.cameras[i] for i in others], RATE).points_m
+        return rebuilt_by([i for i in range(CAMERAS) if i != KNOCKED], seen, self.cameras, RATE)
 
     def test_blinds_are_where_lamps_are(self):
         for b in self.blinds:

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.place_again import Recording, place_again
-from otrevo.core.optics.rebuild import rebuild
+from otrevo.core.optics.rebuild import rebuild, rebuilt_by
 from otrevo.core.optics.trust import Trust, camera_move, compare, measure_trust, same_room
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import Faults, film, knock, make_rig
@@ -74,12 +74,9 @@ class Knocks(unittest.TestCase):
                 np.nanmin(trust.round_px[:, number]), 3 * np.nanmax(np.delete(trust.round_px, number, 1))
             )
             shift_px = np.nanmedian(trust.shift_px[:, number], axis=0)
-            others = [
-                i for i in range(len(rig)) if i != number
-            ]  # its own pictures would hold the points where they were
-            mine = seen.only(seen.camera != number)
-            mine = type(mine)(mine.frame, np.searchsorted(others, mine.camera), mine.xy, mine.radius)
-            points = rebuild(mine, [rig[i] for i in others], RATE).points_m
+            # its own pictures would hold the points where they were
+            others = [i for i in range(len(rig)) if i != number]
+            points = rebuilt_by(others, seen, rig, RATE)
             again = place_again(rig, number, [Recording(points, seen, 0, shift_px)])
             row = camera_move(real[number], again.camera)
             self.assertLess(row["turned_deg"], 0.02)

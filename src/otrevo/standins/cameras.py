@@ -47,6 +47,8 @@ class Showing:
     faults: Faults
 
     def __post_init__(self):
+        if self.bodies is None:
+            return
         seen = np.isfinite(self.places[..., 0])
         latest = len(seen) - 1 - seen[::-1].argmax(axis=0)  # what is covered at the very end is not so for good
         self.last_places = self.places[latest, np.arange(len(latest))]

@@ -3,6 +3,7 @@ import { Dialog, DialogTrigger, Popover } from 'react-aria-components';
 import styled from 'styled-components';
 import { figure, type RunOut } from '../api/client';
 import { Figure, MainButton, Progress, Quiet, WordButton } from '../parts/controls';
+import { atWork } from '../parts/verdict';
 
 const Strip = styled.div`
   display: grid;
@@ -118,7 +119,7 @@ export function PassStrip({ runs, mends, snags, onRun, onCancel }: Props) {
   const line = by.get('line up');
   const label = by.get('label');
   const solve = by.get('solve');
-  const busy = runs.some((r) => r.state === 'queued' || r.state === 'running');
+  const busy = runs.some(atWork);
   const residual = figure(line, 'worst_residual_ms');
   const streams = Object.keys((line?.figures as { streams?: object } | undefined)?.streams ?? {}).length;
   const named = figure(label, 'named_share');
@@ -140,7 +141,7 @@ export function PassStrip({ runs, mends, snags, onRun, onCancel }: Props) {
   return (
     <Strip aria-label="Passes">
       {cells.map((c) => {
-        const active = c.run && (c.run.state === 'queued' || c.run.state === 'running') ? c.run : null;
+        const active = c.run && atWork(c.run) ? c.run : null;
         return (
           <Pass key={c.title} aria-label={c.title}>
             <h2>

@@ -3,12 +3,13 @@ import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
 import { loadTrack, rateOf, splitMotion, type Track } from '../api/tracks';
 import type { Body } from '../view/pose';
+import { atWork } from '../parts/verdict';
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
 export function useTake(id: number) {
   const client = useQueryClient();
   const take = useQuery({ queryKey: ['take', id], queryFn: () => get<TakeOut>(`/takes/${id}/bench`) });
-  const working = take.data?.take.runs.some((r) => r.state === 'queued' || r.state === 'running') ?? false;
+  const working = take.data?.take.runs.some(atWork) ?? false;
   const runs = useQuery({
     queryKey: ['runs', id],
     queryFn: () => get<RunOut[]>(`/takes/${id}/runs`),
@@ -16,7 +17,7 @@ export function useTake(id: number) {
     refetchInterval: 600,
   });
   const live = working && runs.data ? runs.data : take.data?.take.runs;
-  const still = working && runs.data && !runs.data.some((r) => r.state === 'queued' || r.state === 'running');
+  const still = working && runs.data && !runs.data.some(atWork);
   const done = runs.data?.filter((r) => r.state === 'done').length;
   useEffect(() => {
     if (still || done) void client.invalidateQueries({ queryKey: ['take', id] });

@@ -2,6 +2,9 @@ import { figure, type RunOut } from '../api/client';
 
 export type Verdict = { words: string; state: string; tone: 'good' | 'wrong' | 'plain'; working: boolean };
 
+/** Whether a run is queued or under way. */
+export const atWork = (run: { state: string }) => run.state === 'queued' || run.state === 'running';
+
 const WORKING: Record<string, string> = {
   record: 'writing',
   rebuild: 'rebuilding',

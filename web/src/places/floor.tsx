@@ -211,8 +211,8 @@ export function Floor({ me }: { me: Me }) {
     if (!cutting) cut.mutate(rolling && note !== rolling.note ? note : undefined);
   };
   useEffect(() => {
-    if (rolling && elapsed > AUTO_CUT_S && !cutting) cutNow();
-  }, [rolling, elapsed > AUTO_CUT_S, cutting]);
+    if (rolling && elapsed > AUTO_CUT_S) cutNow();
+  }, [rolling, elapsed > AUTO_CUT_S]); // a cut that failed is tried again with the next word from the server, not at once
   const circle = () => {
     if (rolling) say.mutate({ circled: !rolling.circled });
     else if (last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });

@@ -4,6 +4,7 @@ import styled from 'styled-components';
 import type { Me } from '../api/client';
 import { Quiet, Trouble } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { atWork } from '../parts/verdict';
 import { BlindsStep, SweepStep } from '../stage/prepare';
 import { CamerasStep, LevelStep, TrustStep } from '../stage/solved';
 import { useLive, type Live } from '../stage/use-live';
@@ -80,7 +81,7 @@ function come(step: Step, room: RoomOut): string {
 /** Where a step leads when it is done, and what came of it. */
 function next(step: Step, room: RoomOut, live: Live | null): { words: string; path: string; name: string } | null {
   const newest = room.calibrations[0];
-  if (live?.recording || room.runs.some((r) => r.state === 'queued' || r.state === 'running')) return null;
+  if (live?.recording || room.runs.some(atWork)) return null;
   if (step === 'blinds' && room.recordings.some((r) => r.kind === 'still')) return { words: room.blinds.length ? 'What shines is masked.' : 'Nothing shines where no marker is.', path: 'stage/sweep', name: 'sweep the wand' };
   if (!newest) return null;
   const solved = `${newest.cameras} of ${room.cameras.length} cameras are solved${newest.reprojection_rms_px ? ` to ${newest.reprojection_rms_px.toFixed(3)} px` : ''}.`;

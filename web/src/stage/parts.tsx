@@ -1,6 +1,7 @@
 import type { ReactNode } from 'react';
 import styled from 'styled-components';
 import { Figure, Progress, Quiet, WordButton, fieldLook } from '../parts/controls';
+import { atWork } from '../parts/verdict';
 import type { StepRun } from './use-room';
 
 export const Panel = styled.section`
@@ -100,7 +101,7 @@ export function Big({ value, unit, words, why }: { value: string; unit?: string;
 /** A step that is at work, has failed, or nothing. */
 export function StepState({ run, onCancel }: { run: StepRun | undefined; onCancel: (id: number) => void }) {
   if (!run || run.state === 'done') return null;
-  const active = run.state === 'queued' || run.state === 'running';
+  const active = atWork(run);
   return (
     <div style={{ margin: '10px 0' }} aria-live="polite">
       {active ? (

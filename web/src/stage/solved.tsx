@@ -251,11 +251,12 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
               const mine = id === selected;
               const off = trust.shift_px[c].some((v) => v !== null && v > LIMIT_PX);
               const end = trust.start_s[trust.start_s.length - 1] || 1;
+              const last = trust.shift_px[c].filter((v) => v !== null).at(-1) ?? most;
               const path = trust.shift_px[c].map((v, w) => (v === null ? null : `${((340 * trust.start_s[w]) / end).toFixed(1)},${(100 - (92 * v) / most).toFixed(1)}`));
               return (
                 <g key={id}>
                   <polyline points={path.filter((p) => p !== null).join(' ')} fill="none" stroke={mine ? theme.selection : off ? theme.wrong : theme.quiet} strokeWidth={mine || off ? 2 : 1} opacity={mine || off ? 1 : 0.6} />
-                  {off && <text x={336} y={113 - (92 * Math.min(most, trust.shift_px[c].filter((v) => v !== null).at(-1) ?? most)) / most} fontSize={11} textAnchor="end" fill={theme.wrong}>{id}</text>}
+                  {off && <text x={336} y={113 - (92 * last) / most} fontSize={11} textAnchor="end" fill={theme.wrong}>{id}</text>}
                 </g>
               );
             })}

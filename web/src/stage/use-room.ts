@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useMemo } from 'react';
 import { get, getBytes, post, put, type Schemas, type TakeOut } from '../api/client';
 import { decode } from '../api/tracks';
+import { atWork } from '../parts/verdict';
 import { cameraOf, type Blind, type Camera } from './lens';
 
 export type RoomOut = Schemas['RoomOut'];
@@ -9,15 +10,13 @@ export type CalibrationOut = Schemas['StageCalibrationOut'];
 export type StepRun = Schemas['StageRunOut'];
 export type TrustRow = Schemas['TrustRow'];
 
-const working = (r: { state: string }) => r.state === 'queued' || r.state === 'running';
-
 /** The room and everything that can be done to it. */
 export function useRoom(production: number) {
   const client = useQueryClient();
   const room = useQuery({
     queryKey: ['stage', production],
     queryFn: () => get<RoomOut>(`/productions/${production}/stage`),
-    refetchInterval: (q) => (q.state.data?.runs.some(working) || q.state.data?.takes.some((t) => t.busy) ? 700 : 8000),
+    refetchInterval: (q) => (q.state.data?.runs.some(atWork) || q.state.data?.takes.some((t) => t.busy) ? 700 : 8000),
   });
   const refresh = () => void client.invalidateQueries({ queryKey: ['stage', production] });
   const base = `/productions/${production}/stage`;

@@ -2,6 +2,7 @@ import { useMemo, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { rateOf } from '../api/tracks';
 import { Empty, Figure, Quiet, WordButton, fieldLook } from '../parts/controls';
+import { atWork } from '../parts/verdict';
 import { EditBlinds, Picture, type PictureContent, type Residual } from './camera-picture';
 import { project, rayAcross, type Blind, type Camera } from './lens';
 import { Plan } from './plan';
@@ -111,7 +112,7 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
   const plan = usePlan(version, height);
   const sweeping = live?.recording && live.kind === 'sweep' ? live.sweep : null;
   const points = take ? shown.points : (live?.points ?? []);
-  const solving = room.runs.find((r) => r.name === 'solve cameras' && (r.state === 'queued' || r.state === 'running'));
+  const solving = room.runs.find((r) => r.name === 'solve cameras' && atWork(r));
   const names = room.cameras.map((c) => String(c.id));
   const seen = (id: string): number[][] => (take ? (shown.byCamera.get(id) ?? []) : (live?.cameras.find((c) => c.id === id)?.points ?? []));
   const spot = picked === null ? undefined : points[picked];

@@ -23,10 +23,7 @@ from otrevo.core.body.tree_solver import LIMIT_WEIGHT, place_markers, pose_joint
 SIGMA_M = 0.006
 STRAY_M = 0.05
 INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
-STEADY_M, STEADY_SAMPLES = (
-    0.002,
-    10,
-)  # what a marker's own spread is before it is seen, and how many samples that counts as
+STEADY_M, STEADY_SAMPLES = 0.002, 10  # a marker's own spread before it is seen, and how many samples that counts as
 STEADY_SHARE = 0.15  # of the samples count: skin moves slowly
 USUAL_FRAMES = 10  # what is known of how far people turn their joints, counted in frames
 PRIOR_ALONG = 0.08  # share of the bone's length

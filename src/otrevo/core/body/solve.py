@@ -52,38 +52,35 @@ class Solution:
 @njit(cache=True, error_model="numpy")
 def solve_frames(
     parents, chain, offsets, marker_bone, marker_offset, sigma, low, high, observed, weight, scale_m, target,
-    target_weight, first, last, root, local, turn, settled, root_out, local_out, residual_out, x_out,
+    target_weight, told, first, last, root, local, turn, settled, root_out, local_out, residual_out, x_out,
 ):  # fmt: skip
-    """Solve frames [first, last) in order; root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call."""
+    """Solve frames [first, last) in order; told (T, B): whether anything tells of a bone or of those below it; root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call."""
     bones = parents.shape[0]
     world = np.empty((bones, 3, 3))
     joint = np.empty((bones, 3))
     predicted = np.empty((bones, 3, 3))
     smooth = np.empty(bones)
-    measured, measured_before = np.empty(bones), np.empty(bones)
     a33 = np.empty((3, 3))
     v = np.empty(3)
-    _count_measured(parents, marker_bone, observed[max(first - 1, 0)], target_weight[max(first - 1, 0)], measured)
     for t in range(first, last):
-        measured_before[:] = measured
-        _count_measured(parents, marker_bone, observed[t], target_weight[t], measured)
-        back = False  # a limb is seen again that may be far from where it was carried to
+        begun = settled or t > first
+        back = False  # a limb is told of again that may be far from where it was carried to
         for b in range(bones):
-            if measured[b] > 0 and measured_before[b] <= 0:
+            if told[t, b] and not told[max(t - 1, 0), b]:
                 back = True
         before = local.copy()
         for b in range(bones):
-            if measured[b] <= 0:
+            if not told[t, b]:
                 for i in range(3):
                     turn[b, i] *= 0.9
             exp_rotation(turn[b], a33)
             multiply(local[b], a33, predicted[b])
-            smooth[b] = 4.0 if measured[b] > 0 else 60.0
+            smooth[b] = 4.0 if told[t, b] else 60.0
             local[b] = predicted[b]
         refine_pose(
             parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
             sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local,
-            8 if back or not (settled or t > first) else 2, 1e-3, residual_out[t],
+            2 if begun and not back else 8, 1e-3, residual_out[t],
         )  # fmt: skip
         pose_joints(parents, offsets, root, local, world, joint)
         place_markers(marker_bone, marker_offset, world, joint, x_out[t])
@@ -99,28 +96,14 @@ def solve_frames(
                     )
             log_rotation(a33, v)
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+            known = begun and (told[max(t - 1, 0), b] or not told[t, b])
             for i in range(3):
-                known = (settled or t > first) and (measured_before[b] > 0 or measured[b] <= 0)
                 turn[b, i] = v[i] if size < 0.3 and known else 0.0
 
 
-@njit(cache=True, error_model="numpy")
-def _count_measured(parents, marker_bone, observed, target_weight, measured):
-    """measured (B,): how many markers and sensors tell of a bone or of those below it."""
-    measured[:] = 0.0
-    for m in range(len(marker_bone)):
-        if not np.isnan(observed[m, 0]):
-            measured[marker_bone[m]] += 1
-    for b in range(len(parents)):
-        if target_weight[b] > 0:
-            measured[b] += 1
-    for b in range(len(parents) - 1, 0, -1):
-        measured[parents[b]] += measured[b]
-
-
-def measured_bones(model, seen):
-    """(T, B): whether any marker on the bone or on a bone below it is seen."""
-    out = np.zeros((len(seen), len(model.skeleton.names)), dtype=bool)
+def measured_bones(model, seen, sensed=None):
+    """(T, B): whether any marker on the bone or on a bone below it is seen, or `sensed` (T, B) says so of one of them."""
+    out = np.zeros((len(seen), len(model.skeleton.names)), dtype=bool) if sensed is None else sensed.copy()
     for m, b in enumerate(model.marker_bone):
         out[:, b] |= seen[:, m]
     for b in range(len(model.skeleton.names) - 1, 0, -1):
@@ -148,6 +131,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, canc
     bones = len(model.skeleton.names)
     measured = measured_bones(model, seen)
     target, target_weight = _suit_targets(model, suit_world, measured, float(rate), frames)
+    told = measured_bones(model, seen, target_weight > 0)
     root, local = _first_pose(model, labelled_m, first, rate)
     turn = np.zeros((bones, 3))
     root_out, local_out = np.empty((frames, 3)), np.empty((frames, bones, 3, 3))
@@ -161,7 +145,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, canc
             raise InterruptedError("The solve was cancelled.")
         solve_frames(
             *model.structure, model.sigma, model.low, model.high, labelled_m, weight, ROBUST_SCALE_M, target,
-            target_weight, start, min(start + PROGRESS_FRAMES, frames), root, local, turn, start > first,
+            target_weight, told, start, min(start + PROGRESS_FRAMES, frames), root, local, turn, start > first,
             root_out, local_out, residual, x,
         )  # fmt: skip
         if progress:

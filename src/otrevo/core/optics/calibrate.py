@@ -268,8 +268,10 @@ def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, conne
     failed |= {names[c]: _why_not_placed(c, connected, per_camera, names) for c in range(len(rig)) if c not in placed}
     solved = [i for i, row in enumerate(rows) if row["id"] not in failed]
     cameras = tuple(
-        Camera(rig[c].name, rig[c].width, rig[c].height, fit.lens[i], fit.position[i], fit.rotation[i])
-        for i, c in ((i, placed[i]) for i in solved)
+        Camera(
+            rows[i]["id"], rig[placed[i]].width, rig[placed[i]].height, fit.lens[i], fit.position[i], fit.rotation[i]
+        )
+        for i in solved
     )
     centre_sd = 1000 * np.sqrt(np.mean((deviation[solved, 3:6] ** 2).sum(axis=1))) if solved else None
     lengths = _lengths(fit, sightings, believed, wand)

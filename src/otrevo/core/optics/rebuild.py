@@ -181,6 +181,17 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     return Rebuilt(points, deviation, by, each, figures)
 
 
+def rebuilt_by(some, centroids, cameras, rate, progress=None):
+    """Points (T, N, 3) of a recording as only the cameras numbered `some` give them."""
+    number = np.full(len(cameras), -1)
+    number[some] = np.arange(len(some))
+    mine = centroids.only(number[centroids.camera] >= 0)
+    mine = type(mine)(mine.frame, number[mine.camera], mine.xy, mine.radius)
+    points = rebuild(mine, [cameras[i] for i in some], rate, progress=progress).points_m
+    missing = centroids.frames - len(points)
+    return np.concatenate([points, np.full((missing, *points.shape[1:]), np.nan)]) if missing > 0 else points
+
+
 def _columns(frame, number, shortest):
     """A column for every row, tracks that are over making room for others, and which rows are kept: tracks long enough."""
     numbers, inverse, length = np.unique(number, return_inverse=True, return_counts=True)

@@ -66,7 +66,7 @@ def _offsets(
     uv, slope = np.empty(2), np.empty((2, 2))
     for c in range(cameras):
         histogram[:] = 0
-        asked, near = 0, 0
+        asked = 0
         sx, sy, turn, mx, my = 0.0, 0.0, 0.0, 0.0, 0.0  # what is expected: this shift, turned by this about the middle
         for sweep in range(3):
             if sweep == 1:

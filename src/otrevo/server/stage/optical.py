@@ -23,17 +23,6 @@ def over(centroids, names, cameras):
     return type(mine)(mine.frame[order], number[mine.camera][order], mine.xy[order], mine.radius[order])
 
 
-def rebuilt_points(centroids, cameras, others, rate, report):
-    """Points (T, N, 3) from some of the cameras only, given by their numbers `others`."""
-    number = np.full(len(cameras), -1)
-    number[others] = np.arange(len(others))
-    mine = centroids.only(number[centroids.camera] >= 0)
-    mine = type(mine)(mine.frame, number[mine.camera], mine.xy, mine.radius)
-    points = rebuild(mine, [cameras[i] for i in others], rate, progress=report).points_m
-    missing = centroids.frames - len(points)
-    return np.concatenate([points, np.full((missing, *points.shape[1:]), np.nan)]) if missing > 0 else points
-
-
 def seen_by_cameras(take, cameras, blinds):
     """(Centroids over `cameras`, rate, stream) of a take, what lies in blinds left out."""
     stream = recorded(take, "cameras")

@@ -11,12 +11,13 @@ from otrevo.core.optics.bundle import SIZE
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.level import level, stood_up
 from otrevo.core.optics.place_again import Recording, place_again
+from otrevo.core.optics.rebuild import rebuilt_by
 from otrevo.core.optics.trust import WINDOW_S, camera_move, measure_trust, same_room
 from otrevo.core.optics.wand import wand_from_document
 from otrevo.server.bench.models import Run
 from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import Blinds, StageCalibration, StageRecording
-from otrevo.server.stage.optical import over, rebuilt_points, seen_by_cameras
+from otrevo.server.stage.optical import over, seen_by_cameras
 from otrevo.server.stage.room import (
     calibrated,
     covariance_of,
@@ -179,7 +180,7 @@ def _recording_of(take, cameras, blinds, number, report):
     """What a take shows of camera `number` since it was knocked, or None when that is nothing."""
     centroids, rate, _ = seen_by_cameras(take, cameras, blinds)
     others = [i for i in range(len(cameras)) if i != number]
-    points = rebuilt_points(centroids, cameras, others, rate, lambda s: report(0.9 * s))
+    points = rebuilt_by(others, centroids, cameras, rate, lambda s: report(0.9 * s))
     trust = measure_trust(points, centroids, cameras, rate)
     known = np.flatnonzero(np.isfinite(trust.shift_px[:, number, 0]))
     if len(known) == 0:

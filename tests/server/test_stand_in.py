@@ -1,0 +1,65 @@
+"""The cameras' stand-in: what it shows, what it sends, and what it refuses."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.camera_packets import PacketReader
+from otrevo.core.optics.wand import keeper_corner
+from otrevo.core.sim.rig import make_room
+from otrevo.standins import cameras as standin
+
+ROOM = make_room(31, 6)
+
+
+class StandIn(TestCase):
+    def request(self, **values):
+        spec = {"seed": 31, "cameras": 6, "knocks": []}
+        return {"otrevo": "scene/1", "room": spec, "rate": "120/1", "scene": "still", "seed": 4} | values
+
+    def test_packets_of_a_scene_are_those_of_its_cameras(self):
+        showing = standin.show(self.request(scene="sweep", wand=keeper_corner().to_document()))
+        packets = PacketReader().feed(b"".join(showing.packets(2, 9_000_000)))
+        self.assertEqual({p.camera for p in packets}, {c.name for c in ROOM.cameras})
+        sequences = [p.sequence for p in packets if p.camera == "c01"]
+        self.assertEqual(sequences, list(range(96, 144)))
+        self.assertEqual(packets[0].timecode_us, 9_800_000)
+        self.assertGreater(np.mean([len(p.centroids) for p in packets]), 2)
+
+    def test_requests_that_cannot_be_shown_are_refused(self):
+        for wrong in (
+            {"scene": "circus"},
+            {"otrevo": "scene/2"},
+            {"scene": "sweep", "wand": {"markers_m": [[0, 0, 0]]}},
+        ):
+            with self.assertRaises(InputError):
+                standin.show(self.request(**wrong))
+
+    def test_a_performance_has_bodies_in_the_way(self):
+        performance = {"motion": "rope haul", "performer_seed": 5, "seed": 6, "height_m": 1.7, "props": ["lantern"]}
+        showing = standin.show(self.request(scene="take", performance=performance))
+        self.assertGreater(showing.places.shape[1], 55)
+        self.assertIsNotNone(showing.bodies)
+        self.assertGreater(len(PacketReader().feed(b"".join(showing.packets(0, 0)))), 200)
+
+    def centroids(self, showing, piece):
+        reader, sent = PacketReader(), showing.packets(piece, 0)
+        packets = [p for data in sent for p in reader.feed(data)]
+        return len(sent), sum(len(p.centroids) for p in packets)
+
+    def test_whoever_has_performed_is_still_there_until_it_is_cut(self):
+        performance = {"motion": "semaphore", "performer_seed": 4, "seed": 4, "height_m": 1.7}
+        showing = standin.show(self.request(scene="take", performance=performance))
+        last = len(showing.places) // standin.PIECE_FRAMES
+        self.assertTrue(np.isfinite(showing.last_places).all(), "covered for a moment is not gone")
+        frames, seen = self.centroids(showing, last - 1)
+        self.assertGreater(seen, 6 * 20 * frames)
+        for later in (last, last + 1, last + 200):
+            self.assertEqual(self.centroids(showing, later)[0], standin.PIECE_FRAMES)
+            self.assertAlmostEqual(self.centroids(showing, later)[1] / seen, 1.0, delta=0.2)
+
+    def test_a_scene_of_the_room_is_over_after_its_last_frame(self):
+        showing = standin.show(self.request())
+        self.assertEqual(len(showing.packets(0, 0)), standin.PIECE_FRAMES)
+        self.assertEqual(showing.packets(-(-len(showing.places) // standin.PIECE_FRAMES), 0), [])
