@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
 import { loadTrack, rateOf, splitMotion, type Track } from '../api/tracks';
-import type { Body } from '../view/pose';
 import { atWork } from '../parts/verdict';
+import type { Body } from '../view/pose';
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
 export function useTake(id: number) {
@@ -17,11 +17,12 @@ export function useTake(id: number) {
     refetchInterval: 600,
   });
   const live = working && runs.data ? runs.data : take.data?.take.runs;
-  const still = working && runs.data && !runs.data.some(atWork);
+  // every answer that says all passes have ended counts, until the take says so too: another may have begun in between
+  const ended = working && runs.data && !runs.data.some(atWork) ? runs.dataUpdatedAt : 0;
   const done = runs.data?.filter((r) => r.state === 'done').length;
   useEffect(() => {
-    if (still || done) void client.invalidateQueries({ queryKey: ['take', id] });
-  }, [still, done, client, id]);
+    if (ended || done) void client.invalidateQueries({ queryKey: ['take', id] });
+  }, [ended, done, client, id]);
   return { take, runs: live ?? [], working };
 }
 
