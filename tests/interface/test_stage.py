@@ -126,7 +126,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         page.reload()
         expect(page.get_by_text("of the slowest camera")).to_be_visible(timeout=20000)
         page.get_by_role("button", name="Stop early, keep it").click()
-        expect(page.get_by_text("Recorded")).to_be_visible(timeout=20000)
+        expect(page.get_by_role("heading", name="Recorded")).to_be_visible(timeout=20000)
         self.eventually(StageRecording.objects.count, 1)  # the stop may still be on its way
         self.assertGreater(StageRecording.objects.get().seconds, 2)
 
