@@ -1,5 +1,6 @@
 """The cameras' stand-in: what it shows, what it sends, and what it refuses."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
@@ -63,3 +64,12 @@ class StandIn(TestCase):
         showing = standin.show(self.request())
         self.assertEqual(len(showing.packets(0, 0)), standin.PIECE_FRAMES)
         self.assertEqual(showing.packets(-(-len(showing.places) // standin.PIECE_FRAMES), 0), [])
+
+    def test_a_camera_that_sees_nothing_is_live_and_one_that_drops_pictures_drops_few(self):
+        showing = standin.show(self.request())
+        showing.room = replace(showing.room, lamps=[np.zeros((0, 2)) for _ in showing.room.cameras])
+        sent = PacketReader().feed(b"".join(b"".join(showing.packets(n, 0)) for n in range(30)))
+        frames = 30 * standin.PIECE_FRAMES
+        counts = [sum(p.camera == c.name for p in sent) for c in showing.room.cameras]
+        self.assertEqual(counts[:-1], [frames] * 5)
+        self.assertTrue(0.97 * frames < counts[-1] < frames, counts)

@@ -14,7 +14,7 @@ import asyncio
 import json
 import sys
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
@@ -66,7 +66,10 @@ class Showing:
             frames = np.minimum(frames, len(self.places) - 1)
             places = np.where(within[:, None, None], self.places[frames], self.last_places)
             bodies = (self.bodies[0][frames], self.bodies[1])
-        seen, _ = film(self.room.cameras, places, self.seed * 1009 + number, self.faults, bodies, self.room.lamps)
+        seed, faults = self.seed * 1009 + number, replace(self.faults, lost_frames=0.0)
+        seen, _ = film(self.room.cameras, places, seed, faults, bodies, self.room.lamps)
+        # a picture with nothing in it is sent like any other; one that the last camera drops is not
+        dropped = np.random.default_rng([seed, 7]).random(len(places)) < self.faults.lost_frames
         cameras, frames = len(self.room.cameras), []
         data = np.column_stack([seen.xy, seen.radius])
         edges = np.searchsorted(seen.frame * cameras + seen.camera, np.arange(len(places) * cameras + 1))
@@ -75,8 +78,7 @@ class Showing:
             one = []
             for c, camera in enumerate(self.room.cameras):
                 a, b = edges[f * cameras + c], edges[f * cameras + c + 1]
-                lost = c == cameras - 1 and a == b  # the last camera drops frames: nothing is sent
-                if not lost:
+                if c < cameras - 1 or not dropped[f]:
                     one.append(encode_packet(camera.name, first + f, at, data[a:b]))
             frames.append(b"".join(one))
         return frames
