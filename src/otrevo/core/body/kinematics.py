@@ -13,13 +13,14 @@ class Motion:
     """A skeleton over time.
 
     rate: exact frames per second; root_position_m (T, 3) world place of the root joint;
-    rotation_local (T, B, 4) quaternions x y z w, local to parent.
+    rotation_local (T, B, 4) quaternions x y z w, local to parent; notes: what was odd about the file it came from.
     """
 
     skeleton: Skeleton
     rate: object
     root_position_m: np.ndarray
     rotation_local: np.ndarray
+    notes: tuple[str, ...] = ()
 
     def __len__(self):
         return len(self.root_position_m)

@@ -11,6 +11,7 @@ import numpy as np
 from numba import njit
 
 from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.body.tree_solver import exp_rotation, log_rotation, multiply, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import (
@@ -60,14 +61,11 @@ def solve_frames(
     joint = np.empty((bones, 3))
     predicted = np.empty((bones, 3, 3))
     smooth = np.empty(bones)
+    tried, seen_then = -RETRY_FRAMES, 0
     a33 = np.empty((3, 3))
     v = np.empty(3)
     for t in range(first, last):
         begun = settled or t > first
-        back = False  # a limb is told of again that may be far from where it was carried to
-        for b in range(bones):
-            if told[t, b] and not told[max(t - 1, 0), b]:
-                back = True
         before = local.copy()
         for b in range(bones):
             if not told[t, b]:
@@ -77,11 +75,24 @@ def solve_frames(
             multiply(local[b], a33, predicted[b])
             smooth[b] = 4.0 if told[t, b] else 60.0
             local[b] = predicted[b]
-        refine_pose(
-            parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
-            sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local,
-            2 if begun and not back else 8, 1e-3, residual_out[t],
-        )  # fmt: skip
+        for turn_of in range(2):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
+            steps = 2 if begun and turn_of == 0 else 8
+            refine_pose(
+                parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
+                sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local, steps, 1e-3, residual_out[t],
+            )  # fmt: skip
+            if not lost_bones(marker_bone, residual_out[t], OFF_AT * scale_m, bones).any():
+                break
+        lost = lost_bones(marker_bone, residual_out[t], LOST_AT * scale_m, bones)
+        if lost.any():
+            seen = (~np.isnan(residual_out[t])).sum()
+            if t - tried >= RETRY_FRAMES or seen != seen_then:
+                better = regain(
+                    parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m, sigma, low,
+                    high, predicted, smooth, target[t], target_weight[t], root, local, lost, residual_out[t],
+                )  # fmt: skip
+                if not better:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
+                    tried, seen_then = t, seen
         pose_joints(parents, offsets, root, local, world, joint)
         place_markers(marker_bone, marker_offset, world, joint, x_out[t])
         root_out[t] = root

@@ -1,8 +1,11 @@
-"""BVH, read and written: VRM bone names, centimetres, +Y up, rest pose = offsets, channels ZXY degrees.
+"""BVH, written in one way and read in many.
 
-Only the root carries position channels. Rotations are intrinsic Z, X, Y (R = Rz Rx Ry), as the channel order says.
+Written: VRM bone names, centimetres, +Y up, rest pose = offsets. Only the root carries position channels; rotations
+are intrinsic Z, X, Y in degrees (R = Rz Rx Ry), as the channel order says. Read: any names, orders, units and axes.
 """
 
+import re
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
@@ -11,11 +14,26 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
-from otrevo.core.conventions import CM_PER_M, RATES
+from otrevo.core.conventions import CM_PER_M, RATES, quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
 
 MAX_BYTES = 512 * 1024 * 1024
+FEWEST_BODY_JOINTS = 8
+USUAL_HEIGHT_M = 1.7
+STRETCH_NOTED_M = 0.001
+# metres per unit, and how much less likely a unit is than centimetres: as a factor of the body's size, logarithmic
+UNITS = {
+    "centimetres": (0.01, 0.0), "metres": (1.0, 0.0), "millimetres": (0.001, 0.1), "inches": (0.0254, 0.35),
+    "decimetres": (0.1, 0.35), "feet": (0.3048, 0.5),
+}  # fmt: skip
+_MOTION = re.compile(r"^\s*MOTION\b", re.IGNORECASE | re.MULTILINE)
+_HIERARCHY = re.compile(r"\bHIERARCHY\b", re.IGNORECASE)
+_COMMENT = re.compile(r"^\s*(#|//).*$", re.MULTILINE)
+_FRAMES = re.compile(r"\bFrames\s*:\s*(\S+)", re.IGNORECASE)
+_FRAME_TIME = re.compile(r"\bFrame\s+Time\s*:\s*(\S+)", re.IGNORECASE)
+_END = -2  # marks an end site among the joints that are open
+_CHANNELS = tuple(f"{axis}{kind}" for kind in ("position", "rotation") for axis in "xyz")
 
 
 def write_bvh(path, motion):
@@ -56,95 +74,182 @@ def write_bvh(path, motion):
 
 
 def read_bvh(path):
-    """A Motion from a BVH file in centimetres; any names, any channel order. Raises InputError in one sentence."""
+    """A Motion from a BVH file of anybody's making: metres, +Y up, whatever units and axes the file has.
+
+    Names, channel orders, letter case, blank lines and comment lines (`#`, `//`) are free. Units and the up axis are
+    found from the skeleton, since BVH cannot state them; what was odd but understood is told in the Motion's `notes`.
+    Raises InputError in one sentence for what cannot be understood.
+    """
     path = Path(path)
     if path.stat().st_size > MAX_BYTES:
         raise InputError(f"{path.name}: larger than {MAX_BYTES // 2**20} MiB; expected a BVH of one take.")
     text = path.read_text(encoding="utf-8", errors="replace")
-    head, found, tail = text.partition("MOTION")
-    if "HIERARCHY" not in head or not found:
+    if "#" in text or "//" in text:
+        text = _COMMENT.sub("", text)
+    mark = _MOTION.search(text)
+    if mark is None or not _HIERARCHY.search(text, 0, mark.start()):
         raise InputError(f"{path.name}: no HIERARCHY and MOTION; expected a BVH file, perhaps it is truncated.")
-    names, parents, offsets, channels = _read_hierarchy(head, path.name)
-    words = tail.split()
+    tree = _read_hierarchy(text[: mark.start()], path.name)
+    notes = []
+    rate, values = _read_motion(text, mark.end(), sum(map(len, tree.channels)), path.name, notes)
+    return _to_motion(tree, rate, values, notes)
+
+
+@dataclass
+class _Hierarchy:
+    """The skeleton as the file has it, in the file's own units: names, parents, offsets, channels and end sites by joint."""
+
+    names: list
+    parents: list
+    offsets: list
+    channels: list
+    ends: list  # (joint, offset)
+
+
+def _read_motion(text, start, width, where, notes):
+    """(exact rate, values (T, width)) of the MOTION section that begins at `start`."""
+    frames, frame_time = _FRAMES.search(text, start), _FRAME_TIME.search(text, start)
     try:
-        frames = int(words[words.index("Frames:") + 1])
-        at = words.index("Time:") + 1
-        frame_time = float(words[at])
-        values = np.array(words[at + 1 :], dtype=float)
-    except (ValueError, IndexError):
+        announced, seconds = int(frames[1]), float(frame_time[1])
+        values = np.fromstring(text[max(frames.end(), frame_time.end()) :], dtype=float, sep=" ")
+    except (TypeError, ValueError):
+        raise InputError(f"{where}: MOTION lacks Frames or Frame Time, or holds words that are no numbers.") from None
+    if announced < 1 or not 0 < seconds < 10:
+        raise InputError(f"{where}: {announced} frames of {seconds} s; expected at least one frame.")
+    there = len(values) // width if width else 0
+    if there < announced or len(values) != there * width:
         raise InputError(
-            f"{path.name}: MOTION lacks Frames or Frame Time, or holds words that are no numbers."
-        ) from None
-    width = sum(map(len, channels))
-    if frames < 1 or not 0 < frame_time < 10:
-        raise InputError(f"{path.name}: {frames} frames of {frame_time} s; expected at least one frame.")
-    if len(values) != frames * width:
-        raise InputError(
-            f"{path.name}: {len(values)} numbers after MOTION; {frames} frames of {width} channels need {frames * width}."
+            f"{where}: {len(values)} numbers after MOTION; {announced} frames of {width} channels need {announced * width}."
         )
+    if there > announced:
+        notes.append(f"says {announced} frames and holds {there}; all {there} are read")
     if not np.isfinite(values).all():
-        raise InputError(f"{path.name}: MOTION holds NaN or infinite values.")
-    return _to_motion(names, parents, offsets, channels, values.reshape(frames, width), _exact_rate(1 / frame_time))
+        raise InputError(f"{where}: MOTION holds NaN or infinite values.")
+    return _exact_rate(1 / seconds), values.reshape(there, width)
 
 
 def _read_hierarchy(head, where):
     words = head.split()
-    names, parents, offsets, channels, stack = [], [], [], [], []
-    in_end = False
-    i = 0
+    tree = _Hierarchy([], [], [], [], [])
+    stack, pending, i = [], None, 0
     try:
         while i < len(words):
-            w = words[i]
-            if w in ("ROOT", "JOINT"):
-                names.append(words[i + 1])
-                parents.append(stack[-1] if stack else -1)
-                offsets.append([0.0, 0.0, 0.0])
-                channels.append([])
-                pending, in_end = len(names) - 1, False
+            word = words[i].upper()
+            if word in ("ROOT", "JOINT"):
+                tree.names.append(words[i + 1])
+                tree.parents.append(stack[-1] if stack else -1)
+                tree.offsets.append([0.0, 0.0, 0.0])
+                tree.channels.append([])
+                pending = len(tree.names) - 1
                 i += 1
-            elif w == "End":
-                in_end = True
+            elif word == "END":
+                pending = _END
                 i += 1
-            elif w == "{":
-                stack.append(-2 if in_end else pending)
-            elif w == "}":
-                in_end = False
+            elif word == "{":
+                stack.append(pending)
+            elif word == "}":
                 stack.pop()
-            elif w == "OFFSET":
-                if stack[-1] != -2:
-                    offsets[stack[-1]] = [float(v) for v in words[i + 1 : i + 4]]
+            elif word == "OFFSET":
+                offset = [float(v) for v in words[i + 1 : i + 4]]
+                if len(offset) != 3 or not np.isfinite(offset).all():
+                    raise ValueError
+                if stack[-1] == _END:
+                    tree.ends.append((stack[-2], offset))
+                else:
+                    tree.offsets[stack[-1]] = offset
                 i += 3
-            elif w == "CHANNELS":
-                n = int(words[i + 1])
-                channels[stack[-1]] = words[i + 2 : i + 2 + n]
-                i += 1 + n
+            elif word == "CHANNELS":
+                count = int(words[i + 1])
+                channels = [w.lower() for w in words[i + 2 : i + 2 + count]]
+                if len(channels) != count or any(c not in _CHANNELS for c in channels) or len(set(channels)) < count:
+                    raise ValueError
+                tree.channels[stack[-1]] = channels
+                i += 1 + count
+            elif word != "HIERARCHY":
+                raise ValueError
             i += 1
-    except (ValueError, IndexError, UnboundLocalError):
+    except (ValueError, IndexError, TypeError):
         raise InputError(
-            f"{where}: the HIERARCHY is malformed near word {i + 1} ('{words[min(i, len(words) - 1)]}')."
+            f"{where}: the HIERARCHY is malformed near word {i + 1} ('{words[min(i, len(words) - 1)][:40]}')."
         ) from None
-    if not names or stack:
+    if not tree.names or stack:
         raise InputError(f"{where}: the HIERARCHY ends inside a joint; the file is truncated.")
-    return tuple(names), np.array(parents, dtype=np.int64), np.array(offsets) / CM_PER_M, channels
+    if tree.parents.count(-1) != 1:
+        raise InputError(f"{where}: {tree.parents.count(-1)} ROOT joints; expected one skeleton in a file.")
+    return tree
 
 
-def _to_motion(names, parents, offsets, channels, values, rate):
-    frames = len(values)
-    rotation = np.tile([0.0, 0.0, 0.0, 1.0], (frames, len(names), 1))
-    root = np.tile(offsets[0], (frames, 1))
+def _to_motion(tree, rate, values, notes):
+    """The Motion of channel values (T, width) on a hierarchy, its units and axes turned into ours."""
+    frames, offsets = len(values), np.array(tree.offsets)
+    rotation = np.tile([0.0, 0.0, 0.0, 1.0], (frames, len(tree.names), 1))
+    moved = {}  # joint -> its position channels (T, 3), 0 for an axis without one
     at = 0
-    for b, names_of in enumerate(channels):
-        block = values[:, at : at + len(names_of)]
-        at += len(names_of)
-        axes = "".join(c[0] for c in names_of if c.endswith("rotation"))
-        angles = block[:, [i for i, c in enumerate(names_of) if c.endswith("rotation")]]
+    for b, channels in enumerate(tree.channels):
+        block = values[:, at : at + len(channels)]
+        at += len(channels)
+        axes = "".join(c[0] for c in channels if c.endswith("rotation")).upper()
         if axes:
+            angles = block[:, [i for i, c in enumerate(channels) if c.endswith("rotation")]]
             rotation[:, b] = Rotation.from_euler(axes, angles, degrees=True).as_quat()
-        if parents[b] < 0:
-            for i, c in enumerate(names_of):
+        if any(c.endswith("position") for c in channels):
+            moved[b] = np.zeros((frames, 3))
+            for i, c in enumerate(channels):
                 if c.endswith("position"):
-                    root[:, "XYZ".index(c[0])] += block[:, i] / CM_PER_M
-    return Motion(Skeleton(names, parents, offsets), rate, root, rotation)
+                    moved[b][:, "xyz".index(c[0])] = block[:, i]
+    root = np.tile(offsets[0], (frames, 1)) + moved.pop(0, np.zeros((frames, 3)))
+    scale, stretch = _unit(tree, notes), 0.0
+    for b, positions in moved.items():  # joints that carry positions: they replace the offset or add to it
+        if np.abs(np.median(positions, axis=0) - offsets[b]).sum() > np.abs(np.median(positions, axis=0)).sum():
+            positions = positions + offsets[b]
+        offsets[b] = np.median(positions, axis=0)
+        stretch = max(stretch, float(np.abs(positions - offsets[b]).max()) * scale)
+    if stretch > STRETCH_NOTED_M:
+        notes.append(f"its bones change length by up to {1000 * stretch:.0f} mm; each is read at its median length")
+    offsets, root = offsets * scale, root * scale
+    if _is_z_up(tree, offsets, scale):
+        notes.append("turned from Z up to Y up")
+        turn = np.array([-np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])  # -90 degrees about X: Z becomes Y
+        offsets, root = quaternion_rotate(turn, offsets), quaternion_rotate(turn, root)
+        rotation = quaternion_multiply(quaternion_multiply(turn, rotation), quaternion_conjugate(turn))
+    skeleton = Skeleton(tuple(tree.names), np.array(tree.parents, dtype=np.int64), offsets)
+    return Motion(skeleton, rate, root, rotation, tuple(notes))
+
+
+def _rest_points(tree, offsets):
+    """Joints and end sites (K, 3) of the rest pose about the root, in the unit of `offsets`."""
+    places = np.zeros((len(tree.names), 3))
+    for b, parent in enumerate(tree.parents):
+        if parent >= 0:
+            places[b] = places[parent] + offsets[b]
+    return places
+
+
+def _unit(tree, notes):
+    """Metres per unit of the file. BVH cannot say it, so it is the unit in which the skeleton has a person's size.
+
+    Fewer joints than make a body (a prop, say) say nothing about their unit: centimetres, as we write them.
+    """
+    places = _rest_points(tree, tree.offsets)
+    ends = np.array([places[b] + offset for b, offset in tree.ends]).reshape(-1, 3)
+    size = float(np.ptp(np.concatenate([places, ends]), axis=0).max())
+    if len(tree.names) < FEWEST_BODY_JOINTS or size <= 0:
+        return UNITS["centimetres"][0]
+    unlikely = {u: abs(np.log(size * metres / USUAL_HEIGHT_M)) + handicap for u, (metres, handicap) in UNITS.items()}
+    unit = min(unlikely, key=unlikely.get)
+    if unit != "centimetres":
+        notes.append(f"read as {unit}: its skeleton is {size:.3g} units tall, {size * UNITS[unit][0]:.2f} m")
+    return UNITS[unit][0]
+
+
+def _is_z_up(tree, offsets, scale):
+    """Whether the rest pose stands along Z instead of Y: a body is taller than it is deep."""
+    if len(tree.names) < FEWEST_BODY_JOINTS:
+        return False
+    ends = [(b, np.array(offset) * scale) for b, offset in tree.ends]
+    places = _rest_points(tree, offsets)
+    extent = np.ptp(np.concatenate([places, np.array([places[b] + o for b, o in ends]).reshape(-1, 3)]), axis=0)
+    return bool(extent[2] > 1.5 * extent[1])
 
 
 def _exact_rate(hz):
