@@ -33,6 +33,17 @@ class CommandLine(unittest.TestCase):
             status = main([str(self.folder / a[1:]) if a.startswith("@") else a for a in arguments])
         return status, errors.getvalue()
 
+    def test_an_option_given_twice_is_refused(self):
+        for words in (("solve", "--points", "a", "--performer", "a", "--performer", "b", "--out", "c"),
+                      ("label", "--points", "a", "--points=b", "--performer", "a", "--out", "c")):  # fmt: skip
+            status, errors = self.run_pass(*words)
+            self.assertEqual(status, 2)
+            self.assertRegex(errors, r"^otrevo: --(performer|points) is given twice; expected one\.\n$")
+        status, errors = self.run_pass(
+            "label", "--points", "a", "--performer", "b", "--prop", "c", "--prop", "d", "--out", "e"
+        )
+        self.assertNotIn("twice", errors)
+
     def test_label_and_solve_over_files(self):
         performer, _, optical = rolled("rope haul", 41)
         write_document(self.folder / "performer.json", true_calibration(performer).to_document())

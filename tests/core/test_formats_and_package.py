@@ -19,10 +19,11 @@ from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.bvh import read_bvh, write_bvh
 from otrevo.core.formats.c3d import read_c3d, write_c3d
+from otrevo.core.formats.contract import PackageTake
 from otrevo.core.formats.documents import read_document, write_document
 from otrevo.core.formats.face_csv import read_face_csv, write_face_csv
 from otrevo.core.formats.wav import read_wav, write_wav
-from otrevo.core.package.build import PackageTake, build_package
+from otrevo.core.package.build import build_package
 from otrevo.core.package.check import check_package
 from otrevo.core.package.naming import clean, name_from_pattern
 
@@ -306,7 +307,7 @@ class Packages(InFolder):
 
     def test_refusals(self):
         for takes, formats, words in (
-            ([packaged(), packaged()], ("bvh",), "both be named"), ([packaged()], ("usd",), "Formats"), ([packaged()], (), "Formats"),
+            ([packaged(), packaged()], ("bvh",), "both be named"), ([packaged()], ("usd",), "no format .usd."), ([packaged()], (), "no format"),
         ):  # fmt: skip
             with self.assertRaisesRegex(InputError, words):
                 self.build(takes, formats)
@@ -330,6 +331,6 @@ class Packages(InFolder):
     def test_a_difference_over_the_limit_is_a_fault(self):
         take = packaged()
         moved = replace(take.motion, root_position_m=take.motion.root_position_m + [0, 0.002, 0])
-        with mock.patch("otrevo.core.package.build.read_bvh", return_value=moved):
+        with mock.patch("otrevo.core.formats.bvh.read_bvh", return_value=moved):
             result = build_package(self.path("q.zip"), "x", [take], ("bvh",), Fraction(120))
         self.assertRegex(result.faults[0], r"2\.000 mm")

@@ -66,7 +66,9 @@ class SeenAgain(unittest.TestCase):
         errors = [gap for seed in (611, 612, 613, 614) for way in (False, True) for gap in self.gaps(seed, way)]
         self.assertGreaterEqual(len(errors), 60)
         first = np.array([gap[0] for gap in errors])
-        self.assertLess(1000 * first.max(), 15, f"{(first > 0.015).sum()} of {len(first)} limbs are lost when seen again")
+        self.assertLess(
+            1000 * first.max(), 15, f"{(first > 0.015).sum()} of {len(first)} limbs are lost when seen again"
+        )
         self.assertLess(1000 * max(gap.max() for gap in errors), 15)
 
 

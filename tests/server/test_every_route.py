@@ -20,7 +20,12 @@ from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
 
 OPEN = {"/api/health", "/api/csrf", "/api/sign-in"}
-OWN = {"/api/me", "/api/sign-out", "/api/productions"}  # about the user, or checked by role in any production
+OWN = {
+    "/api/formats",
+    "/api/me",
+    "/api/sign-out",
+    "/api/productions",
+}  # about the user, or checked by role in any production
 BODIES = {
     "slates": {"name": "9", "title": "x", "performer_id": 1, "performance": "semaphore"},
     "mends": [], "preview": {"document": {}}, "days": {"date": "2026-11-23", "stage": "Quay"},

@@ -17,6 +17,7 @@ from otrevo.server.shoot.actions import change_take, make_take, undo
 from otrevo.server.shoot.models import Take
 from otrevo.server.streams.models import Chunk
 from otrevo.server.streams.store import read_stream, recorded, stream_bytes, write_stream
+from tests.core.test_foreign_bvh import foreign, walked
 from tests.server.production import PASSWORD, make_production
 
 
@@ -218,11 +219,32 @@ class Uploads(TestCase):
         self.assertAlmostEqual(take.duration_s, 2.0)
         np.testing.assert_allclose(read_stream(recorded(take, "optical")), points, atol=1e-5)
 
+    def test_a_damaged_c3d_is_one_sentence_and_the_server_goes_on(self):
+        def damaged(path):
+            write_c3d(path, np.ones((30, 9, 3)), [f"*{i}" for i in range(9)], Fraction(120))
+            data = bytearray(path.read_bytes())
+            at = data.index(b"USED", data.index(b"ROTATION"))
+            data[at + 6] = 255  # the type of ROTATION:USED: text instead of a number
+            path.write_bytes(data)
+
+        answer = self.drop(self.file("day 3, slate 4.c3d", damaged))
+        self.assertEqual(answer.status_code, 422)
+        self.assertRegex(answer.json()["detail"], r"^day 3, slate 4\.c3d: the C3D is damaged \(.*\)\.$")
+        self.assertEqual(Take.objects.count(), 0)
+
+    def test_what_was_odd_about_a_file_is_kept(self):
+        text = foreign(walked(), per_metre=1.0, z_up=True)
+        answer = self.drop(SimpleUploadedFile("theirs.bvh", (text + text.rstrip().rsplit("\n", 1)[1]).encode()))
+        self.assertEqual(answer.status_code, 200, answer.content)
+        details = Take.objects.get(pk=answer.json()["id"]).streams.get(name="body file").details
+        self.assertEqual(len(details["notes"]), 3)
+        self.assertEqual(details["file"], "theirs.bvh")
+
     def test_one_bad_file_refuses_all_and_leaves_nothing(self):
         good = SimpleUploadedFile("face.csv", b"time,jawOpen\n0,0.1\n0.016667,0.2\n")
         for bad, words in (
             (SimpleUploadedFile("take.c3d", b"junk" * 200), "take.c3d: not a C3D"), (SimpleUploadedFile("x.bvh", b"HIER"), "x.bvh"),
-            (SimpleUploadedFile("x.exe", b"MZ"), "x.exe: expected a C3D"), (SimpleUploadedFile("x.wav", b""), "x.wav"),
+            (SimpleUploadedFile("x.exe", b"MZ"), "x.exe: expected a file that ends in"), (SimpleUploadedFile("x.wav", b""), "x.wav"),
             (SimpleUploadedFile("twin.csv", b"time,jawOpen\n0,0.1\n0.1,0.2\n"), "would both be"),
         ):  # fmt: skip
             good.seek(0)

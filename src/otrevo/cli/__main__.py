@@ -263,12 +263,24 @@ def _progress(args):
     return lambda share: print(f"{100 * share:.0f} %", file=sys.stderr, flush=True)
 
 
+class _Once(argparse.Action):
+    """Store a value, and refuse a second one: to use the last of two without a word would be a guess."""
+
+    def __call__(self, parser, namespace, value, option=None):
+        given = getattr(namespace, "_given", None) or set()
+        if self.dest in given:
+            raise InputError(f"{option} is given twice; expected one.")
+        namespace._given = given | {self.dest}
+        setattr(namespace, self.dest, value)
+
+
 def build_parser():
-    parser = argparse.ArgumentParser(prog="otrevo run", description="Run one pass over files.")
+    parser = argparse.ArgumentParser(prog="otrevo run", description="Run one pass over files.", allow_abbrev=False)
     passes = parser.add_subparsers(dest="name", required=True, metavar="PASS")
 
     def add(name, function, summary):
-        p = passes.add_parser(name, help=summary, description=summary)
+        p = passes.add_parser(name, help=summary, description=summary, allow_abbrev=False)
+        p.register("action", None, _Once)
         p.set_defaults(function=function)
         p.add_argument("--progress", action="store_true", help="print percentages to standard error")
         return p
@@ -340,8 +352,8 @@ def build_parser():
 
 
 def main(argv=None):
-    args = build_parser().parse_args(argv)
     try:
+        args = build_parser().parse_args(argv)
         args.function(args)
     except InputError as error:
         print(f"otrevo: {error}", file=sys.stderr)

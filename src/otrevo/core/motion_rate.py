@@ -9,6 +9,11 @@ from otrevo.core.body.kinematics import Motion
 from otrevo.core.conventions import make_continuous, slerp
 
 
+def frames_at(frames, source_rate, rate):
+    """How many frames a motion of `frames` at `source_rate` has at another exact rate: as many as cover the same time."""
+    return int((frames - 1) * Fraction(rate) / Fraction(source_rate)) + 1
+
+
 def at_rate(motion, rate):
     """The motion sampled at another exact rate from the same first frame; covers the same time."""
     rate = Fraction(rate)
@@ -21,7 +26,7 @@ def at_rate(motion, rate):
         root = sosfiltfilt(sos, root, axis=0)
         rotation = sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
         rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
-    count = int((len(motion) - 1) * rate / motion.rate) + 1
+    count = frames_at(len(motion), motion.rate, rate)
     at = np.arange(count) / float(rate)
     times = np.arange(len(motion)) / source
     new_root = np.stack([np.interp(at, times, root[:, i]) for i in range(3)], axis=1)

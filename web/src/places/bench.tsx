@@ -57,6 +57,19 @@ const Clock = styled.span`
   will-change: contents;
 `;
 
+const FileNotes = styled.ul`
+  position: absolute;
+  inset: auto auto 8px 14px;
+  z-index: 1;
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  font-size: 12px;
+  color: ${night.quiet};
+  max-width: 60%;
+  pointer-events: none;
+`;
+
 const Sheet = styled(Modal)`
   background: ${night.raised};
   color: ${night.text};
@@ -297,6 +310,10 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     hasOptical: data.streams.some((s) => s.name === 'optical'),
     onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
   });
+  const notes = useMemo(() => data.streams.flatMap((s) => {
+    const d = s.details as { file?: string; notes?: string[] };
+    return (d.notes ?? []).map((n) => `${d.file ?? s.name}: ${n}`);
+  }), [data.streams]);
   const failed = runs.find((r) => r.state === 'failed');
   const mends = data.mends.filter((m) => m.active).length;
   return (
@@ -314,6 +331,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
         <PassStrip runs={runs} mends={mends} snags={leftOver} onRun={(name, limits) => again.mutate({ name, limits })} onCancel={(r) => stop.mutate(r)} />
         <Upper>
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
+            {notes.length > 0 && <FileNotes aria-label="Notes on the files">{notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
             {body || markers ? (
               <StageView
                 caption={`${data.performer} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}

@@ -1,13 +1,13 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
-import { get, post, type Me, type PerformerOut, type Schemas } from '../api/client';
+import { post, type Me, type PerformerOut, type Schemas } from '../api/client';
 import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
-import { useBoard } from './shoot';
+import { useBoard, useCast } from '../queries/production';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -266,10 +266,6 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
       <Trouble error={add.error} />
     </div>
   );
-}
-
-export function useCast(production: number) {
-  return useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: 4000 });
 }
 
 export function Cast({ me }: { me: Me }) {

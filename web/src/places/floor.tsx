@@ -10,7 +10,7 @@ import { verdict } from '../parts/verdict';
 import { CamerasLive, type Knocked } from '../stage/cameras-live';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
-import { useBoard } from './shoot';
+import { useBoard } from '../queries/production';
 
 const COUNTDOWN_S = 3;
 const AUTO_CUT_S = 120; // a take that nobody cuts

@@ -8,7 +8,7 @@ import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Tro
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
-import { useBoard } from './shoot';
+import { useBoard, useFormats } from '../queries/production';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -83,7 +83,6 @@ const Card = styled.article`
 `;
 
 const RATES: [string, string][] = [['24/1', '24'], ['25/1', '25'], ['30000/1001', '29.97'], ['30/1', '30'], ['60/1', '60'], ['120/1', '120']];
-const FORMATS: [string, string][] = [['bvh', 'Body, fingers and props, BVH'], ['c3d', 'Named markers, C3D'], ['face', 'Face shapes, CSV']];
 const STATES: Record<string, string> = {
   building: 'being built and read back', ready: 'ready, read back without faults', faulty: '✕ cannot be sent', sent: 'sent, no answer yet',
   accepted: '✓ accepted', returned: '↩ sent back',
@@ -160,7 +159,9 @@ function NewPackage({ production }: { production: number }) {
   const takes = (day?.slates ?? []).filter((s) => !s.warm_up).flatMap((s) => s.takes.map((t) => ({ s, t, solved: t.runs.some((r) => r.name === 'solve' && r.state === 'done') })));
   const proposed = takes.filter(({ t, solved }) => t.status === 'circled' && solved && !t.packages.includes('accepted')).map(({ t }) => String(t.id));
   const [chosen, setChosen] = useState<string[] | null>(null);
-  const [formats, setFormats] = useState(['bvh', 'c3d', 'face']);
+  const known = useFormats().data?.delivered ?? [];
+  const [without, setWithout] = useState<string[]>([]);
+  const formats = known.map((f) => f.id).filter((id) => !without.includes(id));
   const [rate, setRate] = useState<string | null>(null);
   const [name, setName] = useState<string | null>(null);
   const picked = chosen ?? proposed;
@@ -184,9 +185,9 @@ function NewPackage({ production }: { production: number }) {
         ))}
         {board.data && takes.length === 0 && <Quiet>No takes yet; <Link to={`/p/${production}/floor`}>roll one on the Floor</Link>.</Quiet>}
       </Group>
-      <Group aria-label="Formats" value={formats} onChange={setFormats}>
-        {FORMATS.map(([id, words]) => (
-          <Choice key={id} value={id}><i />{words}</Choice>
+      <Group aria-label="Formats" value={formats} onChange={(chosen) => setWithout(known.map((f) => f.id).filter((id) => !chosen.includes(id)))}>
+        {known.map((f) => (
+          <Choice key={f.id} value={f.id}><i />{f.words}</Choice>
         ))}
       </Group>
       <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>

@@ -4,7 +4,7 @@ import { useNavigate } from 'react-router';
 import { post, type Board } from '../api/client';
 import { FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { rateWords } from '../time/timecode';
-import { useCast } from './cast';
+import { useCast } from '../queries/production';
 
 const MOTIONS = ['semaphore', 'rope haul', 'lantern', 'radio watch'];
 const PROPS = ['lantern'];

@@ -1,14 +1,15 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { DropZone, FileTrigger, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { get, patch, post, type Board, type Me, type SlateRow, type TakeRow } from '../api/client';
+import { patch, post, type Me, type SlateRow, type TakeRow } from '../api/client';
 import { Thumbnail, type Picture } from '../lanes/thumbnail';
 import { Empty, Figure, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { History } from '../parts/history';
 import { verdict } from '../parts/verdict';
+import { useBoard, useFormats } from '../queries/production';
 import { paper } from '../theme';
 import { rateWords } from '../time/timecode';
 import { NewDay, NewProduction, NewSlate } from './shoot-forms';
@@ -219,6 +220,7 @@ function Files({ slate, production }: { slate: SlateRow | undefined; production:
     },
     onSettled: () => client.invalidateQueries({ queryKey: ['board', production] }),
   });
+  const endings = useFormats().data?.dropped ?? [];
   if (!slate) return null;
   return (
     <>
@@ -229,23 +231,14 @@ function Files({ slate, production }: { slate: SlateRow | undefined; production:
           if (files.length) send.mutate(files);
         }}
       >
-        {send.isPending ? `Reading files for slate ${slate.name}…` : `Drop C3D, BVH, WAV or CSV here to make a take of slate ${slate.name} from files`}
-        <FileTrigger allowsMultiple acceptedFileTypes={['.c3d', '.bvh', '.wav', '.csv']} onSelect={(list) => list && send.mutate([...list])}>
+        {send.isPending ? `Reading files for slate ${slate.name}…` : `Drop ${endings.map((e) => e.slice(1).toUpperCase()).join(', ') || 'files'} here to make a take of slate ${slate.name} from files`}
+        <FileTrigger allowsMultiple acceptedFileTypes={endings} onSelect={(list) => list && send.mutate([...list])}>
           <PlainButton isDisabled={send.isPending}>Choose files</PlainButton>
         </FileTrigger>
       </Drop>
       <Trouble error={send.error} />
     </>
   );
-}
-
-export function useBoard(production: number) {
-  return useQuery({
-    queryKey: ['board', production],
-    queryFn: () => get<Board>(`/productions/${production}/board`),
-    refetchInterval: (query) =>
-      query.state.data?.days.some((d) => d.slates.some((s) => s.takes.some((t) => verdict(t.runs).working))) ? 1000 : 8000,
-  });
 }
 
 export function Shoot({ me }: { me: Me }) {

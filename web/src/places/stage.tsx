@@ -11,7 +11,7 @@ import { useLive, type Live } from '../stage/use-live';
 import { useCalibration, useRoom, type RoomOut } from '../stage/use-room';
 import { Views, type Step } from '../stage/views';
 import { night } from '../theme';
-import { useBoard } from './shoot';
+import { useBoard } from '../queries/production';
 
 const Wrap = styled.div`
   display: grid;

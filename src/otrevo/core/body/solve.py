@@ -75,7 +75,9 @@ def solve_frames(
             multiply(local[b], a33, predicted[b])
             smooth[b] = 4.0 if told[t, b] else 60.0
             local[b] = predicted[b]
-        for turn_of in range(2):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
+        for turn_of in range(
+            2
+        ):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
             steps = 2 if begun and turn_of == 0 else 8
             refine_pose(
                 parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,

@@ -12,11 +12,13 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
 from otrevo.core.conventions import CM_PER_M, RATES, quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
+from otrevo.core.formats.contract import FileStream, Format, PackageFile
 from otrevo.core.formats.documents import write_whole
+from otrevo.core.motion_rate import at_rate
 
 MAX_BYTES = 512 * 1024 * 1024
 FEWEST_BODY_JOINTS = 8
@@ -258,3 +260,51 @@ def _exact_rate(hz):
         if abs(hz / float(rate) - 1) < 2e-4:
             return rate
     return Fraction(hz).limit_denominator(1001)
+
+
+def _streams(path, timecode_format):
+    """A dropped file's motion: root position and then a rotation per bone in each sample."""
+    motion = read_bvh(path)
+    skeleton = motion.skeleton
+    data = np.concatenate([motion.root_position_m, motion.rotation_local.reshape(len(motion), -1)], axis=1)
+    details = {
+        "bones": list(skeleton.names), "parents": skeleton.parents.tolist(),
+        "offsets_m": skeleton.rest_offset_m.tolist(), "notes": list(motion.notes),
+    }  # fmt: skip
+    return [FileStream("body file", "motion", motion.rate, data, details)]
+
+
+def motion_difference(written, read):
+    """Largest joint distance (mm) and joint rotation (degrees) between two motions of one skeleton, whatever its order."""
+    order = [read.skeleton.names.index(n) for n in written.skeleton.names]
+    a, rotation_a = motion_joints(written)
+    b, rotation_b = motion_joints(read)
+    between = quaternion_multiply(quaternion_conjugate(rotation_a), rotation_b[:, order])
+    angle = 2 * np.arctan2(np.linalg.norm(between[..., :3], axis=-1), np.abs(between[..., 3]))
+    return 1000 * float(np.abs(a - b[:, order]).max()), float(np.degrees(angle.max()))
+
+
+def _files(take, rate):
+    """The body's motion, and that of every prop, at the delivery rate."""
+
+    def file(ending, motion):
+        def compare(path):
+            mm, degrees = motion_difference(motion, read_bvh(path))
+            return {"position_mm": mm, "rotation_deg": degrees}
+
+        return PackageFile(ending, lambda path: write_bvh(path, motion), compare)
+
+    props = [file(f"_{name}.bvh", at_rate(motion, rate)) for name, motion in take.props.items()]
+    return [file(".bvh", at_rate(take.motion, rate)), *props]
+
+
+FORMAT = Format(
+    id="bvh",
+    words="BVH, the body and its props",
+    conventions="BVH, centimetres, +Y up, VRM bone names",
+    ending=".bvh",
+    check=lambda path: len(read_bvh(path)),
+    files=_files,
+    drops=(".bvh",),
+    streams=_streams,
+)

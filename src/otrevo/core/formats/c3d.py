@@ -8,9 +8,10 @@ import ezc3d
 import numpy as np
 
 from otrevo.core.errors import InputError
+from otrevo.core.formats.c3d_layout import refuse_damaged
+from otrevo.core.formats.contract import FileStream, Format, PackageFile
 
 MAX_BYTES = 2 * 1024**3
-MAX_PARAMETER_BYTES = 4 * 1024**2
 
 
 @dataclass(frozen=True)
@@ -21,10 +22,6 @@ class Points:
     names: tuple[str, ...]
     rate: Fraction
     notes: tuple[str, ...] = ()
-
-
-def _signed(byte):
-    return byte - 256 if byte > 127 else byte
 
 
 def _exact(hz):
@@ -49,7 +46,7 @@ def read_c3d(path):
         head = file.read(512)
     if len(head) < 512 or head[1] != 0x50:
         raise InputError(f"{path.name}: not a C3D file (its first block lacks the C3D mark).")
-    _refuse_malformed(path, head, size)
+    refuse_damaged(path)
     try:
         c3d = ezc3d.c3d(str(path))
     except Exception as error:  # the library raises bare RuntimeError and worse for broken files
@@ -80,61 +77,6 @@ def read_c3d(path):
         labels += [str(v) for v in point.get(f"LABELS{k}", {"value": []})["value"]]
     labels += [f"*{i}" for i in range(len(labels), data.shape[1])]
     return Points(points, tuple(labels[: data.shape[1]]), _exact(hz), tuple(notes))
-
-
-def _refuse_malformed(path, head, size):
-    """Walk the header and the parameter section before the library does: it trusts the sizes it finds there.
-
-    Only the layout of files in Intel order is walked (all that is written today); others are left to the library.
-    """
-
-    def refuse(why):
-        raise InputError(f"{path.name}: the C3D is damaged ({why}).")
-
-    start = (head[0] - 1) * 512
-    with path.open("rb") as file:
-        file.seek(max(start, 0))
-        section = file.read(4)
-        if start < 512 or len(section) < 4:
-            refuse("its parameters lie outside the file")
-        if section[3] != 84:
-            return
-        # some writers count too few blocks: the parameters reach to where the data begin
-        length = max(section[2] * 512, (int(np.frombuffer(head[16:18], dtype="<u2")[0]) - 1) * 512 - start)
-        section += file.read(max(0, min(length, MAX_PARAMETER_BYTES) - 4))
-    points, analog, first, last = (int(v) for v in np.frombuffer(head[2:10], dtype="<u2"))
-    scale, data_block = np.frombuffer(head[12:16], dtype="<f4")[0], int(np.frombuffer(head[16:18], dtype="<u2")[0])
-    if not np.isfinite(scale) or last < first or not 2 <= data_block <= size // 512 + 1:
-        refuse("its header makes no sense")
-    word = 4 if scale < 0 else 2
-    frame_bytes = (4 * points + analog) * word
-    if last < 65535 and (last - first + 1) * frame_bytes > size + 512:
-        raise InputError(
-            f"{path.name}: truncated; {last - first + 1} frames of {points} points announced, the file is too short."
-        )
-    at, end = 4, len(section)
-    while at + 2 <= end:
-        name_length, group = np.frombuffer(section[at : at + 2], dtype=np.int8)
-        name_length = abs(int(name_length))
-        if name_length == 0:
-            return
-        link = at + 2 + name_length
-        step = int(np.frombuffer(section[link : link + 2], dtype="<i2")[0]) if link + 2 <= end else -1
-        if step < 0 or (step and link + step > end):
-            refuse("a parameter reaches beyond its section")
-        body = section[link + 2 : link + step if step else end]
-        used = 0
-        if group > 0:  # a parameter: type, dimensions, values, and, like a group, a description
-            if len(body) < 2 or _signed(body[0]) not in (-1, 1, 2, 4) or body[1] > 7:
-                refuse("a parameter has no known type")
-            dimensions = [int(d) for d in body[2 : 2 + body[1]]]
-            used = 2 + body[1] + abs(_signed(body[0])) * int(np.prod(dimensions))
-        if used > len(body) or (used < len(body) and used + 1 + body[used] > len(body)):
-            refuse("a parameter is larger than its place")
-        if step == 0:
-            return
-        at = link + step
-    refuse("its parameters have no end")
 
 
 def _refuse_truncated(path, head, frames):
@@ -208,3 +150,44 @@ def write_c3d(path, points_m, names, rate, first_timecode=None):
     except (OSError, RuntimeError) as error:
         partial.unlink(missing_ok=True)
         raise InputError(f"{Path(path).name}: could not be written ({error}); nothing was left behind.") from None
+
+
+def _streams(path, timecode_format):
+    """A dropped file's points as the take's optical stream."""
+    points = read_c3d(path)
+    return [FileStream("optical", "points", points.rate, points.points_m, {"notes": list(points.notes)})]
+
+
+def _check(path):
+    read_c3d(path)
+
+
+def _files(take, rate):
+    """The markers, named, at the rate they were recorded at."""
+    if not len(take.markers_m):
+        return []
+
+    def write(path):
+        write_c3d(path, take.markers_m, take.marker_names, take.marker_rate, take.log.get("first_timecode"))
+
+    def compare(path):
+        read = read_c3d(path)
+        difference = {"position_mm": 1000 * float(np.nanmax(np.abs(read.points_m - take.markers_m)))}
+        same_gaps = np.array_equal(np.isfinite(read.points_m), np.isfinite(take.markers_m))
+        if not same_gaps or read.names != tuple(take.marker_names):
+            difference["fault"] = "names or gaps differ when read back"
+        return difference
+
+    return [PackageFile(".c3d", write, compare)]
+
+
+FORMAT = Format(
+    id="c3d",
+    words="C3D, the named markers",
+    conventions="C3D, millimetres, +Y up",
+    ending=".c3d",
+    check=_check,
+    files=_files,
+    drops=(".c3d",),
+    streams=_streams,
+)

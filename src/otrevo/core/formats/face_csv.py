@@ -1,12 +1,14 @@
 """Face tracks as CSV: header `time` (or `timecode`) then shape names, values 0 to 1, empty where the face was lost."""
 
 import csv
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
+from otrevo.core.formats.contract import FileStream, Format, PackageFile
 from otrevo.core.formats.documents import write_whole
 
 MAX_BYTES = 512 * 1024 * 1024
@@ -56,3 +58,42 @@ def read_face_csv(path):
     if np.nanmax(values[:, 1:]) > 1.5 or np.nanmin(values[:, 1:]) < -0.5:
         raise InputError(f"{path.name}: values reach {np.nanmax(values[:, 1:]):g}; expected 0 to 1.")
     return times, values[:, 1:], tuple(names)
+
+
+def _streams(path, timecode_format):
+    """A dropped face track over all shapes, those the file lacks absent."""
+    times, values, names = read_face_csv(path)
+    rate = Fraction(60)
+    if len(times) > 1:
+        rate = Fraction(1 / float(np.median(np.diff(times)))).limit_denominator(1001)
+    whole = np.zeros((len(values), len(FACE_SHAPES)))
+    whole[:, [FACE_SHAPES.index(n) for n in names]] = values
+    return [FileStream("face", "shapes", rate, whole, {"names": list(FACE_SHAPES)})]
+
+
+def _check(path):
+    read_face_csv(path)
+
+
+def _files(take, rate):
+    """The face at its own rate."""
+    if take.face_values is None:
+        return []
+
+    def compare(path):
+        _, values, _ = read_face_csv(path)
+        return {"shape_value": float(np.nanmax(np.abs(values - take.face_values)))}
+
+    return [PackageFile("_face.csv", lambda path: write_face_csv(path, take.face_times_s, take.face_values), compare)]
+
+
+FORMAT = Format(
+    id="face",
+    words="CSV, the face",
+    conventions="CSV, seconds, 0 to 1",
+    ending="_face.csv",
+    check=_check,
+    files=_files,
+    drops=(".csv",),
+    streams=_streams,
+)

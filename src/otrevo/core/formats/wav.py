@@ -1,12 +1,15 @@
 """WAV audio: one channel of a PCM or float file, scaled to -1..1."""
 
 import warnings
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 from scipy.io import wavfile
 
 from otrevo.core.errors import InputError
+from otrevo.core.formats.contract import FileStream, Format
+from otrevo.core.timecode.ltc import read_ltc
 
 MAX_BYTES = 2 * 1024**3
 
@@ -35,6 +38,8 @@ def read_wav(path, channel=0):
         raise InputError(f"{path.name}: not a WAV that can be read ({str(error)[:80]}).") from None
     if data.ndim == 1:
         data = data[:, None]
+    if not 1000 <= rate <= 768000:
+        raise InputError(f"{path.name}: says {rate} samples a second; expected sound at 1000 to 768000.")
     if len(data) == 0:
         raise InputError(f"{path.name}: holds no sound; expected at least one sample.")
     if channel >= data.shape[1]:
@@ -52,3 +57,31 @@ def read_wav(path, channel=0):
 def write_wav(path, rate, samples):
     """Write one channel as 16-bit PCM."""
     wavfile.write(path, rate, np.round(np.clip(samples, -1, 1) * 32767).astype(np.int16))
+
+
+FEWEST_CODE_FRAMES = 5
+
+
+def _streams(path, timecode_format):
+    """A dropped sound: the timecode track when it can be read as one, else the sound of the room."""
+    rate, samples = read_wav(path)
+    try:
+        is_timecode = len(read_ltc(samples, rate, timecode_format).frame) > FEWEST_CODE_FRAMES
+    except InputError:
+        is_timecode = False
+    return [FileStream("timecode" if is_timecode else "room", "audio", Fraction(rate), samples)]
+
+
+def _check(path):
+    read_wav(path)
+
+
+FORMAT = Format(
+    id="wav",
+    words="WAV, sound and timecode",
+    conventions="WAV, one channel",
+    ending=".wav",
+    check=_check,
+    drops=(".wav",),
+    streams=_streams,
+)

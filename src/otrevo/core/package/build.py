@@ -10,41 +10,12 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 
-import numpy as np
-
-from otrevo.core.body.kinematics import Motion, motion_joints
-from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply
 from otrevo.core.errors import InputError
-from otrevo.core.formats.bvh import read_bvh, write_bvh
-from otrevo.core.formats.c3d import read_c3d, write_c3d
-from otrevo.core.formats.face_csv import read_face_csv, write_face_csv
-from otrevo.core.motion_rate import at_rate
+from otrevo.core.formats.catalogue import format_named
+from otrevo.core.motion_rate import frames_at
 from otrevo.core.package.report import quality_report
 
 POSITION_LIMIT_MM, ROTATION_LIMIT_DEG = 0.1, 0.01
-FORMATS = ("bvh", "c3d", "face")
-
-
-@dataclass(frozen=True)
-class PackageTake:
-    """One take as it goes into a package. Ranges and times are in take time; motion and markers already cut to in/out.
-
-    name: file name without ending; props: the Motion of each prop by name; log: slate, take, status, note, timecodes; figures by pass; snags left (documents).
-    """
-
-    name: str
-    motion: Motion
-    marker_names: tuple[str, ...]
-    markers_m: np.ndarray
-    marker_rate: Fraction
-    face_times_s: np.ndarray | None
-    face_values: np.ndarray | None
-    log: dict
-    figures: dict
-    snags: list
-    runs: dict
-    calibration: str
-    props: dict = field(default_factory=dict)
 
 
 @dataclass
@@ -57,23 +28,10 @@ class PackageResult:
     faults: list = field(default_factory=list)
 
 
-def _motion_difference(written, read):
-    """Largest joint distance (mm) and joint turn (degrees) between two motions of the same skeleton."""
-    if read.skeleton.names != written.skeleton.names:
-        order = [read.skeleton.names.index(n) for n in written.skeleton.names]
-    else:
-        order = slice(None)
-    a, ra = motion_joints(written)
-    b, rb = motion_joints(read)
-    turn = quaternion_multiply(quaternion_conjugate(ra), rb[:, order])
-    angle = 2 * np.arctan2(np.linalg.norm(turn[..., :3], axis=-1), np.abs(turn[..., 3]))
-    return 1000 * float(np.abs(a - b[:, order]).max()), float(np.degrees(angle.max()))
-
-
 def build_package(path, production, takes, formats, rate, progress=None):
     """Write the zip at `path`, read it back, compare. Raises InputError when nothing can be written or a name repeats.
 
-    formats: some of FORMATS; rate: the delivery rate. Every file is written, compared and only then added.
+    formats: ids of formats that can be delivered; rate: the delivery rate. Every file is written, compared and only then added.
     """
     if not takes:
         raise InputError("The package holds no take; choose at least one solved take.")
@@ -81,9 +39,9 @@ def build_package(path, production, takes, formats, rate, progress=None):
     twice = sorted({n for n in names if names.count(n) > 1})
     if twice:
         raise InputError(f"Two takes would both be named '{twice[0]}'; change the naming pattern or one slate.")
-    unknown = [f for f in formats if f not in FORMATS]
-    if unknown or not formats:
-        raise InputError(f"Formats must be some of {', '.join(FORMATS)}.")
+    formats = [format_named(identity) for identity in formats]
+    if not formats:
+        raise InputError("The package has no format; choose at least one.")
     path = Path(path)
     result = PackageResult(path, {})
     partial = path.with_name(path.name + ".part")
@@ -99,8 +57,7 @@ def build_package(path, production, takes, formats, rate, progress=None):
             "otrevo": "package/1",
             "production": production,
             "rate": f"{Fraction(rate).numerator}/{Fraction(rate).denominator}",
-            "conventions": {"body": "BVH, centimetres, +Y up, VRM bone names", "markers": "C3D, millimetres, +Y up",
-                            "face": "CSV, seconds, 0 to 1", "rest": "T-pose facing +Z"},
+            "conventions": {f.id: f.conventions for f in formats} | {"rest": "T-pose facing +Z"},
             "takes": listed,
             "differences": result.differences,
         }  # fmt: skip
@@ -125,59 +82,26 @@ def build_package(path, production, takes, formats, rate, progress=None):
 
 def _write_take(folder, take, formats, rate, entries, result):
     files = []
-
-    def add(ending, write, compare):
-        name = f"{take.name}{ending}"
-        file = folder / name
-        write(file)
-        difference = compare(file)
-        difference["file"] = name
-        result.differences.append(difference)
-        if (
-            difference.get("position_mm", 0) > POSITION_LIMIT_MM
-            or difference.get("rotation_deg", 0) > ROTATION_LIMIT_DEG
-        ):
+    for made in (file for f in formats for file in f.files(take, rate)):
+        name = f"{take.name}{made.ending}"
+        path = folder / name
+        made.write(path)
+        difference = made.compare(path)
+        if fault := difference.pop("fault", None):
+            result.faults.append(f"{name}: {fault}.")
+        position, rotation = difference.get("position_mm", 0), difference.get("rotation_deg", 0)
+        if position > POSITION_LIMIT_MM or rotation > ROTATION_LIMIT_DEG:
             result.faults.append(
-                f"{name}: read back {difference.get('position_mm', 0):.3f} mm and {difference.get('rotation_deg', 0):.4f}° "
-                f"away; the limits are {POSITION_LIMIT_MM} mm and {ROTATION_LIMIT_DEG}°."
+                f"{name}: read back {position:.3f} mm and {rotation:.4f}° away; the limits are {POSITION_LIMIT_MM} mm "
+                f"and {ROTATION_LIMIT_DEG}°."
             )
-        entries[name] = file.read_bytes()
+        result.differences.append(difference | {"file": name})
+        entries[name] = path.read_bytes()
         files.append(name)
-
-    motion = at_rate(take.motion, rate)
-    if "bvh" in formats:
-
-        def add_motion(ending, moved):
-            def compare(file):
-                mm, degrees = _motion_difference(moved, read_bvh(file))
-                return {"position_mm": mm, "rotation_deg": degrees}
-
-            add(ending, lambda file: write_bvh(file, moved), compare)
-
-        add_motion(".bvh", motion)
-        for name, prop_motion in take.props.items():
-            add_motion(f"_{name}.bvh", at_rate(prop_motion, rate))
-    if "c3d" in formats and len(take.markers_m):
-
-        def compare_markers(file):
-            read = read_c3d(file)
-            apart = np.abs(read.points_m - take.markers_m)
-            same_gaps = np.array_equal(np.isfinite(read.points_m), np.isfinite(take.markers_m))
-            if not same_gaps or read.names != tuple(take.marker_names):
-                result.faults.append(f"{take.name}.c3d: names or gaps differ when read back.")
-            return {"position_mm": 1000 * float(np.nanmax(apart))}
-
-        add(".c3d", lambda file: write_c3d(file, take.markers_m, take.marker_names, take.marker_rate,
-                                           take.log.get("first_timecode")), compare_markers)  # fmt: skip
-    if "face" in formats and take.face_values is not None:
-
-        def compare_face(file):
-            _, values, _ = read_face_csv(file)
-            return {"shape_value": float(np.nanmax(np.abs(values - take.face_values)))}
-
-        add("_face.csv", lambda file: write_face_csv(file, take.face_times_s, take.face_values), compare_face)
+    motion = take.motion
     return {
-        "name": take.name, "files": files, "frames": len(motion), "bones": len(motion.skeleton.names),
+        "name": take.name, "files": files, "frames": frames_at(len(motion), motion.rate, rate),
+        "bones": len(motion.skeleton.names),
         "marker_rate": f"{take.marker_rate.numerator}/{take.marker_rate.denominator}",
         "log": take.log, "figures": take.figures, "snags_left": len(take.snags), "runs": take.runs,
         "calibration": take.calibration,

@@ -9,9 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.bvh import read_bvh
-from otrevo.core.formats.c3d import read_c3d
-from otrevo.core.formats.face_csv import read_face_csv
+from otrevo.core.formats.catalogue import format_in_package
 
 MAX_UNPACKED_BYTES = 8 * 1024**3
 _DAMAGE = (
@@ -75,14 +73,13 @@ def check_package(path):
 
 
 def _open(file, name, frames, check):
+    found = format_in_package(name)
+    if found is None:  # the shot log and the report
+        return
     try:
-        if name.endswith(".bvh"):
-            count = len(read_bvh(file))
-            if frames.get(name) != count:
-                check.faults.append(f"{name}: {count} frames; the manifest says {frames.get(name)}.")
-        elif name.endswith(".c3d"):
-            read_c3d(file)
-        elif name.endswith("_face.csv"):
-            read_face_csv(file)
+        count = found.check(file)
     except InputError as error:
         check.faults.append(str(error).replace(file.name, name))
+        return
+    if count is not None and frames.get(name) != count:
+        check.faults.append(f"{name}: {count} frames; the manifest says {frames.get(name)}.")

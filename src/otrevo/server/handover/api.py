@@ -7,7 +7,7 @@ from django.http import HttpResponse
 from ninja import Router, Schema
 
 from otrevo.core.errors import InputError
-from otrevo.core.package.build import FORMATS
+from otrevo.core.formats.catalogue import delivered, dropped, format_named
 from otrevo.core.package.naming import clean
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
 from otrevo.server.accounts.models import Role
@@ -25,6 +25,18 @@ class PackageIn(Schema):
     take_ids: list[int]
     formats: list[str]
     rate: str
+
+
+class FormatOut(Schema):
+    id: str
+    words: str
+
+
+class FormatsOut(Schema):
+    """What a package can hold, and the endings of files that can be dropped on a slate."""
+
+    delivered: list[FormatOut]
+    dropped: list[str]
 
 
 class TrackOut(Schema):
@@ -69,6 +81,11 @@ class PackageOut(Schema):
 
 class Answer(Schema):
     note: str = ""
+
+
+@router.get("/formats", response=FormatsOut)
+def formats(request):
+    return {"delivered": [{"id": f.id, "words": f.words} for f in delivered()], "dropped": list(dropped())}
 
 
 def _take_out(package, item):
@@ -128,9 +145,10 @@ def make_package(request, production_id: int, payload: PackageIn):
     takes = list(Take.objects.filter(pk__in=payload.take_ids, slate__day__production=production))
     if not takes or len(takes) != len(set(payload.take_ids)):
         raise InputError("Choose at least one take of this production.")
-    unknown = [f for f in payload.formats if f not in FORMATS]
-    if unknown or not payload.formats:
-        raise InputError(f"Choose at least one format of {', '.join(FORMATS)}.")
+    if not payload.formats:
+        raise InputError(f"Choose at least one format of {', '.join(f.id for f in delivered())}.")
+    for identity in payload.formats:
+        format_named(identity)
     try:
         rate = Fraction(payload.rate)
     except (ValueError, ZeroDivisionError):

@@ -10,7 +10,8 @@ from procrastinate.contrib.django import app
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
-from otrevo.core.package.build import PackageTake, build_package
+from otrevo.core.formats.contract import PackageTake
+from otrevo.core.package.build import build_package
 from otrevo.core.package.naming import name_from_pattern
 from otrevo.core.props.prop import SHIPPED
 from otrevo.server.bench.passes import latest, stored_motion

@@ -1,0 +1,89 @@
+"""What a file format says of itself, and what goes in and out through it.
+
+A format is one file that declares a Format, and one line in `core.formats.catalogue`. Dropped files, the form of the
+Handover, packages, their read-back and the command line come from there; no other place lists formats.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion
+
+
+@dataclass(frozen=True)
+class FileStream:
+    """One stream of a take as a file brings it.
+
+    name and kind: of the stream; rate: samples a second; data (T, ...), NaN where absent; details: what the stream's
+    reader needs besides, and `notes` on what was odd about the file.
+    """
+
+    name: str
+    kind: str
+    rate: Fraction
+    data: np.ndarray
+    details: dict = field(default_factory=dict)
+
+    @property
+    def seconds(self):
+        return len(self.data) / float(self.rate)
+
+
+@dataclass(frozen=True)
+class PackageTake:
+    """One take as it goes into a package. Ranges and times are in take time; motion and markers already cut to in/out.
+
+    name: file name without ending; props: the Motion of each prop by name; log: slate, take, status, note, timecodes;
+    figures by pass; snags left (documents).
+    """
+
+    name: str
+    motion: Motion
+    marker_names: tuple[str, ...]
+    markers_m: np.ndarray
+    marker_rate: Fraction
+    face_times_s: np.ndarray | None
+    face_values: np.ndarray | None
+    log: dict
+    figures: dict
+    snags: list
+    runs: dict
+    calibration: str
+    props: dict = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class PackageFile:
+    """One file of a take in a package.
+
+    ending: after the take's name, with the dot; write(path); compare(path) reads the file back and returns the largest
+    differences from what was to be written: `position_mm`, `rotation_deg`, `shape_value`, and `fault`, a sentence.
+    """
+
+    ending: str
+    write: Callable[[Path], None]
+    compare: Callable[[Path], dict]
+
+
+@dataclass(frozen=True)
+class Format:
+    """id: stays the same for ever; words: as a person reads it in a form; conventions: units and axes, for the manifest.
+
+    ending: of its files in a package; files(take, rate) -> PackageFiles at a delivery rate, none when the take lacks
+    what the format holds; check(path) -> number of frames or None, raises InputError for what cannot be opened.
+    drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams.
+    A format without `files` cannot be delivered, one without `streams` cannot be dropped.
+    """
+
+    id: str
+    words: str
+    conventions: str
+    ending: str
+    check: Callable[[Path], int | None]
+    files: Callable[[PackageTake, Fraction], list[PackageFile]] | None = None
+    drops: tuple[str, ...] = ()
+    streams: Callable[[Path, object], list[FileStream]] | None = None

@@ -1,0 +1,100 @@
+"""Read a file that somebody else wrote in a process of its own, with limits of memory and time.
+
+Readers are libraries in C as often as not, and a damaged file can end them: by a wrong address, an endless loop or a
+length of four thousand million. What happens in the child stays there, and the parent has one sentence to say. The
+child hands back arrays and plain JSON through files; nothing of it is unpickled.
+"""
+
+import json
+import os
+import resource
+import signal
+import subprocess
+import sys
+import tempfile
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.catalogue import format_of_drop
+from otrevo.core.formats.contract import FileStream
+from otrevo.core.timecode.labels import TimecodeFormat
+
+LEAST_MEMORY, MEMORY_PER_BYTE, MOST_MEMORY = 2 * 1024**3, 24, 8 * 1024**3
+LEAST_S, BYTES_PER_S = 30.0, 4 * 1024**2
+
+
+def read_dropped(path, name, timecode_format):
+    """The FileStreams of a dropped file at `path` whose user calls it `name`.
+
+    Raises InputError in one sentence that has the user's name for it, also where reading crashed, took longer than
+    30 s and a second for each 4 MiB, or more than 2 GiB of memory and 24 times the file's size.
+    """
+    path = Path(path)
+    format_of_drop(path.name)
+    size = path.stat().st_size
+    seconds = LEAST_S + size / BYTES_PER_S
+    memory = min(LEAST_MEMORY + MEMORY_PER_BYTE * size, MOST_MEMORY)
+    with tempfile.TemporaryDirectory(prefix="otrevo-read-") as folder:
+        request = {
+            "path": str(path), "out": folder, "memory": memory, "rate": str(timecode_format.rate),
+            "drop": timecode_format.drop,
+        }  # fmt: skip
+        environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+        try:
+            child = subprocess.run(
+                [sys.executable, "-m", __name__], input=json.dumps(request).encode(), env=environment, timeout=seconds,
+                stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+            )  # fmt: skip
+        except subprocess.TimeoutExpired:
+            raise InputError(f"{name}: was not read within {seconds:.0f} s; it is probably damaged.") from None
+        answer = Path(folder) / "answer.json"
+        if not answer.is_file():
+            raise InputError(f"{name}: reading it failed ({_how_it_ended(child)}); it is probably damaged.")
+        found = json.loads(answer.read_text())
+        if "error" in found:
+            raise InputError(found["error"].replace(path.name, name))
+        return [
+            FileStream(s["name"], s["kind"], Fraction(s["rate"]), np.load(Path(folder) / f"{i}.npy"), s["details"])
+            for i, s in enumerate(found["streams"])
+        ]
+
+
+def _how_it_ended(child):
+    if child.returncode < 0:
+        return f"the reader was stopped by {signal.Signals(-child.returncode).name}"
+    if b"MemoryError" in child.stderr or b"bad_alloc" in child.stderr or b"Unable to allocate" in child.stderr:
+        return "it asks for more memory than a file of its size may need"
+    return f"the reader ended with status {child.returncode}"
+
+
+def _answer(request):
+    """What the child has to say: {"streams": [...]} with the arrays written beside, or {"error": sentence}."""
+    path = Path(request["path"])
+    timecode_format = TimecodeFormat(Fraction(request["rate"]), request["drop"])
+    try:
+        streams = format_of_drop(path.name).streams(path, timecode_format)
+    except InputError as error:
+        return {"error": str(error)}
+    for i, stream in enumerate(streams):
+        np.save(Path(request["out"]) / f"{i}.npy", np.ascontiguousarray(stream.data), allow_pickle=False)
+    return {
+        "streams": [
+            {"name": s.name, "kind": s.kind, "rate": str(s.rate), "details": s.details} for s in streams
+        ]
+    }  # fmt: skip
+
+
+def main():
+    """The child: one request on standard input, the answer in its folder."""
+    request = json.load(sys.stdin)
+    resource.setrlimit(resource.RLIMIT_AS, (request["memory"], request["memory"]))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    text = json.dumps(_answer(request), allow_nan=False)
+    (Path(request["out"]) / "answer.json").write_text(text)  # last: a crash before this leaves no answer
+
+
+if __name__ == "__main__":
+    main()
