@@ -47,8 +47,8 @@ def store(seeds):
     with database():
         from tests.server.production import make_production
 
-        from otrevo.server.shoot.actions import make_take
-        from otrevo.server.streams.store import read_stream, write_stream
+        from otrevo.server.takes.actions import make_take
+        from otrevo.server.takes.streams import read_stream, write_stream
 
         _, slate = make_production()
         take = make_take(slate, None, duration_s=60.0)
@@ -72,10 +72,11 @@ def pipeline(seeds):
         from tests.server.production import calibrate, make_production
 
         from otrevo.server.bench.jobs import execute
-        from otrevo.server.bench.models import Run
+        from otrevo.server.work.models import Run
         from otrevo.server.handover.jobs import build
         from otrevo.server.handover.models import Package
-        from otrevo.server.shoot.actions import make_slate, make_take
+        from otrevo.server.shoot.actions import make_slate
+from otrevo.server.takes.actions import make_take
 
         production, slate = make_production()
         calibrate(slate.performer)

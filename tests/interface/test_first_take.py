@@ -14,9 +14,10 @@ from otrevo.core.formats.bvh import write_bvh
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.server.bench.models import Mend, Run
 from otrevo.server.floor.models import Rolling
-from otrevo.server.shoot.models import Slate, Take
+from otrevo.server.shoot.models import Slate
+from otrevo.server.takes.models import Mend, Take
+from otrevo.server.work.models import Run
 from tests.interface.browser import InBrowser
 from tests.server.production import calibrate, make_production, work
 
@@ -139,7 +140,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         expect(page.get_by_text("✓ accepted")).to_be_visible()
 
     def test_board_by_keyboard_and_files_refused_in_a_sentence(self):
-        from otrevo.server.shoot.actions import make_take
+        from otrevo.server.takes.actions import make_take
 
         make_take(self.slate, User.objects.first(), duration_s=12.0, out_s=12.0)
         make_take(self.slate, User.objects.first(), duration_s=8.0, out_s=8.0)

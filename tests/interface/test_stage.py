@@ -14,9 +14,9 @@ from django.test import TransactionTestCase
 from playwright.sync_api import expect
 
 from otrevo.server.launch import free_port, start_children, stop_children, wait_for
-from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import current_blinds, room_of
+from otrevo.server.takes.models import Take
 from tests.interface.browser import InBrowser
 from tests.server.production import PASSWORD, calibrate, make_production
 

@@ -8,13 +8,11 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.rig import make_room
 from otrevo.core.sim.stage import roll
 from otrevo.server.accounts.models import Membership
-from otrevo.server.bench.jobs import execute
-from otrevo.server.bench.models import Run
 from otrevo.server.cast.models import Performer, PerformerCalibration
-from otrevo.server.handover.jobs import build
-from otrevo.server.handover.models import Package
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.stage.room import current_blinds, new_version, room_of, simulated
+from otrevo.server.work.execution import carry_out, claim
+from otrevo.server.work.models import Run
 from tests.core.stage import true_calibration
 
 BODY_SEED, ROOM_SEED = 77, 331
@@ -65,12 +63,7 @@ def calibrate_room(production):
 
 def work():
     """Work off everything queued, as a worker would."""
-    for _ in range(20):
-        run = Run.objects.filter(state=Run.State.QUEUED).order_by("id").first()
-        if run is None:
-            break
-        execute.func(
-            run_ids=list(run.take.runs.filter(state=Run.State.QUEUED).order_by("id").values_list("pk", flat=True))
-        )
-    for package in Package.objects.filter(state=Package.State.BUILDING):
-        build.func(package_id=package.pk)
+    while (run := Run.objects.filter(state=Run.State.QUEUED).order_by("id").first()) is not None:
+        claimed = claim(run.pk)
+        if claimed is not None:
+            carry_out(claimed, lambda share: None)

@@ -9,13 +9,12 @@ from django.test import Client, TestCase
 
 from otrevo.core.formats.centroids import Centroids
 from otrevo.server.api import api
-from otrevo.server.bench.models import Run
 from otrevo.server.handover.models import Package
-from otrevo.server.shoot.actions import make_take
 from otrevo.server.stage.actions import keep_recording
-from otrevo.server.stage.models import StageRun
 from otrevo.server.stage.room import room_of
-from otrevo.server.streams.store import write_stream
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.streams import write_stream
+from otrevo.server.work.models import Run
 from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
 
@@ -32,7 +31,7 @@ BODIES = {
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
-    "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
+    "cancel": {}, "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
 }  # fmt: skip
 
@@ -48,7 +47,7 @@ class EveryRoute(TestCase):
         room = room_of(cls.production)
         still = Centroids(np.arange(200), np.zeros(200, dtype=int), np.full((200, 2), 40.0), np.ones(200))
         recording = keep_recording(room, "still", still, Fraction(120), None)
-        step = StageRun.objects.create(room=room, name="level")
+        step = Run.objects.create(kind="room step", room=room, name="level")
         package = Package.objects.create(
             production=cls.production, name="p", formats=["bvh"], rate="30", state=Package.State.SENT
         )

@@ -18,10 +18,10 @@ from otrevo.server.floor.models import Rolling
 from otrevo.server.live import address
 from otrevo.server.live.consumer import Live
 from otrevo.server.live.recorder import Recorder
-from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import room_of
-from otrevo.server.streams.store import read_centroids, recorded
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.streams import read_centroids, recorded
 from otrevo.standins import cameras as standin
 from tests.server.production import PASSWORD, calibrate, make_production, work
 

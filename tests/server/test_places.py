@@ -7,20 +7,25 @@ from tempfile import TemporaryDirectory
 import numpy as np
 from django.test import Client, TestCase
 
+from otrevo.core.body.suit import resample_sensor
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
+from otrevo.core.passes import line_up
 from otrevo.core.snags import Snag
-from otrevo.server.bench.lineup import fits_of, line_up
-from otrevo.server.bench.models import Run
-from otrevo.server.bench.passes import performer_of, resample_sensor
-from otrevo.server.bench.picture import BINS, take_picture
 from otrevo.server.cast.models import PerformerCalibration
-from otrevo.server.demo import PERFORMERS, SIGN_INS, SLATES, load_demo, waiting
+from otrevo.server.demo import PERFORMERS, SIGN_INS, SLATES, load_demo
 from otrevo.server.handover.jobs import take_name
 from otrevo.server.handover.models import Package
-from otrevo.server.shoot.actions import make_slate, make_take
-from otrevo.server.shoot.models import Production, Take
-from otrevo.server.streams.store import recorded, write_stream
+from otrevo.server.shoot.actions import make_slate
+from otrevo.server.shoot.models import Production
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import use_newest_calibrations
+from otrevo.server.takes.material import material_of
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.picture import BINS, take_picture
+from otrevo.server.takes.streams import write_stream
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import waiting
 from tests.server.production import make_production
 from tests.server.test_server import post, signed_in
 
@@ -81,6 +86,9 @@ class LineUp(TestCase):
         cls.production, cls.slate = make_production()
         cls.take = make_take(cls.slate, None, duration_s=20.0, out_s=20.0, first_timecode_frame=10 * 3600 * 30)
 
+    def line_up(self):
+        return line_up.run(material_of(self.take), {}, lambda share: None)
+
     def write(self, name, shift=0.0, samples=1200, rate=60):
         number = np.arange(0, samples, 15.0)
         stamps = np.stack([number, self.take.zero_s + 0.2 + shift + number / rate], 1)
@@ -89,14 +97,15 @@ class LineUp(TestCase):
     def test_drop_frame_mixed_with_non_drop_is_found_at_this_hour(self):
         self.write("optical")
         self.write("face", shift=3.6 * self.take.zero_s / 3600)
-        figures, snags = line_up(self.take, recorded(self.take, "optical"))
-        mixed = [s for s in snags if s.kind == "drop-frame mixed"]
+        outcome = self.line_up()
+        figures = outcome.figures
+        mixed = [s for s in outcome.snags if s.kind == "drop-frame mixed"]
         self.assertEqual([s.stream for s in mixed], ["face"])
         self.assertAlmostEqual(figures["streams"]["optical"]["offset_ms"], 200, delta=0.1)
 
     def test_streams_without_stamps_are_unsure_and_not_refused(self):
         write_stream(self.take, "face", "shapes", Fraction(60), np.zeros((1200, 3)))
-        figures, _ = line_up(self.take, recorded(self.take, "optical"))
+        figures = self.line_up().figures
         self.assertLess(figures["streams"]["face"]["confidence"], 0.5)
 
     def test_drop_outs_become_snags_and_fits_come_back_from_a_run(self):
@@ -105,10 +114,11 @@ class LineUp(TestCase):
         number = np.arange(0, 1200, 15.0)
         stamps = np.stack([number, self.take.zero_s + number / 60], 1)
         write_stream(self.take, "face", "shapes", Fraction(60), stream, stamps=stamps)
-        figures, snags = line_up(self.take, recorded(self.take, "optical"))
-        self.assertEqual([(s.kind, round(s.start_s, 1), round(s.end_s, 1)) for s in snags], [("drop-out", 5.0, 6.0)])
-        fit = fits_of(Run(figures=figures))["face"]
-        np.testing.assert_allclose(fit.times(3, 60.0), [0, 1 / 60, 2 / 60], atol=1e-6)
+        outcome = self.line_up()
+        self.assertEqual([(s.kind, round(s.start_s, 1), round(s.end_s, 1)) for s in outcome.snags], [("drop-out", 5.0, 6.0)])
+        Run.objects.create(take=self.take, name="line up", state="done", figures=outcome.figures)
+        clock = material_of(self.take).recorded("face").clock
+        np.testing.assert_allclose(clock.times(3), [0, 1 / 60, 2 / 60], atol=1e-6)
 
     def test_sensors_are_resampled_and_lost_packets_stay_lost(self):
         own = np.arange(100) / 100
@@ -154,7 +164,7 @@ class Bench(TestCase):
 
     def test_a_take_without_a_calibration_takes_the_newest_one(self):
         with self.assertRaisesRegex(InputError, "roll a warm-up"):
-            performer_of(self.take)
+            material_of(self.take).calibrated_performer()
         from otrevo.core.body.performer import PerformerCalibration as Calibration
         from otrevo.core.body.skeleton import generic_skeleton
         from otrevo.core.markers.chart import shipped_chart
@@ -164,7 +174,8 @@ class Bench(TestCase):
             1.7, generic_skeleton(1.7), chart.name, chart.names, chart.bones, chart.offset_m
         ).to_document()
         PerformerCalibration.objects.create(performer=self.slate.performer, version=1, document=document)
-        self.assertEqual(performer_of(Take.objects.get(pk=self.take.pk)).marker_names, chart.names)
+        use_newest_calibrations(self.take)
+        self.assertEqual(material_of(self.take).calibrated_performer().marker_names, chart.names)
 
 
 class Handover(TestCase):
@@ -177,10 +188,10 @@ class Handover(TestCase):
         return Package.objects.create(production=self.production, name="p", formats=["bvh"], rate="30", state=state)
 
     def test_names_come_from_the_slate(self):
-        self.assertEqual(take_name(self.take), "SMS_15_t01_Ines")
+        self.assertEqual(take_name(self.take, self.slate.performer), "SMS_15_t01_Ines")
         self.slate.day.production.naming_pattern = "{slate}"
         with self.assertRaisesRegex(InputError, "{take}"):
-            take_name(Take(slate=self.slate, number=1))
+            take_name(Take(slate=self.slate, number=1), self.slate.performer)
 
     def test_only_what_was_sent_can_be_answered_or_taken_back(self):
         supervisor, technician = signed_in("supervisor"), signed_in("technician")

@@ -21,14 +21,16 @@ from otrevo.core.formats.bvh import read_bvh, write_bvh
 from otrevo.core.formats.c3d import read_c3d
 from otrevo.core.package.check import check_package
 from otrevo.server.accounts.models import Membership
-from otrevo.server.bench.models import Mend
-from otrevo.server.bench.passes import latest, stored_motion
 from otrevo.server.cast.actions import make_performer, warm_up_slate
 from otrevo.server.cast.models import Performer
 from otrevo.server.floor.models import Rolling
-from otrevo.server.shoot.actions import make_day, make_slate, make_take
-from otrevo.server.shoot.models import Production, ShootDay, Slate, Take
-from otrevo.server.streams.store import read_stream, write_stream
+from otrevo.server.shoot.actions import make_day, make_slate
+from otrevo.server.shoot.models import Production, ShootDay, Slate
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.mends import stored_motion
+from otrevo.server.takes.models import Mend, Take
+from otrevo.server.takes.streams import read_stream, write_stream
 from tests.server.production import calibrate, make_production, work
 from tests.server.test_server import post, signed_in
 

@@ -13,10 +13,9 @@ from otrevo.core.formats.c3d import write_c3d
 from otrevo.core.formats.wav import write_wav
 from otrevo.core.sim.audio import ltc_track
 from otrevo.server.floor.models import Rolling
-from otrevo.server.shoot.actions import change_take, make_take, undo
-from otrevo.server.shoot.models import Take
-from otrevo.server.streams.models import Chunk
-from otrevo.server.streams.store import read_stream, recorded, stream_bytes, write_stream
+from otrevo.server.takes.actions import change_take, make_take, undo
+from otrevo.server.takes.models import Chunk, Take
+from otrevo.server.takes.streams import read_stream, recorded, stream_bytes, write_stream
 from tests.core.test_foreign_bvh import foreign, walked
 from tests.server.production import PASSWORD, make_production
 

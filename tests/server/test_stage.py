@@ -15,8 +15,8 @@ from otrevo.core.optics.wand import keeper_corner, keeper_line
 from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import scene
 from otrevo.server.stage.actions import draw_blinds, keep_recording, undo_blinds
-from otrevo.server.stage.jobs import execute_step, queue_step, requeue_lost_steps
-from otrevo.server.stage.models import Room, StageCalibration, StageRun
+from otrevo.server.stage.jobs import queue_step
+from otrevo.server.stage.models import Room, StageCalibration
 from otrevo.server.stage.room import (
     calibrated,
     current_blinds,
@@ -25,10 +25,9 @@ from otrevo.server.stage.room import (
     room_of,
     simulated,
 )
-from otrevo.server.streams.models import Stream
-from otrevo.server.streams.store import frame_rows, read_centroids
-from otrevo.server.work import Report
-from tests.server.production import make_production
+from otrevo.server.takes.models import Stream
+from otrevo.server.takes.streams import frame_rows, read_centroids
+from tests.server.production import make_production, work
 from tests.server.test_server import post, signed_in
 
 WAND = keeper_corner()
@@ -55,9 +54,9 @@ def filmed(room, kind, seconds, seed=1, wand=WAND, faults=None):
 
 
 def carried_out(room, name, **parameters):
-    """A step, queued and executed as a worker would; the StageRun afterwards."""
+    """A step, queued and executed as a worker would; the Run afterwards."""
     run = queue_step(room, name, None, parameters)
-    execute_step.func(run_id=run.pk)
+    work()
     run.refresh_from_db()
     return run
 
@@ -144,19 +143,11 @@ class Preparing(TestCase):
         with self.assertRaisesRegex(InputError, "at work already"):
             queue_step(self.room, "solve cameras", None)
         self.assertTrue(post(signed_in("technician"), f"/stage-runs/{run.pk}/cancel").status_code == 200)
-        execute_step.func(run_id=run.pk)
+        run.refresh_from_db()
+        self.assertEqual(run.state, "cancelled", "at once, without a worker")
+        work()
         run.refresh_from_db()
         self.assertEqual(run.state, "cancelled")
-
-    def test_cancelled_while_it_works(self):
-        run = queue_step(self.room, "solve cameras", None)
-        Report(run)(0.3)
-        run.refresh_from_db()
-        self.assertEqual(run.progress, 0.3)
-        StageRun.objects.filter(pk=run.pk).update(state="running")
-        self.assertEqual(requeue_lost_steps(), 1)
-        run.refresh_from_db()
-        self.assertEqual((run.state, run.progress), ("queued", 0.0))
 
     def test_hand_drawn_blinds_outlive_a_new_search(self):
         draw_blinds(

@@ -8,10 +8,7 @@ from django.test import TestCase
 
 from otrevo.core.sim.rig import film
 from otrevo.core.sim.scenes import scene
-from otrevo.server.bench.models import Run
 from otrevo.server.floor.models import Rolling
-from otrevo.server.shoot.actions import make_take
-from otrevo.server.shoot.models import Take
 from otrevo.server.stage.actions import draw_blinds
 from otrevo.server.stage.room import (
     calibrated,
@@ -21,7 +18,10 @@ from otrevo.server.stage.room import (
     room_of,
     simulated,
 )
-from otrevo.server.streams.store import read_centroids, read_stream, recorded, write_centroids
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.streams import read_centroids, read_stream, recorded, write_centroids
+from otrevo.server.work.models import Run
 from tests.server.production import calibrate, make_production, work
 from tests.server.test_server import post, signed_in
 from tests.server.test_stage import RATE, carried_out

@@ -15,15 +15,14 @@ from django.utils import timezone
 
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.sim.stage import roll
-from otrevo.server.bench import jobs
-from otrevo.server.bench.jobs import queue, requeue_lost
-from otrevo.server.bench.models import Mend, Run
-from otrevo.server.bench.passes import latest
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live.session import MOST_SECONDS
-from otrevo.server.shoot.actions import change_take, make_take
-from otrevo.server.shoot.models import Slate, Take
-from otrevo.server.streams.store import read_stream, recorded, write_stream
+from otrevo.server.shoot.models import Slate
+from otrevo.server.takes.actions import change_take, make_take
+from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.models import Mend, Take
+from otrevo.server.takes.streams import read_stream, recorded, write_stream
 from tests.server.production import calibrate, make_production, work
 from tests.server.test_server import post, signed_in
 
@@ -185,7 +184,7 @@ class WholeLine(TransactionTestCase):
             if name == "suit":
                 stamps[:, 1] = stamps[0, 1] + (stamps[:, 1] - stamps[0, 1]) / 1.001
             write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps)
-        queue(take, "line up")
+        queue_from(take, "line up")
         work()
         kinds = {(s["kind"], s["stream"]) for s in latest(take, "line up").snags}
         self.assertIn(("stops early", "face"), kinds)
@@ -199,25 +198,16 @@ class WholeLine(TransactionTestCase):
         self.assertEqual({r.state for r in take.runs.all()}, {"cancelled"})
         self.assertEqual(take.streams.filter(run__isnull=False).count(), 0)
 
-    def test_a_lost_worker_in_mid_job_is_taken_up_again(self):
-        take = Take.objects.get(pk=self.cut(seconds=6))
-        with mock.patch.dict(jobs.WORK, {"label": mock.Mock(side_effect=SystemExit)}), self.assertRaises(SystemExit):
-            work()
-        self.assertEqual(take.runs.get(name="label").state, Run.State.RUNNING)
-        self.assertEqual(requeue_lost(), 1)
-        work()
-        self.assertEqual({r.state for r in take.runs.all()}, {"done"})
-
     def test_a_fault_of_ours_is_said_plainly_and_logged(self):
         take = Take.objects.get(pk=self.cut(seconds=6))
         with (
-            mock.patch.dict(jobs.WORK, {"label": mock.Mock(side_effect=ZeroDivisionError)}),
-            self.assertLogs("otrevo.jobs", "ERROR"),
+            mock.patch("otrevo.core.passes.label.label_take", side_effect=ZeroDivisionError),
+            self.assertLogs("otrevo.work", "ERROR"),
         ):
             work()
         run = take.runs.get(name="label")
         self.assertEqual(run.state, "failed")
-        self.assertIn("fault of ours", run.message)
+        self.assertIn("fault in Otrevo", run.message)
 
     def test_packaging_an_unsolved_take_is_refused_in_a_sentence(self):
         take = make_take(self.slate, None, duration_s=5.0, out_s=5.0)

@@ -1,4 +1,7 @@
-"""Snags: everything a pass found wrong, in one list, ranked by how much worse than acceptable it is."""
+"""Snags: everything a pass found wrong, in one list, ranked by how much worse than acceptable it is.
+
+Where a function takes samples it takes their clock too: rate_hz, as fitted, and start_s, the take time of sample 0.
+"""
 
 from dataclasses import asdict, dataclass
 
@@ -42,13 +45,13 @@ def ranked(snags):
     return sorted(snags, key=lambda s: (-s.severity, s.start_s, s.subject))
 
 
-def gap_snags(labelled_m, names, rate_hz):
+def gap_snags(labelled_m, names, rate_hz, start_s=0.0):
     """Gaps of named markers, with the fill that suits their length."""
     out = []
     for m, name in enumerate(names):
         hidden = ~np.isfinite(labelled_m[:, m, 0])
         if hidden.all():
-            out.append(Snag("missing marker", "optical", 0.0, len(hidden) / rate_hz, 1.5, f"{name}: never seen",
+            out.append(Snag("missing marker", "optical", start_s, start_s + len(hidden) / rate_hz, 1.5, f"{name}: never seen",
                             "every marker of the chart seen", name))  # fmt: skip
             continue
         for s, e in find_runs(hidden):
@@ -58,7 +61,7 @@ def gap_snags(labelled_m, names, rate_hz):
             method = "curve" if length <= SHORT_GAP_S else "body"
             out.append(
                 Snag(
-                    "gap", "optical", s / rate_hz, e / rate_hz, length / GAP_LIMIT_S, f"{name}: gap {length:.2f} s",
+                    "gap", "optical", start_s + s / rate_hz, start_s + e / rate_hz, length / GAP_LIMIT_S, f"{name}: gap {length:.2f} s",
                     f"a gap of {GAP_LIMIT_S} s", name,
                     {"kind": "fill", "method": method, "marker": name, "start": int(s), "end": int(e)},
                 )
@@ -66,7 +69,7 @@ def gap_snags(labelled_m, names, rate_hz):
     return out
 
 
-def spike_snags(labelled_m, names, rate_hz):
+def spike_snags(labelled_m, names, rate_hz, start_s=0.0):
     """Samples that leave the path of their neighbours and come straight back."""
     out = []
     for m, name in enumerate(names):
@@ -80,7 +83,7 @@ def spike_snags(labelled_m, names, rate_hz):
             size = float(np.nanmax(off[s - 2 : e - 2]))
             out.append(
                 Snag(
-                    "spike", "optical", s / rate_hz, e / rate_hz, size / SPIKE_LIMIT_M, f"{name}: spike {1000 * size:.0f} mm",
+                    "spike", "optical", start_s + s / rate_hz, start_s + e / rate_hz, size / SPIKE_LIMIT_M, f"{name}: spike {1000 * size:.0f} mm",
                     f"{1000 * SPIKE_LIMIT_M:.0f} mm off the path", name,
                     {"kind": "cut and fill", "method": "curve", "marker": name, "start": int(s), "end": int(e)},
                 )
@@ -88,7 +91,7 @@ def spike_snags(labelled_m, names, rate_hz):
     return out
 
 
-def residual_snags(residual_m, names, rate_hz):
+def residual_snags(residual_m, names, rate_hz, start_s=0.0):
     """Stretches in which a marker sits further from the solved body than skin explains."""
     out = []
     for m, name in enumerate(names):
@@ -98,7 +101,7 @@ def residual_snags(residual_m, names, rate_hz):
             worst = float(np.nanmax(residual_m[s:e, m]))
             out.append(
                 Snag(
-                    "off the body", "optical", s / rate_hz, e / rate_hz, worst / RESIDUAL_LIMIT_M,
+                    "off the body", "optical", start_s + s / rate_hz, start_s + e / rate_hz, worst / RESIDUAL_LIMIT_M,
                     f"{name}: {1000 * worst:.0f} mm off the solved body", f"{1000 * RESIDUAL_LIMIT_M:.0f} mm", name,
                     {"kind": "cut and fill", "method": "body", "marker": name, "start": int(s), "end": int(e)},
                 )
@@ -106,7 +109,7 @@ def residual_snags(residual_m, names, rate_hz):
     return out
 
 
-def lost_snags(lost, bone_names, rate_hz):
+def lost_snags(lost, bone_names, rate_hz, start_s=0.0):
     """Limbs that nothing measured for longer than the limit."""
     out = []
     for b, name in enumerate(bone_names):
@@ -116,35 +119,35 @@ def lost_snags(lost, bone_names, rate_hz):
             length = (e - s) / rate_hz
             if length > LOST_LIMIT_S and e - s < len(lost):
                 out.append(
-                    Snag("lost limb", "body", s / rate_hz, e / rate_hz, length / LOST_LIMIT_S,
+                    Snag("lost limb", "body", start_s + s / rate_hz, start_s + e / rate_hz, length / LOST_LIMIT_S,
                          f"{name}: unmeasured for {length:.2f} s", f"{LOST_LIMIT_S} s", name)
                 )  # fmt: skip
     return out
 
 
-def prop_snags(name, solution, rate_hz):
+def prop_snags(name, solution, rate_hz, start_s=0.0):
     """Where a prop was lost, and where its markers sit wrong on it."""
     out = []
     for s, e in find_runs(solution.lost):
         length = (e - s) / rate_hz
         if length > LOST_LIMIT_S:
-            out.append(Snag("lost prop", "prop", s / rate_hz, e / rate_hz, length / LOST_LIMIT_S,
+            out.append(Snag("lost prop", "prop", start_s + s / rate_hz, start_s + e / rate_hz, length / LOST_LIMIT_S,
                             f"{name}: not seen for {length:.2f} s, held where it was", f"{LOST_LIMIT_S} s", name))  # fmt: skip
     worst = np.nan_to_num(solution.residual_m).max(axis=1)
     for s, e in find_runs(worst > PROP_LIMIT_M):
         if (e - s) / rate_hz >= 0.04:
             size = float(worst[s:e].max())
-            out.append(Snag("bent prop", "prop", s / rate_hz, e / rate_hz, size / PROP_LIMIT_M,
+            out.append(Snag("bent prop", "prop", start_s + s / rate_hz, start_s + e / rate_hz, size / PROP_LIMIT_M,
                             f"{name}: a marker {1000 * size:.0f} mm off its place", f"{1000 * PROP_LIMIT_M:.0f} mm", name))  # fmt: skip
     return out
 
 
-def nameless_snag(labels, rate_hz):
+def nameless_snag(labels, rate_hz, start_s=0.0):
     """Points that no marker claims, as one snag when they are too many."""
     share = 1.0 - labels.figures["named_share"]
     if share <= NAMELESS_LIMIT:
         return []
-    return [Snag("nameless points", "optical", 0.0, len(labels.labels) / rate_hz, share / NAMELESS_LIMIT,
+    return [Snag("nameless points", "optical", start_s, start_s + len(labels.labels) / rate_hz, share / NAMELESS_LIMIT,
                  f"{share:.1%} of points have no name", f"{NAMELESS_LIMIT:.0%}")]  # fmt: skip
 
 

@@ -9,17 +9,15 @@ from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import scene
 from otrevo.server.accounts.models import Membership
-from otrevo.server.bench.jobs import queue
-from otrevo.server.bench.models import Run
 from otrevo.server.cast.models import Performer
-from otrevo.server.handover.models import Package
-from otrevo.server.shoot.actions import make_take
+from otrevo.server.floor.record import queue_take
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.stage.actions import keep_recording
-from otrevo.server.stage.models import StageRun
-from otrevo.server.stage.passes import STEPS
 from otrevo.server.stage.room import rig_of, room_of, simulated
-from otrevo.server.work import carry_out, code_version
+from otrevo.server.stage.steps import STEPS
+from otrevo.server.takes.actions import make_take
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import code_version, end
 
 SIGN_INS = (
     ("maren", "tide-and-lamp", "technician"),
@@ -56,9 +54,9 @@ def prepare_room(production, user, sweep_s=45.0):
         with_wand = wand.to_document() if kind in ("sweep", "wand on floor") else None
         keep_recording(room, kind, centroids, rate, user, with_wand)
     for step in ("find blinds", "solve cameras", "level"):
-        run = StageRun.objects.create(room=room, name=step, made_by=user, code_version=code_version())
-        if stopped := carry_out(run, STEPS[step]):
-            raise RuntimeError(f"{stopped} {run.message}")
+        run = Run.objects.create(kind="room step", room=room, name=step, asked_by=user, code_version=code_version())
+        STEPS[step](run, lambda share: None)()
+        end(run, Run.State.DONE, "")
 
 
 def load_demo():
@@ -93,14 +91,5 @@ def load_demo():
                 take = make_take(slate, technician, number, status=status, note=note, first_timecode_frame=frame)
                 frame += 90 * fmt.nominal
                 parameters = {"seed": 100 * day.number + take.pk, "hidden": hidden, "facing_rad": 0.5 * number}
-                if warm_up:
-                    queue(take, "record", "rebuild", "calibrate", "line up", "label", "solve", parameters=parameters)
-                else:
-                    queue(take, "record", "rebuild", "line up", "label", "solve", parameters=parameters)
+                queue_take(take, parameters, technician)
     return True
-
-
-def waiting():
-    """How many runs and packages are still to be worked through."""
-    runs = Run.objects.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).count()
-    return runs + Package.objects.filter(state=Package.State.BUILDING).count()

@@ -171,7 +171,7 @@ def start_children(port, data, workers=2):
         "--no-access-log",
     )
     for i in range(workers):
-        start(f"worker-{i + 1}", "otrevo.server.worker", *(["--first"] if i == 0 else []))
+        start(f"worker-{i + 1}", "otrevo.server.work.worker")
     return children
 
 
@@ -226,7 +226,8 @@ def demo(arguments):
     try:
         cluster.start()
         prepare(data)
-        from otrevo.server.demo import SIGN_INS, load_demo, waiting
+        from otrevo.server.demo import SIGN_INS, load_demo
+        from otrevo.server.work.queue import waiting
 
         fresh = load_demo()
         port = free_port(arguments.port)

@@ -23,6 +23,8 @@ INSTALLED_APPS = [
     "otrevo.server.shoot",
     "otrevo.server.cast",
     "otrevo.server.stage",
+    "otrevo.server.work",
+    "otrevo.server.takes",
     "otrevo.server.streams",
     "otrevo.server.bench",
     "otrevo.server.floor",
@@ -56,7 +58,12 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 MAX_UPLOAD_BYTES = 1024 * 1024 * 1024
-PROCRASTINATE_IMPORT_PATHS = ["otrevo.server.bench.jobs", "otrevo.server.handover.jobs", "otrevo.server.stage.jobs"]
+WORK_KINDS = {  # who carries out which kind of work
+    "pass": "otrevo.server.takes.jobs.PASS",
+    "room step": "otrevo.server.stage.jobs.STEP",
+    "package": "otrevo.server.handover.jobs.PACKAGE",
+    "recording": "otrevo.server.floor.record.RECORDING",
+}
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

@@ -5,6 +5,7 @@ export type Me = Schemas['Me'];
 export type Board = Schemas['Board'];
 export type SlateRow = Schemas['SlateRow'];
 export type TakeRow = Schemas['TakeRow'];
+export type PassOut = Schemas['PassOut'];
 export type RunOut = Schemas['RunOut'];
 export type TakeOut = Schemas['TakeOut'];
 export type SnagOut = Schemas['SnagOut'];

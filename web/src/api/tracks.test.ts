@@ -36,7 +36,7 @@ describe('tracks', () => {
 describe('a motion file', () => {
   it('is split into places and turns', () => {
     const values = new Float32Array([1, 2, 3, 0, 0, 0, 1, 4, 5, 6, 0, 1, 0, 0]);
-    const { r, p } = splitMotion({ values, samples: 2, width: 7, rate: 60 });
+    const { r, p } = splitMotion({ values, samples: 2, width: 7, rate: 60, start: 0 });
     expect([...p.values]).toEqual([1, 2, 3, 4, 5, 6]);
     expect([...r.values]).toEqual([0, 0, 0, 1, 0, 1, 0, 0]);
     expect([r.width, p.width, r.samples, p.rate]).toEqual([4, 3, 2, 60]);

@@ -1,8 +1,20 @@
 import { tableFromIPC, type FixedSizeList } from 'apache-arrow';
 import { getBytes, type StreamOut } from './client';
 
-/** Samples of a stream in memory: `values` holds `samples * width` floats, NaN where absent. */
-export type Track = { values: Float32Array; samples: number; width: number; rate: number };
+/**
+ * Samples of a stream in memory: `values` holds `samples * width` floats, NaN where absent. Sample i lies at
+ * `start + i / rate` seconds of the take, by the clock that the line-up fitted.
+ */
+export type Track = { values: Float32Array; samples: number; width: number; rate: number; start: number };
+
+/** The seconds of the take at which a sample lies. */
+export const timeOf = (track: Pick<Track, 'start' | 'rate'>, sample: number): number => track.start + sample / track.rate;
+
+/** The sample nearest to a moment of the take; it may lie before the first or after the last. */
+export const sampleOf = (track: Pick<Track, 'start' | 'rate'>, time: number): number => Math.round((time - track.start) * track.rate);
+
+/** The same, kept within the samples there are. */
+export const nearestSample = (track: Track, time: number): number => Math.min(track.samples - 1, Math.max(0, sampleOf(track, time)));
 
 export function rateOf(text: string): number {
   const [n, d] = text.split('/').map(Number);
@@ -38,8 +50,8 @@ export function splitMotion(motion: Track): { r: Track; p: Track } {
   return { r: { ...motion, values: r, width: turns }, p: { ...motion, values: p, width: 3 } };
 }
 
-export async function loadTrack(stream: Pick<StreamOut, 'id' | 'rate' | 'shape'>, step = 1): Promise<Track> {
+export async function loadTrack(stream: Pick<StreamOut, 'id' | 'rate_hz' | 'start_s' | 'shape'>, step = 1): Promise<Track> {
   const width = stream.shape.reduce((a, b) => a * b, 1);
   const values = decode(await getBytes(`/streams/${stream.id}/data?step=${step}`), width);
-  return { values, width, samples: values.length / width, rate: rateOf(stream.rate) / step };
+  return { values, width, samples: values.length / width, rate: stream.rate_hz / step, start: stream.start_s };
 }

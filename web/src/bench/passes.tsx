@@ -1,7 +1,7 @@
-import { useState } from 'react';
+import { Fragment, useState } from 'react';
 import { Dialog, DialogTrigger, Popover } from 'react-aria-components';
 import styled from 'styled-components';
-import { figure, type RunOut } from '../api/client';
+import type { PassOut, RunOut } from '../api/client';
 import { Figure, MainButton, Progress, Quiet, WordButton } from '../parts/controls';
 import { atWork } from '../parts/verdict';
 
@@ -43,13 +43,14 @@ const Big = styled(Figure)`
   margin-right: 8px;
 `;
 
-export type Limits = { min_cameras: number; residual_limit_px: number };
+export type Settings = Record<string, number>;
 
 type Props = {
+  passes: PassOut[];
   runs: RunOut[];
   mends: number;
   snags: number;
-  onRun: (name: string, limits?: Limits) => void;
+  onRun: (name: string, settings?: Settings) => void;
   onCancel: (run: RunOut) => void;
 };
 
@@ -83,28 +84,25 @@ const Sheet = styled(Dialog)`
   }
 `;
 
-/** What a point must satisfy to be rebuilt, and running it again so. */
-function RebuildLimits({ used, onRun }: { used: Limits; onRun: (limits: Limits) => void }) {
-  const [cameras, setCameras] = useState(used.min_cameras);
-  const [limit, setLimit] = useState(used.residual_limit_px);
-  const fine = cameras >= 2 && cameras <= 12 && limit >= 0.2 && limit <= 10;
+/** The settings of a pass, as it declares them, and running it again so. */
+function PassSettings({ pass, used, onRun }: { pass: PassOut; used: Settings; onRun: (settings: Settings) => void }) {
+  const [values, setValues] = useState<Settings>(() => Object.fromEntries(pass.parameters.map((p) => [p.name, used[p.name] ?? p.default])));
+  const fine = pass.parameters.every((p) => values[p.name] >= p.low && values[p.name] <= p.high && (!p.whole || Number.isInteger(values[p.name])));
   return (
     <DialogTrigger>
-      <WordButton aria-label="Limits of the rebuild">limits</WordButton>
+      <WordButton aria-label={`Settings of ${pass.words}`}>settings</WordButton>
       <Popover placement="bottom start">
-        <Sheet aria-label="Limits of the rebuild">
+        <Sheet aria-label={`Settings of ${pass.words}`}>
           {({ close }) => (
-            <form onSubmit={(e) => { e.preventDefault(); if (fine) { onRun({ min_cameras: cameras, residual_limit_px: limit }); close(); } }}>
-              <strong>When is it a point?</strong>
-              <label>cameras that must see a new point
-                <input type="number" min={2} max={12} step={1} value={cameras} onChange={(e) => setCameras(Number(e.target.value))} />
-                <small>Two find more behind bodies, and more ghosts; four and more find fewer of both. Usual: 3.</small>
-              </label>
-              <label>how far off a sighting may lie, px
-                <input type="number" min={0.2} max={10} step={0.1} value={limit} onChange={(e) => setLimit(Number(e.target.value))} />
-                <small>From where the point appears in that camera’s picture; beyond, the sighting is left out. Usual: 0.7, seven times the noise. More only for a room that is no longer true.</small>
-              </label>
-              <MainButton type="submit" isDisabled={!fine}>Rebuild, and all that follows</MainButton>
+            <form onSubmit={(e) => { e.preventDefault(); if (fine) { onRun(values); close(); } }}>
+              <strong>{pass.words}</strong>
+              {pass.parameters.map((p) => (
+                <label key={p.name}>{p.words}{p.whole ? '' : `, ${p.unit}`}
+                  <input type="number" min={p.low} max={p.high} step={p.step} value={Number.isNaN(values[p.name]) ? '' : values[p.name]} onChange={(e) => setValues({ ...values, [p.name]: e.target.valueAsNumber })} />
+                  <small>{p.sentence}</small>
+                </label>
+              ))}
+              <MainButton type="submit" isDisabled={!fine}>Run again, and all that follows</MainButton>
             </form>
           )}
         </Sheet>
@@ -113,63 +111,55 @@ function RebuildLimits({ used, onRun }: { used: Limits; onRun: (limits: Limits) 
   );
 }
 
+function stateOf(run: RunOut | undefined) {
+  if (!run) return <Quiet>not begun</Quiet>;
+  if (atWork(run)) return <span>{run.state === 'queued' ? 'queued' : `${run.doing}, ${Math.round(run.progress * 100)} %`}</span>;
+  if (run.state === 'failed') return <span title={run.message}>✕ {run.message}</span>;
+  if (run.state === 'cancelled') return <span title={run.message}>cancelled</span>;
+  return (
+    <>
+      {run.figure && <Big>{run.figure.text}</Big>}
+      <Quiet>{run.aside}</Quiet>
+    </>
+  );
+}
+
 /** The passes in working order, each with the figure it is judged by, its state and a way to run it again. */
-export function PassStrip({ runs, mends, snags, onRun, onCancel }: Props) {
-  const by = new Map(runs.map((r) => [r.name, r]));
-  const line = by.get('line up');
-  const label = by.get('label');
-  const solve = by.get('solve');
+export function PassStrip({ passes, runs, mends, snags, onRun, onCancel }: Props) {
   const busy = runs.some(atWork);
-  const residual = figure(line, 'worst_residual_ms');
-  const streams = Object.keys((line?.figures as { streams?: object } | undefined)?.streams ?? {}).length;
-  const named = figure(label, 'named_share');
-  const rms = figure(solve, 'residual_rms_mm');
-  const worst = (solve?.figures as { worst_marker?: string } | undefined)?.worst_marker;
-  const rebuild = by.get('rebuild');
-  const points = figure(rebuild, 'sd_mm');
-  const knocked = ((rebuild?.figures as { knocked?: { camera: string }[] } | undefined)?.knocked ?? []).map((k) => k.camera);
-  const limits = { min_cameras: figure(rebuild, 'min_cameras') ?? 3, residual_limit_px: figure(rebuild, 'residual_limit_px') ?? 0.7 };
-  const cells = [
-    ...(rebuild
-      ? [{ title: 'Rebuild', run: rebuild, again: 'rebuild', big: points === null ? null : `±${points.toFixed(2)} mm`, small: knocked.length ? `✕ ${knocked.join(', ')} moved` : 'cameras true', why: 'Expected scatter of the rebuilt points, from the noise of the centroids. Up to 0.3 mm is good. A camera that moved is placed anew in Stage, Trust.' }]
-      : []),
-    { title: 'Line up', run: line, again: 'line-up', big: residual === null ? null : `±${residual.toFixed(1)} ms`, small: `${streams} streams`, why: 'Scatter of the timecode stamps about the fitted clock, worst stream. Up to 1 ms is good.' },
-    { title: 'Label', run: label, again: 'label', big: named === null ? null : `${(100 * named).toFixed(1)} %`, small: 'of points named', why: 'Share of all points that have a marker’s name. The rest are ghosts or unclaimed.' },
-    { title: 'Mend', run: undefined, again: null, big: solve ? `${snags} snag${snags === 1 ? '' : 's'}` : null, small: `${mends} mended`, why: 'Snags left in the list on the right, and mends accepted so far.' },
-    { title: 'Solve', run: solve, again: 'solve', big: rms === null ? null : `${rms.toFixed(1)} mm`, small: worst ? `worst ${worst}` : '', why: 'Distance of the markers from the solved body, RMS. Skin moves 2 to 8 mm over bone, so up to 8 mm is good.' },
-  ];
+  const cells = passes.map((pass) => {
+    const mine = runs.filter((r) => r.name === pass.name);
+    return { pass, run: mine.find((r) => r.state === 'failed') ?? mine.find(atWork) ?? mine[0] };
+  });
   return (
     <Strip aria-label="Passes">
-      {cells.map((c) => {
-        const active = c.run && atWork(c.run) ? c.run : null;
-        return (
-          <Pass key={c.title} aria-label={c.title}>
+      {cells.map(({ pass, run }, i) => (
+        <Fragment key={pass.name}>
+          {i === cells.length - 1 && (
+            <Pass aria-label="Mend">
+              <h2>Mend</h2>
+              <div title="Snags left in the list on the right, and mends accepted so far."><Big>{snags} snag{snags === 1 ? '' : 's'}</Big><Quiet>{mends} mended</Quiet></div>
+            </Pass>
+          )}
+          <Pass aria-label={pass.words}>
             <h2>
-              {c.title}
-              {active ? (
-                <WordButton onPress={() => onCancel(active)} aria-label={`Cancel ${c.title}`}>cancel</WordButton>
+              {pass.words}
+              {run && atWork(run) ? (
+                <WordButton onPress={() => onCancel(run)} aria-label={`Cancel ${pass.words}`}>cancel</WordButton>
               ) : (
-                c.again && !busy && <span style={{ display: 'flex', gap: 10 }}>{c.again === 'rebuild' && <RebuildLimits key={rebuild!.id} used={limits} onRun={(l) => onRun('rebuild', l)} />}<WordButton onPress={() => onRun(c.again!, c.again === 'rebuild' ? limits : undefined)} aria-label={`Run ${c.title} again`}>run again</WordButton></span>
+                !busy && (
+                  <span style={{ display: 'flex', gap: 10 }}>
+                    {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} onRun={(values) => onRun(pass.name, values)} />}
+                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings)} aria-label={`Run ${pass.words} again`}>run again</WordButton>
+                  </span>
+                )
               )}
             </h2>
-            <div title={c.why} aria-live="polite">
-              {active ? (
-                <span>{active.state === 'queued' ? 'queued' : `at work, ${Math.round(active.progress * 100)} %`}</span>
-              ) : c.run?.state === 'failed' || c.run?.state === 'cancelled' ? (
-                <span title={c.run.message}>{c.run.state === 'failed' ? `✕ ${c.run.message}` : 'cancelled'}</span>
-              ) : c.big ? (
-                <>
-                  <Big>{c.big}</Big>
-                  <Quiet>{c.small}</Quiet>
-                </>
-              ) : (
-                <Quiet>not begun</Quiet>
-              )}
-            </div>
-            {active && <Progress value={active.progress} words={`${c.title} progress`} />}
+            <div title={pass.sentence} aria-live="polite">{stateOf(run)}</div>
+            {run && atWork(run) && <Progress value={run.progress} words={`${pass.words} progress`} />}
           </Pass>
-        );
-      })}
+        </Fragment>
+      ))}
     </Strip>
   );
 }

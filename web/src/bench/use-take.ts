@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
-import { loadTrack, rateOf, splitMotion, type Track } from '../api/tracks';
+import { loadTrack, splitMotion, type Track } from '../api/tracks';
 import { atWork } from '../parts/verdict';
 import type { Body } from '../view/pose';
 
@@ -37,7 +37,7 @@ export function useTrack(streams: StreamOut[] | undefined, name: string, step = 
   }).data;
 }
 
-type Stored = Pick<StreamOut, 'id' | 'name' | 'rate' | 'samples' | 'details' | 'shape'>;
+type Stored = Pick<StreamOut, 'id' | 'name' | 'rate_hz' | 'start_s' | 'samples' | 'details' | 'shape' | 'prop'>;
 
 /** The body's motion as the view wants it: solved, or as a file that was dropped on the slate brought it. */
 export function useBody(streams: Stored[] | undefined): Body | null {
@@ -65,7 +65,8 @@ export function useBody(streams: Stored[] | undefined): Body | null {
       rotation: query.data.r.values,
       root: query.data.p.values,
       frames: query.data.p.samples,
-      rate: rateOf(rotation.rate),
+      rate: rotation.rate_hz,
+      start: rotation.start_s,
     };
   }, [query.data, rotation]);
 }
@@ -74,7 +75,7 @@ export type PropView = { name: string; offsets: number[][]; pose: Track };
 
 /** Every solved prop with its pose track: place and turn. */
 export function useProps(streams: Stored[] | undefined): PropView[] {
-  const found = useMemo(() => streams?.filter((s) => typeof (s.details as { prop?: unknown }).prop === 'string' && s.shape.length === 1 && s.shape[0] === 7) ?? [], [streams]);
+  const found = useMemo(() => streams?.filter((s) => s.name === 'prop pose') ?? [], [streams]);
   const ids = found.map((s) => s.id);
   const tracks = useQuery({
     queryKey: ['props', ids],
@@ -86,8 +87,8 @@ export function useProps(streams: Stored[] | undefined): PropView[] {
   return useMemo(
     () =>
       (tracks ?? []).slice(0, found.length).map((pose, i) => {
-        const d = found[i].details as { prop: string; offsets_m?: number[][] };
-        return { name: d.prop, offsets: d.offsets_m ?? [], pose };
+        const d = found[i].details as { offsets_m?: number[][] };
+        return { name: found[i].prop, offsets: d.offsets_m ?? [], pose };
       }),
     [tracks, found],
   );

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { night } from '../theme';
-import { drawCurves, limitsOf, tickStep, type Paint } from './draw';
+import { drawChannels, drawCurves, limitsOf, tickStep, type Paint } from './draw';
 
 /** A canvas that keeps what was drawn as lines: for each stroke its dash and its points. */
 function sheet() {
@@ -34,9 +34,9 @@ describe('lanes', () => {
     for (let s = 4; s < 6; s += 1) values.set([s, 0, 0], s * 3); // filled
     const before = values.slice();
     before.fill(NaN, 12, 18);
-    const track = { values, samples: 10, width: 3, rate: 10 };
+    const track = { values, samples: 10, width: 3, rate: 10, start: 0 };
     const { paint, strokes } = sheet();
-    drawCurves(paint, track, { ...track, values: before }, 0, { first: 6, rate: 10, path: [[6, 0, 0], [9, 0, 0], null] });
+    drawCurves(paint, track, { ...track, values: before }, 0, { first: 6, rate: 10, start: 0, path: [[6, 0, 0], [9, 0, 0], null] });
     const [seen, filled, proposed] = strokes.filter((s) => s.points.some((q) => q[1] < 30)); // the band of x
     expect([seen.dash.length, filled.dash, proposed.dash]).toEqual([0, [3, 3], [1.5, 2.5]]);
     expect([seen, filled, proposed].map((s) => s.points.length)).toEqual([4, 2, 2]);
@@ -46,8 +46,23 @@ describe('lanes', () => {
   });
 
   it('finds the reach of a channel and ignores what is missing', () => {
-    const track = { values: new Float32Array([1, 9, NaN, 9, -2, 9]), samples: 3, width: 2, rate: 1 };
+    const track = { values: new Float32Array([1, 9, NaN, 9, -2, 9]), samples: 3, width: 2, rate: 1, start: 0 };
     expect(limitsOf(track, 0)).toEqual([-2, 1]);
     expect(limitsOf({ ...track, values: new Float32Array(6).fill(NaN) }, 0)).toEqual([0, 1]);
+  });
+
+  it('draws a sample where the fitted clock has it, whatever its device counted', () => {
+    const clap = 40;
+    const values = new Float32Array(100).map((_, s) => (s === clap ? 1 : 0));
+    const at = (start: number, rate: number, samples: number) => {
+      const { paint, strokes } = sheet();
+      paint.range = { from: 0, to: 2 };
+      drawChannels(paint, { values: values.slice(0, samples), samples, width: 1, rate, start }, [{ at: 0, colour: '#fff', dash: [] }], [[0, 1]]);
+      const points = strokes[0].points;
+      return points.reduce((best, q) => (q[1] < best[1] ? q : best))[0];
+    };
+    const late = at(0.4, 50, 80); // began 0.4 s after the take
+    expect(late).toBeCloseTo(((0.4 + clap / 50) / 2) * 100);
+    expect(at(0, clap / (0.4 + clap / 50), 80)).toBeCloseTo(late); // another rate, the same moment
   });
 });

@@ -1,4 +1,4 @@
-import type { Track } from '../api/tracks';
+import { sampleOf, timeOf, type Track } from '../api/tracks';
 import type { Theme } from '../theme';
 
 /** What part of the take the lanes show, seconds. */
@@ -8,9 +8,8 @@ export type Paint = { g: CanvasRenderingContext2D; width: number; height: number
 const x = (p: Paint, time: number) => ((time - p.range.from) / (p.range.to - p.range.from)) * p.width;
 
 /** First and last sample of a track under each pixel column are found by this; no allocation per pixel. */
-function sampleAt(p: Paint, track: Track, column: number, offset = 0): number {
-  const time = p.range.from + (column / p.width) * (p.range.to - p.range.from);
-  return Math.round((time - offset) * track.rate);
+function sampleAt(p: Paint, track: Track, column: number): number {
+  return sampleOf(track, p.range.from + (column / p.width) * (p.range.to - p.range.from));
 }
 
 /** A decent step for time ticks, seconds. */
@@ -83,8 +82,8 @@ export function drawMatrix(p: Paint, markers: Track, residual: Track | null, nam
   for (let m = 0; m < rows; m += 1) g.drawImage(sheet, 0, m, columns, 1, 0, m * row, width, Math.max(0.8, row - (row > 3 ? 1 : 0.25)));
 }
 
-/** A path as a mend would make it: places of samples from `first` on, null where it changes nothing. */
-export type Proposal = { first: number; rate: number; path: ([number, number, number] | null)[] };
+/** A path as a mend would make it: positions of samples from `first` on, null where it changes nothing. */
+export type Proposal = { first: number; rate: number; start: number; path: ([number, number, number] | null)[] };
 
 /** One marker's x, y and z over the visible time, each on its own scale band; filled samples dashed, a proposal dotted. */
 export function drawCurves(p: Paint, markers: Track, before: Track | null, marker: number, proposal: Proposal | null = null): void {
@@ -103,7 +102,7 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
     };
     for (let s = a; s < b; s += 1) reach(markers.values[s * markers.width + marker * 3 + axis]);
     proposal?.path.forEach((place, i) => {
-      const time = (proposal.first + i) / proposal.rate;
+      const time = timeOf(proposal, proposal.first + i);
       if (place && time >= p.range.from && time <= p.range.to) reach(place[axis]);
     });
     if (!(high >= low)) continue;
@@ -111,7 +110,7 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
     const band = height / 3 - 6;
     const y = (v: number) => top + band - ((v - low) / Math.max(high - low, 0.02)) * band;
     g.strokeStyle = styles[axis];
-    const line = (dash: number[], count: number, from: number, by: number, rate: number, value: (s: number) => number) => {
+    const line = (dash: number[], count: number, from: number, by: number, clock: Pick<Track, 'start' | 'rate'>, value: (s: number) => number) => {
       g.setLineDash(dash);
       g.beginPath();
       let open = false;
@@ -119,7 +118,7 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
         const v = value(s);
         if (Number.isNaN(v)) open = false;
         else {
-          const px = x(p, s / rate);
+          const px = x(p, timeOf(clock, s));
           if (open) g.lineTo(px, y(v));
           else g.moveTo(px, y(v));
           open = true;
@@ -128,11 +127,11 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
       g.stroke();
     };
     for (const filled of [false, true])
-      line(filled ? [3, 3] : [], b - a, a, step, markers.rate, (s) => {
+      line(filled ? [3, 3] : [], b - a, a, step, markers, (s) => {
         const at = s * markers.width + marker * 3 + axis;
         return (before !== null && Number.isNaN(before.values[at])) === filled ? markers.values[at] : NaN;
       });
-    if (proposal) line([1.5, 2.5], proposal.path.length, proposal.first, 1, proposal.rate, (s) => proposal.path[s - proposal.first]?.[axis] ?? NaN);
+    if (proposal) line([1.5, 2.5], proposal.path.length, proposal.first, 1, proposal, (s) => proposal.path[s - proposal.first]?.[axis] ?? NaN);
     g.setLineDash([]);
     g.font = `10px ${theme.mono}`;
     const words = `${'xyz'[axis]} ${Math.round(low * 1000)}…${Math.round(high * 1000)} mm`;
@@ -185,8 +184,8 @@ export function drawChannels(p: Paint, track: Track, channels: { at: number; col
         continue;
       }
       const y = height - 3 - ((v - low) / Math.max(high - low, 1e-6)) * (height - 6);
-      if (open) g.lineTo(x(p, s / track.rate), y);
-      else g.moveTo(x(p, s / track.rate), y);
+      if (open) g.lineTo(x(p, timeOf(track, s)), y);
+      else g.moveTo(x(p, timeOf(track, s)), y);
       open = true;
     }
     g.stroke();
@@ -204,8 +203,8 @@ export function drawMissing(p: Paint, track: Track): void {
     if (gone && from < 0) from = s;
     if (!gone && from >= 0) {
       if ((s - from) / track.rate > 0.08) {
-        const a = x(p, from / track.rate);
-        const b = x(p, s / track.rate);
+        const a = x(p, timeOf(track, from));
+        const b = x(p, timeOf(track, s));
         g.save();
         g.beginPath();
         g.rect(a, 1, b - a, height - 2);

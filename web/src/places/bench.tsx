@@ -4,9 +4,8 @@ import { Dialog, Modal, ModalOverlay } from 'react-aria-components';
 import { useParams, useSearchParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { patch, post, type Me, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
-import { rateOf } from '../api/tracks';
 import { useBenchLanes } from '../bench/bench-lanes';
-import { PassStrip, type Limits } from '../bench/passes';
+import { PassStrip, type Settings } from '../bench/passes';
 import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
 import { useBody, useProps, useTake, useTrack } from '../bench/use-take';
@@ -226,9 +225,9 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const ghost = useMemo(() => {
     if (!preview || !proposed) return null;
     const changed = preview.after.map((p, i) => (p && !preview.before[i] ? p : proposed.kind === 'fill' ? null : p));
-    return { first: preview.first, rate: rateOf(preview.rate), path: changed as ([number, number, number] | null)[] };
-  }, [preview, proposed]);
-  const again = useMutation({ mutationFn: ({ name, limits }: { name: string; limits?: Limits }) => post(`/takes/${id}/passes/${name}`, limits), onSettled: refresh });
+    return { first: preview.first, rate: markers?.rate ?? 1, start: markers?.start ?? 0, path: changed as ([number, number, number] | null)[] };
+  }, [preview, proposed, markers]);
+  const again = useMutation({ mutationFn: ({ name, parameters }: { name: string; parameters?: Settings }) => post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {} }), onSettled: refresh });
   const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
   const undo = useMutation({
     mutationFn: (redo: boolean) => post<{ words: string | null }>(`/takes/${id}/undo?redo=${redo}`),
@@ -328,13 +327,13 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
       right={<ThemeProvider theme={night}><ClockFace transport={transport} labelOf={labelOf} /></ThemeProvider>}
     >
       <Layout>
-        <PassStrip runs={runs} mends={mends} snags={leftOver} onRun={(name, limits) => again.mutate({ name, limits })} onCancel={(r) => stop.mutate(r)} />
+        <PassStrip passes={data.passes} runs={runs} mends={mends} snags={leftOver} onRun={(name, parameters) => again.mutate({ name, parameters })} onCancel={(r) => stop.mutate(r)} />
         <Upper>
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {notes.length > 0 && <FileNotes aria-label="Notes on the files">{notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
             {body || markers ? (
               <StageView
-                caption={`${data.performer} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}
+                caption={`${take.performers.join(', ')} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}
                 body={body} markers={markers ?? null} props={props} ghost={ghost} names={names} transport={transport} selected={marker < 0 ? null : marker}
                 onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
               />

@@ -103,7 +103,7 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
       <View>
         <div style={{ flex: 1, minHeight: 0 }}>
           {body ? (
-            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performer}`} body={body} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
+            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performers.join(', ')}`} body={body} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
           ) : (
             <p style={{ padding: 20 }}>Fetching the motion…</p>
           )}
@@ -152,7 +152,7 @@ export function PackagePage({ me }: { me: Me }) {
                   <PlainButton aria-pressed={i === picked} onPress={() => setPicked(i)} style={{ borderColor: i === picked ? paper.selection : 'transparent' }}>
                     {t.slate} take {t.number}
                   </PlainButton>{' '}
-                  <Quiet>{(t.out_s - t.in_s).toFixed(1)} s · {t.performer}</Quiet>
+                  <Quiet>{(t.out_s - t.in_s).toFixed(1)} s · {t.performers.join(', ')}</Quiet>
                 </li>
               ))}
             </ul>

@@ -11,7 +11,7 @@ function arm(rotation: number[]): Body {
     rotation: new Float32Array(rotation),
     root: new Float32Array([1, 1, 0]),
     frames: 1,
-    rate: 120,
+    rate: 120, start: 0,
   };
 }
 

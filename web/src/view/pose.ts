@@ -6,7 +6,9 @@ export type Body = {
   rotation: Float32Array;
   root: Float32Array;
   frames: number;
+  /** Frame i lies at start + i / rate seconds of the take. */
   rate: number;
+  start: number;
 };
 
 export type PoseBuffers = { joints: Float32Array; world: Float32Array };

@@ -9,7 +9,7 @@ const body: Body = {
   rotation: new Float32Array(16),
   root: new Float32Array(3),
   frames: 1,
-  rate: 120,
+  rate: 120, start: 0,
 };
 
 describe('segments', () => {

@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
-import type { Track } from '../api/tracks';
+import { nearestSample, sampleOf, type Track } from '../api/tracks';
 import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
@@ -125,7 +125,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
         setDpr(share * FULL);
       }
       if (body && buffers && bones.current) {
-        pose(body, Math.round(time * body.rate), buffers);
+        pose(body, sampleOf(body, time), buffers);
         const j = buffers.joints;
         segments.forEach((seg, i) => {
           a.fromArray(j, seg.parent * 3);
@@ -147,7 +147,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
         }
       }
       if (markers && dots.current) {
-        const frame = Math.min(markers.samples - 1, Math.max(0, Math.round(time * markers.rate)));
+        const frame = nearestSample(markers, time);
         const count = markers.width / 3;
         for (let i = 0; i < count; i += 1) {
           const at = frame * markers.width + i * 3;
@@ -178,12 +178,12 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
       }
       frames.forEach((object, i) => {
         const track = props[i].pose;
-        const at = Math.min(track.samples - 1, Math.max(0, Math.round(time * track.rate))) * 7;
+        const at = nearestSample(track, time) * 7;
         object.position.fromArray(track.values, at);
         object.quaternion.fromArray(track.values, at + 3);
       });
       if (spirit.current) {
-        const place = ghost?.path[Math.round(time * (ghost?.rate ?? 1)) - (ghost?.first ?? 0)];
+        const place = ghost ? ghost.path[sampleOf(ghost, time) - ghost.first] : null;
         spirit.current.visible = Boolean(place);
         if (place) spirit.current.position.fromArray(place);
       }
@@ -200,20 +200,20 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
     const target = new THREE.Vector3(0, 0.95, 0);
     let distance = 3.1;
     if (markers && look.from === 'selection' && selected !== null) {
-      const at = Math.round(transport.time * markers.rate) * markers.width + selected * 3;
+      const at = nearestSample(markers, transport.time) * markers.width + selected * 3;
       if (!Number.isNaN(markers.values[at])) {
         target.fromArray(markers.values, at);
         distance = 0.9;
       }
     } else if (body) {
-      const at = Math.min(body.frames - 1, Math.round(transport.time * body.rate)) * 3;
+      const at = Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) * 3;
       target.set(body.root[at], 0.92, body.root[at + 2]);
     }
     const direction = new THREE.Vector3(
       ...(({ front: [0, 0.12, 1], left: [1, 0.12, 0], above: [0.001, 1, 0.001] } as Record<string, [number, number, number]>)[look.from] ?? [0.45, 0.22, 0.87]),
     ).normalize();
     if (body && look.from !== 'above') {
-      const at = Math.min(body.frames - 1, Math.round(transport.time * body.rate)) * body.parents.length * 4;
+      const at = Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) * body.parents.length * 4;
       const turn = 2 * Math.atan2(body.rotation[at + 1], body.rotation[at + 3]);
       direction.applyAxisAngle(UP, turn);
     }

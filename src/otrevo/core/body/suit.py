@@ -11,9 +11,11 @@ from scipy.ndimage import uniform_filter1d
 from scipy.optimize import minimize_scalar
 
 from otrevo.core.conventions import (
+    make_continuous,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
+    slerp,
 )
 from otrevo.core.errors import InputError
 
@@ -98,4 +100,23 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
         yaw = np.interp(np.arange(len(sensor)), at, uniform_filter1d(yaw, window, mode="nearest"))
         turn = quaternion_from_rotvec(-yaw[:, None] * np.array([0.0, 1, 0]))
         out[name] = quaternion_multiply(turn, unmounted)
+    return out
+
+
+def resample_sensor(own_times, quaternions, at):
+    """Suit orientations at other times: own_times (T,), quaternions (T, S, 4), at (N,) -> (N, S, 4).
+
+    NaN where the packet nearest in time was lost, and before the first and after the last one.
+    """
+    filled = quaternions.copy()
+    lost = ~np.isfinite(filled[..., 0])
+    for s in range(filled.shape[1]):  # hold the last packet inside short losses so that slerp has both ends
+        good = np.flatnonzero(~lost[:, s])
+        if len(good) == 0:
+            filled[:, s] = [0, 0, 0, 1]
+            continue
+        filled[:, s] = filled[good[np.clip(np.searchsorted(good, np.arange(len(filled)), "right") - 1, 0, None)], s]
+    out = slerp(own_times, make_continuous(filled), at)
+    nearest = np.clip(np.searchsorted(own_times, at), 0, len(own_times) - 1)
+    out[lost[nearest] | ((at < own_times[0]) | (at > own_times[-1]))[:, None]] = np.nan
     return out

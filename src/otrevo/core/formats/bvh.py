@@ -271,7 +271,7 @@ def _streams(path, timecode_format):
         "bones": list(skeleton.names), "parents": skeleton.parents.tolist(),
         "offsets_m": skeleton.rest_offset_m.tolist(), "notes": list(motion.notes),
     }  # fmt: skip
-    return [FileStream("body file", "motion", motion.rate, data, details)]
+    return [FileStream("body file", "motion", motion.rate, data, details, True)]
 
 
 def motion_difference(written, read):

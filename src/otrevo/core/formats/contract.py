@@ -19,7 +19,7 @@ class FileStream:
     """One stream of a take as a file brings it.
 
     name and kind: of the stream; rate: samples a second; data (T, ...), NaN where absent; details: what the stream's
-    reader needs besides, and `notes` on what was odd about the file.
+    reader needs besides, and `notes` on what was odd about the file; of_performer: it is about the one who performs.
     """
 
     name: str
@@ -27,6 +27,7 @@ class FileStream:
     rate: Fraction
     data: np.ndarray
     details: dict = field(default_factory=dict)
+    of_performer: bool = False
 
     @property
     def seconds(self):

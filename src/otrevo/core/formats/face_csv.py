@@ -68,7 +68,7 @@ def _streams(path, timecode_format):
         rate = Fraction(1 / float(np.median(np.diff(times)))).limit_denominator(1001)
     whole = np.zeros((len(values), len(FACE_SHAPES)))
     whole[:, [FACE_SHAPES.index(n) for n in names]] = values
-    return [FileStream("face", "shapes", rate, whole, {"names": list(FACE_SHAPES)})]
+    return [FileStream("face", "shapes", rate, whole, {"names": list(FACE_SHAPES)}, True)]
 
 
 def _check(path):

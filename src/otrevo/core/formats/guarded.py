@@ -57,7 +57,7 @@ def read_dropped(path, name, timecode_format):
         if "error" in found:
             raise InputError(found["error"].replace(path.name, name))
         return [
-            FileStream(s["name"], s["kind"], Fraction(s["rate"]), np.load(Path(folder) / f"{i}.npy"), s["details"])
+            FileStream(s["name"], s["kind"], Fraction(s["rate"]), np.load(Path(folder) / f"{i}.npy"), s["details"], s["of_performer"])
             for i, s in enumerate(found["streams"])
         ]
 
@@ -82,7 +82,8 @@ def _answer(request):
         np.save(Path(request["out"]) / f"{i}.npy", np.ascontiguousarray(stream.data), allow_pickle=False)
     return {
         "streams": [
-            {"name": s.name, "kind": s.kind, "rate": str(s.rate), "details": s.details} for s in streams
+            {"name": s.name, "kind": s.kind, "rate": str(s.rate), "details": s.details, "of_performer": s.of_performer}
+            for s in streams
         ]
     }  # fmt: skip
 

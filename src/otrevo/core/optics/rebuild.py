@@ -181,6 +181,17 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
     return Rebuilt(points, deviation, by, each, figures)
 
 
+def over_cameras(centroids, names, cameras):
+    """Centroids numbered over solved cameras; those of cameras that were not solved are left out.
+
+    names: of the cameras that `centroids` are numbered over now.
+    """
+    number = np.array([next((i for i, c in enumerate(cameras) if c.name == n), -1) for n in names])
+    mine = centroids.only(number[centroids.camera] >= 0)
+    order = np.lexsort((mine.xy[:, 0], number[mine.camera], mine.frame))
+    return type(mine)(mine.frame[order], number[mine.camera][order], mine.xy[order], mine.radius[order])
+
+
 def rebuilt_by(some, centroids, cameras, rate, progress=None):
     """Points (T, N, 3) of a recording as only the cameras numbered `some` give them."""
     number = np.full(len(cameras), -1)

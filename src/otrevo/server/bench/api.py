@@ -1,36 +1,42 @@
 """Bench: one take's streams, runs, snags and mends; tracks as Arrow bytes."""
 
 import numpy as np
-from django.db import transaction
 from django.http import HttpResponse
-from ninja import Field, Query, Router, Schema
+from ninja import Query, Router, Schema
 from ninja.errors import HttpError
 
 from otrevo.core.errors import InputError
-from otrevo.core.markers.mends import check_mend
+from otrevo.core.passes.catalogue import PASSES
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
-from otrevo.server.bench.jobs import queue_from
-from otrevo.server.bench.models import Mend, Run
-from otrevo.server.bench.passes import latest, mend_preview
-from otrevo.server.shoot.api import RunOut, TakeRow, busy, fetch_take, newest_runs, run_out, take_row
-from otrevo.server.shoot.models import Change, Take
-from otrevo.server.streams.models import Stream
-from otrevo.server.streams.store import stream_bytes
+from otrevo.server.takes import mends
+from otrevo.server.takes.jobs import need_nothing_at_work, passes_of_take, queue_from, solve_again
+from otrevo.server.takes.material import clocks, latest
+from otrevo.server.takes.models import Stream
+from otrevo.server.takes.rows import RunOut, TakeRow, fetch_take, run_out, runs_out, take_row
+from otrevo.server.takes.streams import stream_bytes
+from otrevo.server.work.models import ACTIVE, Run
+from otrevo.server.work.queue import cancel
 
 router = Router(tags=["bench"])
 LONGEST_RANGE = 2_000_000
 
 
 class StreamOut(Schema):
+    """One stream; start_s and rate_hz are its fitted clock: sample i lies at start_s + i / rate_hz seconds of the take."""
+
     id: int
     name: str
     kind: str
     rate: str
     shape: list[int]
     samples: int
+    start_s: float
+    rate_hz: float
     details: dict
     computed: bool
+    performer: str
+    prop: str
 
 
 class SnagOut(Schema):
@@ -54,18 +60,46 @@ class MendOut(Schema):
     document: dict
 
 
+class ParameterOut(Schema):
+    name: str
+    words: str
+    default: float
+    low: float
+    high: float
+    step: float
+    unit: str
+    sentence: str
+    whole: bool
+
+
+class PassOut(Schema):
+    """A pass that this take goes through."""
+
+    name: str
+    words: str
+    sentence: str
+    parameters: list[ParameterOut]
+
+
+class AppearanceOut(Schema):
+    performer_id: int
+    performer: str
+    kit: list[str]
+    calibration_version: int | None
+
+
 class TakeOut(Schema):
     take: TakeRow
+    passes: list[PassOut]
+    appearances: list[AppearanceOut]
     production_id: int
     production: str
     day: int
     slate_id: int
     slate: str
     title: str
-    performer: str
     timecode_rate: str
     drop_frame: bool
-    calibration_version: int | None
     streams: list[StreamOut]
     snags: list[SnagOut]
     mends: list[MendOut]
@@ -77,7 +111,7 @@ class MendIn(Schema):
 
 
 class PreviewOut(Schema):
-    """One marker from frame `first` on: places in metres, null where hidden, before and after the mend."""
+    """One marker from frame `first` on: positions in metres, null where hidden, before and after the mend."""
 
     first: int
     rate: str
@@ -87,47 +121,67 @@ class PreviewOut(Schema):
 
 def _snags(take):
     """Snags of the newest finished runs; those about gaps that a later mend filled are marked."""
-    out = []
     active = [m.document for m in take.mends.all() if m.active]
-    solved = latest(take, "solve") is not None
-    for name in ("rebuild", "line up", "calibrate", "label", "solve"):
-        run = latest(take, name)
-        if run is None:
-            continue
-        for snag in run.snags:
-            if name == "label" and solved and snag["kind"] in ("gap", "spike", "missing marker"):
-                continue  # the solve run lists what is left of these after mending
-            out.append(snag | {"from_pass": name, "mended": _is_mended(snag, active)})
+    runs = {p.name: latest(take, p.name) for p in PASSES}
+    out = []
+    for p in PASSES:
+        anew = {kind for later, kinds in p.found_anew.items() if runs.get(later) for kind in kinds}
+        for snag in runs[p.name].snags if runs[p.name] else ():
+            if snag["kind"] not in anew:
+                out.append(snag | {"from_pass": p.name, "mended": _is_mended(snag, active)})
     return sorted(out, key=lambda s: (s["mended"], -s["severity"], s["start_s"]))
 
 
-def _is_mended(snag, mends):
+def _is_mended(snag, documents):
     proposal = snag.get("proposal")
     return bool(proposal) and any(
         m["marker"] == proposal["marker"] and m["start"] <= proposal["start"] and m["end"] >= proposal["end"]
-        for m in mends
+        for m in documents
     )
 
 
 def _streams(take):
-    newest = [r.pk for r in (latest(take, n) for n in ("rebuild", "label", "solve")) if r]
-    rows = Stream.objects.filter(take=take).filter(run=None) | Stream.objects.filter(run_id__in=newest)
-    return [
-        {"id": s.pk, "name": s.name, "kind": s.kind, "rate": s.rate, "shape": s.shape, "samples": s.samples,
-         "details": s.details, "computed": s.run_id is not None}
-        for s in rows.order_by("id")
-    ]  # fmt: skip
+    """Recorded streams, and the tracks of the newest run of every pass for everybody."""
+    performers = [a.performer for a in take.in_it]
+    about = [(p.name, who) for p in PASSES for who in (performers if p.about == "performer" else [None])]
+    newest = [r.pk for r in (latest(take, name, who) for name, who in about) if r]
+    rows = Stream.objects.filter(take=take, run=None) | Stream.objects.filter(take=take, run_id__in=newest)
+    rows = list(rows.select_related("performer").order_by("id"))
+    clock = clocks(take, rows)
+    return [stream_out(s, clock[s.pk]) for s in rows]
+
+
+def stream_out(s, clock):
+    return {
+        "id": s.pk, "name": s.name, "kind": s.kind, "rate": s.rate, "shape": s.shape, "samples": s.samples,
+        "start_s": clock.start_s, "rate_hz": clock.hz, "details": s.details, "computed": s.run_id is not None,
+        "performer": s.performer.name if s.performer_id else "", "prop": s.prop,
+    }  # fmt: skip
+
+
+def pass_out(p):
+    keys = ("name", "words", "default", "low", "high", "step", "unit", "sentence", "whole")
+    return {
+        "name": p.name, "words": p.words, "sentence": p.figure.sentence,
+        "parameters": [{k: getattr(x, k) for k in keys} for x in p.parameters],
+    }  # fmt: skip
 
 
 @router.get("/takes/{take_id}/bench", response=TakeOut)
 def take(request, take_id: int):
     item = fetch_take(request, take_id)
     production = item.production
+    appearances = item.appearances.select_related("performer", "calibration")
     return {
-        "take": take_row(item), "production_id": production.pk, "production": production.name, "day": item.slate.day.number,
-        "slate_id": item.slate_id, "slate": item.slate.name, "title": item.slate.title, "performer": item.slate.performer.name,
+        "take": take_row(item), "passes": [pass_out(p) for p in passes_of_take(item)],
+        "appearances": [
+            {"performer_id": a.performer_id, "performer": a.performer.name, "kit": a.kit,
+             "calibration_version": a.calibration.version if a.calibration else None}
+            for a in appearances
+        ],
+        "production_id": production.pk, "production": production.name, "day": item.slate.day.number,
+        "slate_id": item.slate_id, "slate": item.slate.name, "title": item.slate.title,
         "timecode_rate": production.timecode_rate, "drop_frame": production.drop_frame,
-        "calibration_version": item.calibration.version if item.calibration else None,
         "streams": _streams(item), "snags": _snags(item),
         "mends": [{"id": m.pk, "words": m.words, "active": m.active, "document": m.document} for m in item.mends.all()],
     }  # fmt: skip
@@ -135,7 +189,7 @@ def take(request, take_id: int):
 
 @router.get("/takes/{take_id}/runs", response=list[RunOut])
 def runs(request, take_id: int):
-    return newest_runs(fetch_take(request, take_id))
+    return runs_out(fetch_take(request, take_id).newest)
 
 
 @router.get("/streams/{stream_id}/data")
@@ -159,74 +213,42 @@ def _handed_over(stream):
     return stream.run_id and stream.run.packages.filter(state__in=["sent", "accepted", "returned"]).exists()
 
 
-class RebuildLimits(Schema):
-    """What the rebuild may be told: how many cameras must see a new point, how far off a sighting may lie."""
-
-    min_cameras: int = Field(3, ge=2, le=12)
-    residual_limit_px: float = Field(0.7, ge=0.2, le=10)
+class PassIn(Schema):
+    parameters: dict = {}
 
 
 @router.post("/takes/{take_id}/passes/{name}", response=RunOut)
-def run_pass(request, take_id: int, name: str, limits: RebuildLimits | None = None):
+def run_pass(request, take_id: int, name: str, payload: PassIn | None = None):
+    """Run a pass again, and everything that builds on it; parameters as the pass declares them."""
     item = fetch_take(request, take_id)
-    name = name.replace("-", " ")
-    if limits is not None and name != "rebuild":
-        raise InputError(f"Limits are for the rebuild; {name} takes none.")
-    if item.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
-        raise InputError("A pass is already at work on this take; wait for it or cancel it.")
-    newest = item.calibration and item.slate.performer.calibrations.first()
-    if item.calibration is None and (newest := item.slate.performer.calibrations.first()):
-        Take.objects.filter(pk=item.pk).update(calibration=newest)
-    return run_out(queue_from(item, name, limits and limits.dict()))
+    need_nothing_at_work(item)
+    return run_out(queue_from(item, name.replace("-", " "), payload.parameters if payload else {}, request.user))
 
 
 @router.post("/runs/{run_id}/cancel", response=RunOut)
-def cancel(request, run_id: int):
-    runs = Run.objects.select_related("take__slate__day")
+def cancel_run(request, run_id: int):
+    """Stop a run of a take, and all that waits for it."""
+    runs = Run.objects.filter(take__isnull=False).select_related("take__slate__day")
     run = fetch(request.user, runs, "take.production_id", DESK_ROLES, pk=run_id)
-    run.take.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).update(cancel_asked=True)
-    run.refresh_from_db()
-    return run_out(run)
+    cancel(Run.objects.filter(take=run.take, state__in=ACTIVE))
+    return run_out(Run.objects.get(pk=run.pk))
+
+
+def _positions(path):
+    return [row if np.isfinite(row[0]) else None for row in path.round(5).tolist()]
 
 
 @router.post("/takes/{take_id}/mends/preview", response=PreviewOut)
 def preview_mend(request, take_id: int, payload: MendIn):
     """What a mend would do to its marker, nothing being changed."""
-    item = fetch_take(request, take_id)
-    solve = latest(item, "solve")
-    if solve is None:
-        raise InputError("The take is not solved yet; a mend cannot be shown before it.")
-    stream = solve.tracks.get(name="mended")
-    check_mend(payload.document, stream.details["names"], stream.samples)
-    first, before, after = mend_preview(item, solve, payload.document)
-
-    def places(path):
-        return [row if np.isfinite(row[0]) else None for row in path.round(5).tolist()]
-
-    return {"first": first, "rate": stream.rate, "before": places(before), "after": places(after)}
+    first, rate, before, after = mends.preview(fetch_take(request, take_id), payload.document)
+    return {"first": first, "rate": rate, "before": _positions(before), "after": _positions(after)}
 
 
 @router.post("/takes/{take_id}/mends", response=TakeOut)
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
     item = fetch_take(request, take_id)
-    solve = latest(item, "solve")
-    if solve is None:
-        raise InputError("The take is not solved yet; mends are checked against its markers.")
-    stream = solve.tracks.get(name="mended")
-    for row in payload:
-        check_mend(row.document, stream.details["names"], stream.samples)
-    with transaction.atomic():
-        item.changes.filter(undone=True).delete()
-        made = []
-        for row in payload:
-            words = row.words or f"{row.document['kind']} {row.document['marker']}"
-            made.append(Mend.objects.create(take=item, document=row.document, words=words[:160], user=request.user))
-        if made:  # accepted together, undone together
-            more = f" and {len(made) - 1} more" if len(made) > 1 else ""
-            Change.objects.create(
-                take=item, user=request.user, words=made[0].words[:140] + more, after={"mends": [m.pk for m in made]}
-            )
-    if not busy(item):
-        queue_from(item, "solve")
+    mends.accept(item, request.user, [(row.document, row.words) for row in payload])
+    solve_again(item, request.user)
     return take(request, take_id)

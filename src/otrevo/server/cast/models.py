@@ -24,7 +24,7 @@ class PerformerCalibration(models.Model):
     version = models.PositiveIntegerField()
     document = models.JSONField()
     made_at = models.DateTimeField(auto_now_add=True)
-    warm_up = models.ForeignKey("shoot.Take", on_delete=models.SET_NULL, null=True, related_name="calibrations_made")
+    warm_up = models.ForeignKey("takes.Take", on_delete=models.SET_NULL, null=True, related_name="calibrations_made")
 
     class Meta:
         ordering = ["-version"]

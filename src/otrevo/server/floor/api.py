@@ -9,14 +9,14 @@ from ninja import Field, Router, Schema
 
 from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
-from otrevo.server.bench.jobs import queue
 from otrevo.server.floor.models import Rolling
-from otrevo.server.floor.record import SHORTEST_TAKE_S, scene_of
+from otrevo.server.floor.record import SHORTEST_TAKE_S, queue_take, scene_of
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.live.session import MOST_SECONDS
-from otrevo.server.shoot.actions import make_take
-from otrevo.server.shoot.api import TakeRow, fetch_take, take_row
-from otrevo.server.shoot.models import Slate, Take
+from otrevo.server.shoot.models import Slate
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.rows import TakeRow, fetch_take, take_row
 
 router = Router(tags=["floor"])
 EXPECTED = {"optical": 120.0, "suit": 100.0, "gloves": 90.0, "face": 60.0, "sound": 48000.0}
@@ -173,12 +173,7 @@ def cut(request, slate_id: int):
         except InputError as error:  # the take stands without it: the simulated stage films it anew
             lost = f"The live recording of the cameras was lost: {error}"
             Take.objects.filter(pk=take.pk).update(note=f"{rolling.note}\n{lost}" if rolling.note else lost)
-    passes = (
-        ("record", "rebuild", "calibrate", "line up", "label", "solve")
-        if slate.warm_up
-        else ("record", "rebuild", "line up", "label", "solve")
-    )
-    queue(take, *passes, parameters=rolling.parameters | {"seconds": min(seconds, MOST_SECONDS)})
+    queue_take(take, rolling.parameters | {"seconds": min(seconds, MOST_SECONDS)}, request.user)
     return take_row(fetch_take(request, take.pk))
 
 

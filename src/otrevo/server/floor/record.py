@@ -3,12 +3,20 @@
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.centroids import from_rows
+from otrevo.core.passes.catalogue import passes_of
 from otrevo.core.props.prop import SHIPPED
 from otrevo.core.sim.stage import OPTICAL_RATE, roll
 from otrevo.server.stage.room import room_of, simulated
-from otrevo.server.streams.store import recorded, write_centroids, write_stream
+from otrevo.server.takes.jobs import PASS, runs_of
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.picture import take_picture
+from otrevo.server.takes.streams import recorded, write_centroids, write_stream
+from otrevo.server.work.kinds import Kind
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import queue
 
 SHORTEST_TAKE_S = 2.0
+WORN = ("suit", "gloves", "face")  # the others are about the room
 
 
 def scene_of(slate, parameters):
@@ -20,9 +28,16 @@ def scene_of(slate, parameters):
     return {"scene": "take", "seed": parameters["seed"], "performance": performance}
 
 
-def run_record(run, report):
-    """Write what every device of the performer's kit recorded between roll and cut; what the recorder kept is there."""
-    take = run.take
+def queue_take(take, parameters, user=None):
+    """Have what was rolled written, and the passes that will then be there to do; a warm-up calibrates its performer."""
+    streams = {"cameras", *take.slate.performer.kit}
+    recording = Run(kind="recording", name="record", take=take, parameters=parameters, asked_by=user)
+    return queue([recording, *runs_of(take, passes_of(streams, take.slate.warm_up), user=user)])[0]
+
+
+def _carry_out(run, report):
+    """What every device of the performer's kit recorded between roll and cut; what the recorder kept is there."""
+    take = Take.objects.select_related("slate__day__production", "slate__performer").get(pk=run.take_id)
     slate, performer = take.slate, take.slate.performer
     parameters = run.parameters
     rolled_s = parameters.get("seconds") or 0.0
@@ -39,20 +54,31 @@ def run_record(run, report):
         props=[SHIPPED[name] for name in slate.props], room=simulated(room_of(take.production)),
         seconds=rolled_s,
     )  # fmt: skip
-    report(0.4)
+    report(0.9)
     length = rolled_s or len(rolled.performance.motion) / float(OPTICAL_RATE)
-    take.streams.filter(run=None).exclude(pk=kept and kept.pk).delete()  # a second try after a lost worker begins anew
-    for name, stream in rolled.streams.items():
-        count = min(len(stream.data), int(length * stream.rate))
-        stamps = stream.stamps[stream.stamps[:, 0] < int(length * stream.rate)]
-        if stream.kind == "centroids":
-            seen = from_rows(stream.data)
-            seen = seen.only(seen.frame < int(length * stream.rate))
-            write_centroids(take, name, stream.rate, seen, stream.extra["cameras"], stamps)
-            continue
-        write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps,
-                     details={"names": list(FACE_SHAPES)} if stream.kind == "shapes" else None)  # fmt: skip
-    take.duration_s, take.in_s, take.out_s = length, 0.0, length
-    take.save(update_fields=["duration_s", "in_s", "out_s"])
-    report(1.0)
-    return []
+
+    def store():
+        for name, stream in rolled.streams.items():
+            count = min(len(stream.data), int(length * stream.rate))
+            stamps = stream.stamps[stream.stamps[:, 0] < int(length * stream.rate)]
+            if stream.kind == "centroids":
+                seen = from_rows(stream.data)
+                seen = seen.only(seen.frame < int(length * stream.rate))
+                write_centroids(take, name, stream.rate, seen, stream.extra["cameras"], stamps)
+                continue
+            write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps,
+                         details={"names": list(FACE_SHAPES)} if stream.kind == "shapes" else None,
+                         performer=performer if name in WORN else None)  # fmt: skip
+        take.duration_s, take.in_s, take.out_s = length, 0.0, length
+        take.save(update_fields=["duration_s", "in_s", "out_s"])
+
+    return store
+
+
+def _ended(run):
+    if run.state == Run.State.DONE:
+        take = Take.objects.select_related("slate").get(pk=run.take_id)
+        Take.objects.filter(pk=take.pk).update(picture=take_picture(take))
+
+
+RECORDING = Kind(PASS.lock, _carry_out, _ended)

@@ -3,6 +3,7 @@
 from datetime import datetime
 from fractions import Fraction
 
+from django.db import transaction
 from django.http import HttpResponse
 from ninja import Router, Schema
 
@@ -11,9 +12,13 @@ from otrevo.core.formats.catalogue import delivered, dropped, format_named
 from otrevo.core.package.naming import clean
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
 from otrevo.server.accounts.models import Role
-from otrevo.server.handover.jobs import build
+from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
-from otrevo.server.shoot.models import Production, Take
+from otrevo.server.shoot.models import Production
+from otrevo.server.takes.material import clocks
+from otrevo.server.takes.models import Take
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import cancel
 
 router = Router(tags=["handover"])
 SEEN_BY_ANIMATORS = (Package.State.SENT, Package.State.ACCEPTED, Package.State.RETURNED)
@@ -44,8 +49,12 @@ class TrackOut(Schema):
     name: str
     rate: str
     samples: int
+    start_s: float
+    rate_hz: float
     shape: list[int]
     details: dict
+    performer: str
+    prop: str
 
 
 class PackagedTake(Schema):
@@ -53,7 +62,7 @@ class PackagedTake(Schema):
     slate: str
     title: str
     number: int
-    performer: str
+    performers: list[str]
     in_s: float
     out_s: float
     first_timecode: str
@@ -90,22 +99,28 @@ def formats(request):
 
 def _take_out(package, item):
     fmt = package.production.timecode_format
-    run = package.runs.filter(take=item).first()
-    tracks = run.tracks.filter(kind__in=["rotations", "places", "pose"]) if run else []
+    tracks = [
+        t
+        for run in package.runs.filter(take=item)
+        for t in run.tracks.filter(kind__in=["rotations", "places", "pose"]).select_related("performer")
+    ]
+    clock = clocks(item, tracks)
     return {
         "take_id": item.pk, "slate": item.slate.name, "title": item.slate.title, "number": item.number,
-        "performer": item.slate.performer.name, "in_s": item.in_s, "out_s": item.out_s,
+        "performers": [a.performer.name for a in item.appearances.select_related("performer")], "in_s": item.in_s, "out_s": item.out_s,
         "first_timecode": fmt.label(item.first_timecode_frame),
         "tracks": [
             {"stream_id": t.pk, "name": t.name, "rate": t.rate, "samples": t.samples, "shape": t.shape,
-             "details": t.details} for t in tracks
+             "start_s": clock[t.pk].start_s, "rate_hz": clock[t.pk].hz, "details": t.details,
+             "performer": t.performer.name if t.performer_id else "", "prop": t.prop} for t in tracks
         ],
     }  # fmt: skip
 
 
 def package_out(package):
+    build = package.builds.order_by("-id").only("progress").first()
     return {
-        "id": package.pk, "name": package.name, "state": package.state, "progress": package.progress,
+        "id": package.pk, "name": package.name, "state": package.state, "progress": build.progress if build else 1.0,
         "message": package.message, "formats": package.formats, "rate": package.rate, "made_at": package.made_at,
         "timecode_rate": package.production.timecode_rate, "drop_frame": package.production.drop_frame,
         "made_by": package.made_by.username if package.made_by else "", "answer": package.answer,
@@ -155,15 +170,22 @@ def make_package(request, production_id: int, payload: PackageIn):
         raise InputError(f"'{payload.rate}' is not a rate; expected a fraction such as 30000/1001.") from None
     if not 1 <= rate <= 240:
         raise InputError(f"A delivery rate of {float(rate):g} is outside 1 to 240 frames per second.")
-    item = Package.objects.create(
-        production=production,
-        name=clean(payload.name)[:100],
-        formats=payload.formats,
-        rate=str(rate),
-        made_by=request.user,
-    )
-    item.takes.set(takes)
-    build.defer(package_id=item.pk)
+    with transaction.atomic():
+        item = Package.objects.create(
+            production=production, name=clean(payload.name)[:100], formats=payload.formats, rate=str(rate),
+            made_by=request.user,
+        )  # fmt: skip
+        item.takes.set(takes)
+        queue_package(item)
+    return package_out(item)
+
+
+@router.post("/packages/{package_id}/cancel", response=PackageOut)
+def cancel_package(request, package_id: int):
+    """Stop building a package."""
+    item = _fetch(request, package_id, DESK_ROLES)
+    cancel(Run.objects.filter(package=item))
+    item.refresh_from_db(fields=["state", "message"])
     return package_out(item)
 
 

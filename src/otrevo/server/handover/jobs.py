@@ -1,12 +1,10 @@
-"""Building packages in the background."""
+"""Building packages, as work."""
 
-import logging
 import tempfile
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
-from procrastinate.contrib.django import app
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
@@ -14,19 +12,21 @@ from otrevo.core.formats.contract import PackageTake
 from otrevo.core.package.build import build_package
 from otrevo.core.package.naming import name_from_pattern
 from otrevo.core.props.prop import SHIPPED
-from otrevo.server.bench.passes import latest, stored_motion
 from otrevo.server.handover.models import Package
-from otrevo.server.streams.store import read_stream
+from otrevo.server.takes.material import appearance_of, clocks, latest
+from otrevo.server.takes.mends import stored_motion
+from otrevo.server.takes.streams import read_stream
+from otrevo.server.work.kinds import Kind
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import queue
 
-log = logging.getLogger("otrevo.packages")
 
-
-def take_name(take):
-    """The file name of a take by the production's pattern."""
+def take_name(take, performer):
+    """The file name of a performer's take by the production's pattern."""
     slate = take.slate
     values = {
         "production": take.production.code, "day": slate.day.number, "slate": slate.name, "scene": slate.name,
-        "take": take.number, "performer": slate.performer.name,
+        "take": take.number, "performer": performer.name,
     }  # fmt: skip
     return name_from_pattern(take.production.naming_pattern, values)
 
@@ -39,17 +39,22 @@ def solved_props(run, label_run):
         pose = read_stream(stream).astype(float)
         turn = pose[:, 3:] / np.linalg.norm(pose[:, 3:], axis=1, keepdims=True)
         motion = Motion(SHIPPED[name].skeleton, rate, pose[:, :3], turn[:, None])
-        markers = label_run.tracks.get(name=f"prop {name} markers")
+        markers = label_run.tracks.get(name="prop markers", prop=name)
         out[name] = motion, tuple(markers.details["names"]), read_stream(markers).astype(float)
     return out
 
 
 def package_take(take, run):
-    """A take cut to its in and out points, as the core packages it. Raises InputError when it is not solved."""
+    """One performer's take cut to its in and out points, as the core packages it. run: their newest solve."""
+    appearance = appearance_of(take, run.performer)
+    performer = appearance.performer
     motion = stored_motion(run)
-    rate = motion.rate
-    start, end = round(take.in_s * rate), min(len(motion), max(round(take.in_s * rate) + 1, round(take.out_s * rate)))
     markers = run.tracks.get(name="mended")
+    clock = clocks(take, [markers])[markers.pk]
+
+    start, end = (round((t - clock.start_s) * clock.hz) for t in (take.in_s, take.out_s))
+    start = min(max(start, 0), len(motion) - 1)
+    end = min(max(end, start + 1), len(motion))
     face = run.tracks.filter(name="face shapes").first()
     times = values = None
     if face is not None:
@@ -60,11 +65,11 @@ def package_take(take, run):
     fmt = take.production.timecode_format
     first = take.first_timecode_frame + round(take.in_s * fmt.rate)
     last = take.first_timecode_frame + max(0, round(take.out_s * fmt.rate) - 1)
-    label_run = latest(take, "label")
+    label_run = latest(take, "label", run.performer)
     props = solved_props(run, label_run) if label_run else {}
     snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s]
     return PackageTake(
-        name=take_name(take),
+        name=take_name(take, performer),
         motion=motion.window(start, end),
         marker_names=tuple(markers.details["names"]) + sum((names for _, names, _ in props.values()), ()),
         markers_m=np.concatenate(
@@ -75,53 +80,65 @@ def package_take(take, run):
         face_times_s=times,
         face_values=values,
         log={
-            "slate": take.slate.name, "take": take.number, "status": take.status, "performer": take.slate.performer.name,
+            "slate": take.slate.name, "take": take.number, "status": take.status, "performer": performer.name,
             "first_timecode": fmt.label(first), "last_timecode": fmt.label(last), "note": take.note,
             "mends": run.figures.get("mends", 0), "in_s": take.in_s, "out_s": take.out_s,
         },
         figures={"solve": run.figures, "label": label_run.figures if label_run else {}},
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
-        calibration=f"{take.slate.performer.name} v{take.calibration.version}" if take.calibration else "",
+        calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
     )  # fmt: skip
 
 
-@app.task(name="build_package", queue="passes", retry=False)
-def build(package_id):
-    package = Package.objects.select_related("production").get(pk=package_id)
+def queue_package(package):
+    """Have a package built."""
+    return queue([Run(kind="package", name="package", package=package, asked_by=package.made_by)])[0]
 
-    def report(share):
-        Package.objects.filter(pk=package_id).update(progress=round(share, 3))
 
-    try:
-        takes = []
-        for take in package.takes.select_related("slate__day__production", "slate__performer", "calibration").order_by(
-            "pk"
-        ):
-            run = latest(take, "solve")
+def _solves(package):
+    """The newest solve of every performer in every take. Raises InputError naming one that is not solved."""
+    out = []
+    for take in package.takes.select_related("slate__day__production").order_by("pk"):
+        for appearance in take.appearances.select_related("performer"):
+            run = latest(take, "solve", appearance.performer)
             if run is None:
                 raise InputError(
                     f"Slate {take.slate.name} take {take.number} is not solved; solve it before packaging."
                 )
-            package.runs.add(run)
-            takes.append(package_take(take, run))
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / f"{package.name}.zip"
-            result = build_package(
-                path, package.production.name, takes, package.formats, Fraction(package.rate), report
-            )
-            package.archive = path.read_bytes()
-            package.archive_bytes = len(package.archive)
-        package.manifest = result.manifest
+            out.append((take, run))
+    return out
+
+
+def _carry_out(run, report):
+    package = Package.objects.select_related("production").get(pk=run.package_id)
+    solves = _solves(package)
+    takes = []
+    for number, (take, solve) in enumerate(solves):
+        takes.append(package_take(take, solve))
+        report(0.3 * (number + 1) / len(solves))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"{package.name}.zip"
+        result = build_package(
+            path, package.production.name, takes, package.formats, Fraction(package.rate), lambda s: report(0.3 + 0.7 * s)
+        )  # fmt: skip
+        archive = path.read_bytes()
+
+    def store():
+        package.runs.set(solve for _, solve in solves)
+        package.archive, package.archive_bytes, package.manifest = archive, len(archive), result.manifest
         package.state = Package.State.FAULTY if result.faults else Package.State.READY
         package.message = result.faults[0] if result.faults else ""
-    except InputError as error:
-        package.state, package.message = Package.State.FAULTY, str(error)
-    except Exception:
-        log.exception("package %s failed", package_id)
-        package.state, package.message = (
-            Package.State.FAULTY,
-            "Packaging stopped by a fault of ours; the log of the worker says more.",
-        )
-    package.progress = 1.0
-    package.save()
+        package.save(update_fields=["archive", "archive_bytes", "manifest", "state", "message"])
+
+    return store
+
+
+def _ended(run):
+    """A package whose building did not end well says why."""
+    state = {Run.State.FAILED: Package.State.FAULTY, Run.State.CANCELLED: Package.State.CANCELLED}.get(run.state)
+    if state is not None:
+        Package.objects.filter(pk=run.package_id).update(state=state, message=run.message)
+
+
+PACKAGE = Kind(lambda run: f"package-{run.package_id}", _carry_out, _ended)

@@ -1,4 +1,4 @@
-"""Packages and the animators' answers."""
+"""Packages and the animators' answers. Building one is a Run, which knows how far it is."""
 
 from django.conf import settings
 from django.db import models
@@ -12,15 +12,15 @@ class Package(models.Model):
         SENT = "sent"
         ACCEPTED = "accepted"
         RETURNED = "returned"
+        CANCELLED = "cancelled"
 
     production = models.ForeignKey("shoot.Production", on_delete=models.CASCADE, related_name="packages")
     name = models.CharField(max_length=120)
     formats = models.JSONField(default=list)
     rate = models.CharField(max_length=16)
-    takes = models.ManyToManyField("shoot.Take", related_name="packages")
-    runs = models.ManyToManyField("bench.Run", related_name="packages")
+    takes = models.ManyToManyField("takes.Take", related_name="packages")
+    runs = models.ManyToManyField("work.Run", related_name="packages")
     state = models.CharField(max_length=10, choices=State.choices, default=State.BUILDING)
-    progress = models.FloatField(default=0.0)
     message = models.TextField(blank=True)
     manifest = models.JSONField(default=dict)
     archive = models.BinaryField(null=True)

@@ -297,10 +297,11 @@ def store(session, production_id, user_id, wand, take_id):
     """Keep what a session recorded, for a take or as a StageRecording."""
     from django.contrib.auth.models import User
 
-    from otrevo.server.shoot.models import Production, Take
+    from otrevo.server.shoot.models import Production
     from otrevo.server.stage.actions import keep_recording
     from otrevo.server.stage.room import room_of
-    from otrevo.server.streams.store import write_centroids
+    from otrevo.server.takes.models import Take
+    from otrevo.server.takes.streams import write_centroids
 
     seen = session.recorded()
     lost = sum(session.lost.values()) + session.late

@@ -9,12 +9,13 @@ from ninja.files import UploadedFile
 
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
 from otrevo.server.accounts.models import Membership
-from otrevo.server.bench.jobs import queue_from
-from otrevo.server.bench.models import Run
-from otrevo.server.handover.models import Package
-from otrevo.server.shoot.actions import change_take, make_day, make_production, make_slate, undo
-from otrevo.server.shoot.models import Production, ShootDay, Slate, Take
-from otrevo.server.shoot.uploads import take_from_files
+from otrevo.server.shoot.actions import make_day, make_production, make_slate
+from otrevo.server.shoot.models import Production, ShootDay, Slate
+from otrevo.server.takes.actions import change_take, undo
+from otrevo.server.takes.jobs import queue_from, solve_again
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.rows import TakeRow, fetch_take, take_row, with_rows
+from otrevo.server.takes.uploads import take_from_files
 
 router = Router(tags=["shoot"])
 
@@ -27,34 +28,6 @@ class ProductionOut(Schema):
     drop_frame: bool
     delivery_rate: str
     naming_pattern: str
-
-
-class RunOut(Schema):
-    id: int
-    name: str
-    state: str
-    progress: float
-    message: str
-    figures: dict
-    snag_count: int
-    asked_at: datetime
-    code_version: str
-
-
-class TakeRow(Schema):
-    id: int
-    number: int
-    status: str
-    note: str
-    duration_s: float
-    in_s: float
-    out_s: float
-    first_timecode: str
-    rolled_at: datetime
-    made_from: str
-    picture: dict
-    runs: list[RunOut]
-    packages: list[str]
 
 
 class SlateRow(Schema):
@@ -124,32 +97,6 @@ class Undone(Schema):
     mend: bool = False
 
 
-def run_out(run):
-    return {
-        "id": run.pk, "name": run.name, "state": run.state, "progress": run.progress, "message": run.message,
-        "figures": {k: v for k, v in run.figures.items() if k != "trust"}, "snag_count": len(run.snags), "asked_at": run.asked_at, "code_version": run.code_version,
-    }  # fmt: skip
-
-
-def newest_runs(take):
-    """The newest run of every pass, in the order of the passes."""
-    newest = {}
-    for run in take.runs.all():
-        newest[run.name] = run
-    order = ("record", "rebuild", "calibrate", "line up", "label", "solve")
-    return [run_out(newest[n]) for n in order if n in newest]
-
-
-def take_row(take):
-    fmt = take.slate.day.production.timecode_format
-    return {
-        "id": take.pk, "number": take.number, "status": take.status, "note": take.note, "duration_s": take.duration_s,
-        "in_s": take.in_s, "out_s": take.out_s, "first_timecode": fmt.label(take.first_timecode_frame),
-        "rolled_at": take.rolled_at, "made_from": take.made_from, "picture": take.picture, "runs": newest_runs(take),
-        "packages": [p.state for p in take.packages.all()],
-    }  # fmt: skip
-
-
 def slate_row(slate):
     return {
         "id": slate.pk, "name": slate.name, "title": slate.title, "performer": slate.performer.name,
@@ -162,9 +109,8 @@ def slate_row(slate):
 def board(request, production_id: int):
     require(request.user, production_id, DESK_ROLES)
     production = Production.objects.get(pk=production_id)
-    days = production.days.prefetch_related(
-        "slates__performer", "slates__takes__runs", Prefetch("slates__takes__packages", Package.objects.only("state"))
-    )
+    slates = Slate.objects.select_related("performer").prefetch_related(Prefetch("takes", with_rows(Take.objects.all())))
+    days = production.days.prefetch_related(Prefetch("slates", slates))
     for day in days:
         for slate in day.slates.all():
             for take in slate.takes.all():
@@ -216,11 +162,6 @@ def add_slate(request, day_id: int, payload: SlateIn):
     return slate_row(make_slate(day, payload.name, payload.title, performer, payload.performance, payload.props))
 
 
-def fetch_take(request, take_id, roles=DESK_ROLES):
-    queryset = Take.objects.select_related("slate__day__production", "slate__performer", "calibration")
-    return fetch(request.user, queryset, "production_id", roles, pk=take_id)
-
-
 @router.patch("/takes/{take_id}", response=TakeRow)
 def edit_take(request, take_id: int, payload: TakeChange):
     take = fetch_take(request, take_id)
@@ -232,13 +173,9 @@ def edit_take(request, take_id: int, payload: TakeChange):
 def undo_change(request, take_id: int, redo: bool = False):
     take = fetch_take(request, take_id)
     change = undo(take, redo)
-    if change is not None and "mends" in change.after and not busy(take):
-        queue_from(take, "solve")
+    if change is not None and "mends" in change.after:
+        solve_again(take, request.user)
     return {"words": change.words if change else None, "mend": bool(change and "mends" in change.after)}
-
-
-def busy(take):
-    return take.runs.filter(name="solve", state=Run.State.QUEUED).exists()
 
 
 @router.post("/slates/{slate_id}/files", response=TakeRow)
@@ -252,5 +189,5 @@ def drop_files(request, slate_id: int, files: File[list[UploadedFile]]):
     )
     take = take_from_files(slate, request.user, files)
     if take.streams.filter(name="optical").exists():
-        queue_from(take, "line up")
+        queue_from(take, "line up", user=request.user)
     return take_row(fetch_take(request, take.pk, EVERYONE))

@@ -12,7 +12,7 @@ from otrevo.core.formats.centroids import read_centroids
 from otrevo.core.optics.documents import blinds_from_rows
 from otrevo.server.stage.models import Blinds, StageRecording
 from otrevo.server.stage.room import newest_blinds, rig_of
-from otrevo.server.streams.store import write_centroids
+from otrevo.server.takes.streams import write_centroids
 
 SHORTEST_S = 1.0
 MOST_BLINDS = 200

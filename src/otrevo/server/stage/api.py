@@ -14,14 +14,11 @@ from otrevo.core.optics.accuracy import expected_sd, seen_by
 from otrevo.core.optics.trust import compare
 from otrevo.core.optics.wand import SHIPPED_WANDS, wand_from_document
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
-from otrevo.server.bench.jobs import queue_from
-from otrevo.server.bench.models import Run
 from otrevo.server.live.address import ask
-from otrevo.server.shoot.models import Production, Take
+from otrevo.server.shoot.models import Production
 from otrevo.server.stage.actions import draw_blinds, recording_from_file, undo_blinds
 from otrevo.server.stage.jobs import queue_step
-from otrevo.server.stage.models import StageCalibration, StageRecording, StageRun
-from otrevo.server.stage.passes import adjust
+from otrevo.server.stage.models import StageCalibration, StageRecording
 from otrevo.server.stage.room import (
     calibrated,
     covariance_of,
@@ -51,9 +48,13 @@ from otrevo.server.stage.schemas import (
     TrustRow,
     Words,
 )
-from otrevo.server.streams.models import Stream
-from otrevo.server.streams.store import frame_rows, stream_bytes
-from otrevo.server.work import Work
+from otrevo.server.stage.steps import adjust
+from otrevo.server.takes.jobs import busy, queue_from
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.streams import frame_rows, recorded, stream_bytes
+from otrevo.server.work.models import Run
+from otrevo.server.work.queue import cancel
 
 router = Router(tags=["stage"])
 GRID_M, REACH_M = 0.5, 4.0
@@ -105,12 +106,12 @@ def _trust_rows(room):
     newest = newest_calibration(room)
     rows = []
     for take in takes.select_related("slate", "stage_calibration").order_by("-rolled_at", "-pk"):
-        run = take.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+        run = latest(take, "rebuild")
         c = take.stage_calibration
         rows.append({
             "take_id": take.pk, "slate": take.slate.name, "number": take.number, "calibration_id": c and c.pk,
             "calibration_version": c and c.version, "knocked": run.figures.get("knocked", []) if run else [],
-            "busy": take.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists(),
+            "busy": busy(take),
             "older": bool(c and newest and c.pk != newest.pk),
         })  # fmt: skip
     return rows
@@ -202,7 +203,7 @@ def recording_frames(request, recording_id: int, first: int = Query(0, ge=0), la
 def take_frames(request, take_id: int, first: int = Query(0, ge=0), last: int = Query(120, ge=0)):
     """Centroids of frames [first, last) of a take, Arrow rows (frame, camera, x, y, radius)."""
     take = fetch(request.user, Take.objects.select_related("slate__day"), "production_id", DESK_ROLES, pk=take_id)
-    stream = Stream.objects.filter(take=take, run=None, name="cameras").first()
+    stream = recorded(take, "cameras")
     if stream is None:
         raise InputError("This take has no camera recording.")
     return _frames(stream, first, last)
@@ -225,11 +226,10 @@ def run_step(request, production_id: int, payload: StepIn):
 
 @router.post("/stage-runs/{step_id}/cancel", response=StageRunOut)
 def cancel_step(request, step_id: int):
-    rows = StageRun.objects.select_related("room")
+    rows = Run.objects.filter(room__isnull=False).select_related("room")
     run = fetch(request.user, rows, "room.production_id", FLOOR_ROLES, pk=step_id)
-    StageRun.objects.filter(pk=run.pk, state__in=[Work.State.QUEUED, Work.State.RUNNING]).update(cancel_asked=True)
-    run.refresh_from_db()
-    return run_out(run)
+    cancel(Run.objects.filter(pk=run.pk))
+    return run_out(Run.objects.get(pk=run.pk))
 
 
 @router.put("/productions/{production_id}/stage/blinds", response=RoomOut)
@@ -302,7 +302,7 @@ def calibration_file(request, calibration_id: int):
 def trust(request, take_id: int):
     """What the newest rebuild of a take measured of the calibration; null before there is one."""
     take = fetch(request.user, Take.objects.select_related("slate__day"), "production_id", DESK_ROLES, pk=take_id)
-    run = take.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+    run = latest(take, "rebuild")
     if run is None:
         return None
     figures = run.figures
@@ -318,11 +318,12 @@ def rebuild_takes(request, production_id: int, payload: RebuildIn):
         raise InputError("The stage has no calibration yet.")
     with transaction.atomic():
         found = Take.objects.filter(pk__in=payload.takes, slate__day__production_id=production_id)
-        for take in found.select_related("slate"):
-            if take.runs.filter(state__in=[Run.State.QUEUED, Run.State.RUNNING]).exists():
+        for take in found.select_related("slate__day__production__room"):
+            if busy(take):
                 continue
-            Take.objects.filter(pk=take.pk).update(stage_calibration=newest)
-            queue_from(take, "rebuild")
+            take.stage_calibration = newest
+            take.save(update_fields=["stage_calibration"])
+            queue_from(take, "rebuild", user=request.user)
     return _trust_rows(room)
 
 

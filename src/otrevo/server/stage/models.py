@@ -3,8 +3,6 @@
 from django.conf import settings
 from django.db import models
 
-from otrevo.server.work import Work
-
 
 class Room(models.Model):
     """A production's stage. `rig` is what its cameras say of themselves (`cameras/1`).
@@ -75,10 +73,3 @@ class StageCalibration(models.Model):
     class Meta:
         ordering = ["-version"]
         constraints = [models.UniqueConstraint(fields=["room", "version"], name="one_stage_calibration_version")]
-
-
-class StageRun(Work):
-    """One execution of a step that prepares the room."""
-
-    room = models.ForeignKey(Room, on_delete=models.CASCADE, related_name="runs")
-    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

@@ -1,0 +1,1 @@
+"""Holds only the migrations of what has moved to `takes`."""

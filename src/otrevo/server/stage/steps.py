@@ -1,6 +1,9 @@
-"""Thin jobs round the core's optics: find blinds, solve cameras, level, place a camera anew."""
+"""Steps that prepare a room: find blinds, solve cameras, level, place a camera anew.
+
+Each does its computing and returns a function that stores what came of it."""
 
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 
@@ -11,13 +14,10 @@ from otrevo.core.optics.bundle import SIZE
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.level import level, stood_up
 from otrevo.core.optics.place_again import Recording, place_again
-from otrevo.core.optics.rebuild import rebuilt_by
+from otrevo.core.optics.rebuild import over_cameras, rebuilt_by
 from otrevo.core.optics.trust import WINDOW_S, camera_move, measure_trust, same_room
 from otrevo.core.optics.wand import wand_from_document
-from otrevo.server.bench.models import Run
-from otrevo.server.shoot.models import Take
 from otrevo.server.stage.models import Blinds, StageCalibration, StageRecording
-from otrevo.server.stage.optical import over, seen_by_cameras
 from otrevo.server.stage.room import (
     calibrated,
     covariance_of,
@@ -28,7 +28,9 @@ from otrevo.server.stage.room import (
     newest_calibration,
     rig_of,
 )
-from otrevo.server.streams.store import read_centroids
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.streams import read_centroids, recorded
 
 TRAIL = 600  # places of the wand kept for pictures
 MOST_TAKES, SAME_KNOCK_PX = 4, 1.0  # that tell of one knocked camera
@@ -51,15 +53,18 @@ def run_blinds(run, report):
     names = [c.name for c in rig]
     found = find_blinds(read_centroids(recording.stream), len(rig))
     report(0.9)
-    rows, _ = current_blinds(run.room)
-    kept = [r for r in rows if r.get("by_hand")]
-    run.room.blinds.filter(undone=True).delete()
-    Blinds.objects.create(
-        room=run.room, rows=[b.to_document(names) for b in found] + kept, made_by=run.made_by,
-        words=f"{len(found)} blinds found in the still room",
-    )  # fmt: skip
-    cameras = len({b.camera for b in found})
-    run.figures = {"blinds": len(found), "cameras": cameras, "kept_by_hand": len(kept)}
+
+    def store():
+        rows, _ = current_blinds(run.room)
+        kept = [r for r in rows if r.get("by_hand")]
+        run.room.blinds.filter(undone=True).delete()
+        Blinds.objects.create(
+            room=run.room, rows=[b.to_document(names) for b in found] + kept, made_by=run.asked_by,
+            words=f"{len(found)} blinds found in the still room",
+        )  # fmt: skip
+        run.figures = {"blinds": len(found), "cameras": len({b.camera for b in found}), "kept_by_hand": len(kept)}
+
+    return store
 
 
 def run_solve(run, report):
@@ -83,18 +88,20 @@ def run_solve(run, report):
     solved = [c.name for c in found.cameras]
     kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
     figures = found.figures | {"trail_m": found.trail_m[:: max(1, len(found.trail_m) // TRAIL)]}
-    made = new_version(
-        run.room, "sweep", words, [c.moved(turn, shift) for c in found.cameras], "levelled" if kept_world else "free", kept,
-        run.made_by, found.rows, found.figures["wand_rms_mm"], moved_covariance(found.covariance, turn),
-        figures=moved_figures(figures, turn, shift), failed=found.failed,
-        notes=[*recording.notes, *found.notes], recording=recording,
-    )  # fmt: skip
-    run.figures = {
-        "version": made.version,
-        "cameras": len(solved),
-        "failed": len(found.failed),
-        "reprojection_rms_px": found.figures["reprojection_rms_px"],
-    }
+
+    def store():
+        made = new_version(
+            run.room, "sweep", words, [c.moved(turn, shift) for c in found.cameras],
+            "levelled" if kept_world else "free", kept, run.asked_by, found.rows, found.figures["wand_rms_mm"],
+            moved_covariance(found.covariance, turn), figures=moved_figures(figures, turn, shift), failed=found.failed,
+            notes=[*recording.notes, *found.notes], recording=recording,
+        )  # fmt: skip
+        run.figures = {
+            "version": made.version, "cameras": len(solved), "failed": len(found.failed),
+            "reprojection_rms_px": found.figures["reprojection_rms_px"],
+        }  # fmt: skip
+
+    return store
 
 
 def run_level(run, report):
@@ -111,15 +118,19 @@ def run_level(run, report):
         floor = run.room.recordings.filter(kind=StageRecording.Kind.FLOOR_MARKERS).order_by("-id").first()
 
     def seen(recording):
-        centroids = over(read_centroids(recording.stream), recording.stream.details["cameras"], cameras)
+        centroids = over_cameras(read_centroids(recording.stream), recording.stream.details["cameras"], cameras)
         return centroids.only(~blinded(centroids, blinds))
 
     report(0.3)
     radius = run.parameters.get("marker_radius_mm", 7.0) / 1000
     found = level(seen(at_rest), cameras, wand, seen(floor) if floor else None, radius)
-    made = moved_version(source, "level", f"level from {wand.name}{' and floor markers' if floor else ''}", found.turn,
-                         found.shift_m, run.made_by, figures=found.figures)  # fmt: skip
-    run.figures = {"version": made.version} | found.figures
+    words = f"level from {wand.name}{' and floor markers' if floor else ''}"
+
+    def store():
+        made = moved_version(source, "level", words, found.turn, found.shift_m, run.asked_by, figures=found.figures)
+        run.figures = {"version": made.version} | found.figures
+
+    return store
 
 
 def run_place_again(run, report):
@@ -152,14 +163,20 @@ def run_place_again(run, report):
     if again.covariance is not None:
         place = SIZE * number + np.arange(3, 6)
         figures["position_sd_mm"] = float(1000 * np.sqrt(np.trace(again.covariance[np.ix_(place, place)])))
-    made = new_version(
-        run.room, "placed anew", f"{camera} placed anew from {take.slate.name} take {take.number}{more}: moved "
-        f"{moved['moved_mm']:.1f} mm and {moved['turned_deg']:.2f}°", after, source.document["world"], blinds, run.made_by,
-        source.rows, source.document.get("wand_rms_mm"), again.covariance,
-        figures=source.figures | {"placed_anew": figures}, failed=source.failed, notes=source.notes, source=source,
-        recording=source.recording,
-    )  # fmt: skip
-    run.figures = {"version": made.version} | figures
+    words = (
+        f"{camera} placed anew from {take.slate.name} take {take.number}{more}: moved {moved['moved_mm']:.1f} mm and "
+        f"{moved['turned_deg']:.2f}°"
+    )
+
+    def store():
+        made = new_version(
+            run.room, "placed anew", words, after, source.document["world"], blinds, run.asked_by, source.rows,
+            source.document.get("wand_rms_mm"), again.covariance, figures=source.figures | {"placed_anew": figures},
+            failed=source.failed, notes=source.notes, source=source, recording=source.recording,
+        )  # fmt: skip
+        run.figures = {"version": made.version} | figures
+
+    return store
 
 
 def _later_takes(take, camera):
@@ -170,7 +187,7 @@ def _later_takes(take, camera):
     ).order_by("rolled_at")  # fmt: skip
     out = []
     for one in takes:
-        rebuilt = one.runs.filter(name="rebuild", state=Run.State.DONE).order_by("-id").first()
+        rebuilt = latest(one, "rebuild")
         if rebuilt and any(k["camera"] == camera for k in rebuilt.figures.get("knocked", [])):
             out.append(one)
     return out[: MOST_TAKES - 1]
@@ -178,7 +195,11 @@ def _later_takes(take, camera):
 
 def _recording_of(take, cameras, blinds, number, report):
     """What a take shows of camera `number` since it was knocked, or None when that is nothing."""
-    centroids, rate, _ = seen_by_cameras(take, cameras, blinds)
+    stream = recorded(take, "cameras")
+    if stream is None:
+        raise InputError("This take has no camera recording, so there is nothing to place a camera by.")
+    centroids, rate = over_cameras(read_centroids(stream), stream.details["cameras"], cameras), Fraction(stream.rate)
+    centroids = centroids.only(~blinded(centroids, blinds))
     others = [i for i in range(len(cameras)) if i != number]
     points = rebuilt_by(others, centroids, cameras, rate, lambda s: report(0.9 * s))
     trust = measure_trust(points, centroids, cameras, rate)

@@ -1,4 +1,4 @@
-"""Writing and reading streams: arrays in, Arrow IPC chunks in the database, arrays or bytes out. Chunks never change."""
+"""Streams: arrays in, Arrow IPC chunks in the database, arrays or bytes out. Chunks never change."""
 
 import math
 
@@ -8,7 +8,8 @@ from django.db import connection, transaction
 from psycopg.pq import Format
 
 from otrevo.core.formats.centroids import from_rows
-from otrevo.server.streams.models import Chunk, Stream
+from otrevo.core.passes.contract import SampleClock
+from otrevo.server.takes.models import Chunk, Stream
 
 CHUNK_BYTES = 1024 * 1024
 
@@ -32,16 +33,20 @@ def _ipc(batches, width):
 
 
 @transaction.atomic
-def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None, recording=None):
+def write_stream(
+    take, name, kind, rate, data, run=None, stamps=(), details=None, recording=None, performer=None, prop="", clock=None
+):
     """Store data (T, ...) as a stream of float32; absent samples are NaN. Returns the Stream.
 
-    It belongs to a take, or with take None to a StageRecording."""
+    It belongs to a take, or with take None to a StageRecording; performer or prop (its name): whom it is about, if not
+    the room; clock: the SampleClock of a computed track.
+    """
     data = np.asarray(data)
     width = math.prod(data.shape[1:])
     stream = Stream.objects.create(
         take=take, recording=recording, run=run, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}",
         shape=list(data.shape[1:]), samples=len(data), stamps=[[float(a), float(b)] for a, b in stamps],
-        details=details or {},
+        details=details or {}, performer=performer, prop=prop, clock=clock_document(clock, rate),
     )  # fmt: skip
     flat = data.reshape(len(data), width) if len(data) else np.zeros((0, width))
     per_chunk = max(1, CHUNK_BYTES // (4 * width))
@@ -52,6 +57,19 @@ def write_stream(take, name, kind, rate, data, run=None, stamps=(), details=None
     ]  # fmt: skip
     Chunk.objects.bulk_create(chunks, batch_size=16)
     return stream
+
+
+def clock_document(clock, rate):
+    """A SampleClock of samples at a nominal rate as it is stored, or None."""
+    if clock is None:
+        return None
+    return {"offset_s": float(clock.start_s), "drift_ppm": 1e6 * (float(rate) / clock.hz - 1)}
+
+
+def clock_of(document, rate):
+    """The SampleClock of samples at a nominal rate by a stored clock; from the take's zero where there is none."""
+    document = document or {"offset_s": 0.0, "drift_ppm": 0.0}
+    return SampleClock(document["offset_s"], float(rate) / (1 + 1e-6 * document["drift_ppm"]))
 
 
 def _rows(stream, start, end):
@@ -125,6 +143,7 @@ def read_centroids(stream):
     return from_rows(read_stream(stream))
 
 
-def recorded(take, name):
-    """The recorded stream of that name, or None."""
-    return take.streams.filter(run=None, name=name).first()
+def recorded(take, name, performer=None):
+    """The recorded stream of that name, or None; of a performer, or of anybody where none is given."""
+    found = take.streams.filter(run=None, name=name)
+    return (found.filter(performer=performer) if performer else found).order_by("id").first()

@@ -9,8 +9,8 @@ from django.db import transaction
 from otrevo.core.errors import InputError
 from otrevo.core.formats.catalogue import dropped, format_of_drop
 from otrevo.core.formats.guarded import read_dropped
-from otrevo.server.shoot.actions import make_take
-from otrevo.server.streams.store import write_stream
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.streams import write_stream
 
 
 def _save(upload, folder, number):
@@ -45,5 +45,6 @@ def take_from_files(slate, user, uploads):
             take.save(update_fields=["out_s"])
             for file, s in read:
                 details = s.details | {"file": Path(file).name[:120]}
-                write_stream(take, s.name, s.kind, s.rate, s.data, details=details)
+                whose = slate.performer if s.of_performer else None
+                write_stream(take, s.name, s.kind, s.rate, s.data, details=details, performer=whose)
     return take

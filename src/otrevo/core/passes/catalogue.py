@@ -1,0 +1,41 @@
+"""All passes of a take, in working order. A new one is a file that declares it and a line in PASSES."""
+
+from otrevo.core.errors import InputError
+from otrevo.core.passes import label, line_up, rebuild, solve, warm_up
+
+PASSES = (
+    rebuild.PASS,
+    line_up.PASS,
+    warm_up.PASS,
+    label.PASS,
+    solve.PASS,
+)
+
+
+def pass_named(name):
+    """The Pass of that name. Raises InputError naming those there are."""
+    for one in PASSES:
+        if one.name == name:
+            return one
+    raise InputError(f"There is no pass '{name}'; expected one of {', '.join(p.name for p in PASSES)}.")
+
+
+def passes_of(streams, is_warm_up):
+    """The passes that a take goes through, in order, by the names of its recorded streams."""
+    return tuple(
+        p for p in PASSES if (not p.stream or p.stream in streams) and (is_warm_up or not p.warm_up)
+    )  # fmt: skip
+
+
+def from_there_on(passes, name):
+    """`name` and every later pass that needs it, or needs one that does. Raises InputError when it is none of them."""
+    if name not in [p.name for p in passes]:
+        raise InputError(f"There is no pass '{name}' for this take; expected {', '.join(p.name for p in passes)}.")
+    stale, out = set(), []
+    for p in passes:
+        if p.name == name or stale & set(p.needs):
+            stale.add(p.name)
+            if p.warm_up:
+                stale.add("performer")
+            out.append(p)
+    return tuple(out)

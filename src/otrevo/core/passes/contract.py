@@ -1,0 +1,208 @@
+"""What a pass says of itself, what it works on and what it gives.
+
+A pass is one file here that declares a Pass, and one line in `core.passes.catalogue`. Order, queueing, the API's
+parameters, the strip on the Bench, the verdict, the command line and the shared tests come from there.
+"""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.snags import Snag
+
+
+@dataclass(frozen=True)
+class SampleClock:
+    """Sample i lies at start_s + i / hz seconds of the take: a rate as it was fitted, drift included."""
+
+    start_s: float
+    hz: float
+
+    def times(self, count):
+        """Take times (count,) of the samples, seconds."""
+        return self.start_s + np.arange(count) / self.hz
+
+
+@dataclass(frozen=True)
+class TakeStream:
+    """A recorded stream or a computed track, as passes see it.
+
+    owner: the performer it is about, by name, or "" for the room; prop: the prop it is about, by name, or "".
+    read() -> samples (T, ...), NaN where absent; stamps (K, 2): sample numbers and the seconds of day shown there.
+    clock: by the newest line-up, or by its nominal rate from the take's zero where there is none.
+    """
+
+    name: str
+    kind: str
+    rate: Fraction
+    read: Callable[[], np.ndarray]
+    clock: SampleClock
+    stamps: np.ndarray = field(default_factory=lambda: np.zeros((0, 2)))
+    details: dict = field(default_factory=dict)
+    owner: str = ""
+    prop: str = ""
+
+
+@dataclass(frozen=True)
+class TakeMaterial:
+    """All that a pass may work on.
+
+    duration_s; zero_s: the take's zero in seconds of day; timecode_format; props: the Props in the take.
+    streams: recorded, of the performer the pass is about and of the room, or of everybody for a pass about the take.
+    made: tracks of the newest finished run of every pass, by pass; figures: of these runs, by pass.
+    performer_name, height_m and performer, their PerformerCalibration or None: of the one the pass is about.
+    cameras, blinds (over them) and calibration_version: of the room's calibration, None where there is none.
+    mends: accepted repairs, in order.
+    """
+
+    duration_s: float
+    zero_s: float = 0.0
+    timecode_format: object = None
+    props: tuple = ()
+    streams: tuple[TakeStream, ...] = ()
+    made: Mapping[str, tuple[TakeStream, ...]] = field(default_factory=dict)
+    figures: Mapping[str, dict] = field(default_factory=dict)
+    performer_name: str = ""
+    height_m: float = 0.0
+    performer: object = None
+    cameras: tuple | None = None
+    blinds: tuple = ()
+    calibration_version: int | None = None
+    mends: tuple = ()
+
+    def recorded(self, name):
+        """The recorded TakeStream of that name, or None."""
+        return next((s for s in self.streams if s.name == name), None)
+
+    def track(self, of_pass, name, prop=""):
+        """A track that the newest run of a pass made, or None."""
+        return next((s for s in self.made.get(of_pass, ()) if (s.name, s.prop) == (name, prop)), None)
+
+    def points(self):
+        """(nameless points, their uncertainty or None): rebuilt, or as a file brought them. Raises InputError for none."""
+        stream = self.track("rebuild", "optical") or self.recorded("optical")
+        if stream is None:
+            raise InputError("This take has no optical stream, so there is nothing to work on.")
+        return stream, self.track("rebuild", "uncertainty")
+
+    def calibrated_performer(self):
+        """The performer's calibration. Raises InputError when there is none."""
+        if self.performer is None:
+            raise InputError(
+                f"{self.performer_name} has no calibration yet; roll a warm-up in Cast, then run this pass again."
+            )
+        return self.performer
+
+
+@dataclass(frozen=True)
+class Track:
+    """One track that a pass gives; prop: the prop it is about. The other fields are those of a TakeStream."""
+
+    name: str
+    kind: str
+    rate: Fraction
+    data: np.ndarray
+    clock: SampleClock | None = None
+    details: dict = field(default_factory=dict)
+    prop: str = ""
+    stamps: np.ndarray | tuple = ()
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """tracks; figures: plain JSON; snags; performer: a new PerformerCalibration document, from a warm-up only."""
+
+    tracks: tuple[Track, ...] = ()
+    figures: dict = field(default_factory=dict)
+    snags: tuple[Snag, ...] = ()
+    performer: dict | None = None
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """A setting of a pass. sentence: what it does and what is usual; whole: only whole numbers make sense."""
+
+    name: str
+    words: str
+    default: float
+    low: float
+    high: float
+    unit: str
+    sentence: str
+    step: float = 0.1
+    whole: bool = False
+
+    def checked(self, value):
+        """The value as a number. Raises InputError with what was expected."""
+        try:
+            number = float(value)
+        except (TypeError, ValueError):
+            number = float("nan")
+        if not self.low <= number <= self.high or (self.whole and number != int(number)):
+            kind = "a whole number" if self.whole else "a number"
+            raise InputError(f"{self.words}: {value!r}; expected {kind} from {self.low:g} to {self.high:g}.")
+        return int(number) if self.whole else number
+
+
+@dataclass(frozen=True)
+class Figure:
+    """The figure a pass is judged by. name: in the run's figures; good: the limit up to (or from) which it is good.
+
+    Shown as sign, scale * value with `digits`, unit; sentence: what it means and why that limit.
+    """
+
+    name: str
+    unit: str
+    good: float
+    sentence: str
+    digits: int = 1
+    sign: str = ""
+    scale: float = 1.0
+    more_is_better: bool = False
+
+    def value(self, figures):
+        """The figure as it is shown, or None when the run has none."""
+        found = figures.get(self.name)
+        return None if found is None else self.scale * float(found)
+
+    def is_good(self, figures):
+        value = self.value(figures)
+        return value is None or (value >= self.good if self.more_is_better else value <= self.good)
+
+
+@dataclass(frozen=True)
+class Pass:
+    """name: stays the same for ever; words: as a heading; doing, done: as "solving" and "solved".
+
+    needs: passes whose tracks or figures it reads, or "performer"; stream: the recorded stream without which a take
+    does not go through it ("" for none). about: "take", or "performer" when it runs once for each of them.
+    warm_up: only warm-ups go through it. run(material, parameters, report) -> Outcome; report(share) tells how far it
+    is and may raise to stop it. aside(figures) -> a few words beside the figure.
+    found_anew: kinds of its snags that a later pass, by name, looks for again once it is done.
+    """
+
+    name: str
+    words: str
+    doing: str
+    done: str
+    figure: Figure
+    run: Callable[[TakeMaterial, dict, Callable[[float], None]], Outcome]
+    aside: Callable[[dict], str]
+    needs: tuple[str, ...] = ()
+    about: str = "take"
+    stream: str = ""
+    parameters: tuple[Parameter, ...] = ()
+    warm_up: bool = False
+    found_anew: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def checked(self, given):
+        """All parameters, those not given at their default. Raises InputError for an unknown or impossible one."""
+        known = {p.name: p for p in self.parameters}
+        for name in given:
+            if name not in known:
+                expected = ", ".join(known) or "none"
+                raise InputError(f"{self.words} has no setting '{name}'; it takes {expected}.")
+        return {name: p.checked(given.get(name, p.default)) for name, p in known.items()}

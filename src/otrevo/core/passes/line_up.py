@@ -1,0 +1,145 @@
+"""Line up: every clock of a take fitted, the clap sought on every stream that shows it, drop-outs found."""
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.passes.contract import Figure, Outcome, Pass
+from otrevo.core.snags import Snag, dropout_snags, lineup_snags
+from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_points, clap_in_sound
+from otrevo.core.timecode.lineup import ClockFit, drop_frame_problem, fit_clock
+from otrevo.core.timecode.ltc import read_ltc
+
+CLAP_LIMIT_S = 0.03
+EARLY_LIMIT_S = 1.0
+UNSTAMPED_CONFIDENCE = 0.3
+
+
+def label_of(stream, everybody):
+    """What a stream is called in the figures: its name, and whose it is where several people wear the same."""
+    same = [s for s in everybody if s.name == stream.name]
+    return f"{stream.name} {stream.owner}" if stream.owner and len(same) > 1 else stream.name
+
+
+def run(material, parameters, report):
+    """Fitted clocks, residuals and claps by stream."""
+    streams = {label_of(s, material.streams): s for s in material.streams if s.kind not in ("centroids", "motion")}
+    rebuilt = material.track("rebuild", "optical")
+    if rebuilt is not None:
+        streams["optical"] = rebuilt  # it runs by the cameras' clock, whose stamps it carries
+    fits, snags, claps = {}, [], {}
+    code = streams.pop("timecode", None)
+    if code is not None:
+        fits["timecode"] = _read_code(code, material, snags)
+    for number, (name, stream) in enumerate(streams.items()):
+        if stream.name == "room":
+            fits[name] = fits.get("timecode") or ClockFit(0.0, 0.0, 0.0, 0.2, 0)
+        else:
+            fits[name] = _fit(name, stream, material, snags)
+        data = stream.read()
+        times = fits[name].times(len(data), float(stream.rate))
+        if stream.kind != "audio":
+            snags += _coverage_snags(name, data, times, material.duration_s)
+        clap = _clap(stream, data, times)
+        if clap is not None:
+            claps[name] = clap
+        report((number + 1) / len(streams))
+    reference = fits["optical"].offset_s if "optical" in fits else 0.0
+    for name, fit in fits.items():
+        problem = drop_frame_problem(
+            material.timecode_format.drop, None, fit.offset_s, reference, material.zero_s / 3600
+        )
+        if problem:
+            snags.append(
+                Snag("drop-frame mixed", name, 0.0, material.duration_s, 10.0, f"{name}: {problem}", "no mismatch", name)
+            )
+    apart = float(np.ptp(list(claps.values()))) if claps else 0.0
+    if apart > CLAP_LIMIT_S:
+        snags.append(Snag("clap apart", "room", min(claps.values()), max(claps.values()), apart / CLAP_LIMIT_S,
+                          f"the clap is {1000 * apart:.0f} ms apart between {' and '.join(claps)}", "30 ms"))  # fmt: skip
+    figures = {
+        "streams": {
+            name: {
+                "offset_ms": 1000 * f.offset_s, "drift_ppm": f.drift_ppm, "residual_ms": 1000 * f.residual_s,
+                "confidence": f.confidence, "rejected": f.rejected, "problem": f.problem,
+            }
+            for name, f in fits.items()
+        },
+        "claps_s": claps,
+        "worst_residual_ms": max((1000 * f.residual_s for f in fits.values()), default=0.0),
+    }  # fmt: skip
+    return Outcome((), figures, tuple(snags))
+
+
+def _read_code(stream, material, snags):
+    """The ClockFit of a timecode track by what it says, or None where it says nothing that can be read."""
+    fmt, rate = material.timecode_format, float(stream.rate)
+    try:
+        reading = read_ltc(stream.read(), rate, fmt)
+        seconds = np.array([float(fmt.seconds(f)) for f in reading.frame])
+        fit = fit_clock(reading.sample, seconds, rate, material.zero_s)
+    except InputError as error:
+        snags.append(Snag("no timecode", "timecode", 0.0, material.duration_s, 8.0, f"timecode: {error}", "readable code"))
+        return ClockFit(0.0, 0.0, 0.0, 0.0, 0)
+    if (reading.drop_flag.mean() > 0.5) != fmt.drop:
+        said, seen = ("drop-frame", "non-drop") if fmt.drop else ("non-drop", "drop-frame")
+        snags.append(Snag("drop-frame flag", "timecode", 0.0, material.duration_s, 10.0,
+                          f"timecode: the production is {said}, the track is marked {seen}", "no mismatch"))  # fmt: skip
+    for jump in reading.jumps:
+        at = jump["sample"] / rate
+        snags.append(Snag("timecode jump", "timecode", at, at + 0.1, 5.0,
+                          f"timecode: jumps from {jump['from']} to {jump['to']}", "no jump"))  # fmt: skip
+    return fit
+
+
+def _fit(name, stream, material, snags):
+    """The ClockFit of a stream by its stamps; without any it begins at the take's zero."""
+    if not len(stream.stamps):
+        return ClockFit(0.0, 0.0, 0.0, UNSTAMPED_CONFIDENCE, 0)
+    stamps = np.asarray(stream.stamps, dtype=float)
+    try:
+        fit = fit_clock(stamps[:, 0], stamps[:, 1], float(stream.rate), material.zero_s)
+    except InputError as error:
+        snags.append(Snag("no timecode", name, 0.0, material.duration_s, 8.0, f"{name}: {error}", "two stamps"))
+        return ClockFit(0.0, 0.0, 0.0, 0.0, 0)
+    snags += lineup_snags(name, fit, material.duration_s)
+    return fit
+
+
+def _coverage_snags(name, data, times, duration_s):
+    """Where a regular stream delivered nothing: in between, and before the cut."""
+    if len(data) < 2:
+        return []
+    hz = 1 / (times[1] - times[0])
+    present = np.isfinite(data.reshape(len(data), -1)).any(axis=1)
+    snags = dropout_snags(name, present, hz, times[0])
+    missing = duration_s - (times[-1] + 1 / hz)
+    if missing > EARLY_LIMIT_S:
+        snags.append(Snag("stops early", name, duration_s - missing, duration_s, missing / 0.5,
+                          f"{name}: stops {missing:.1f} s before the cut", "0.5 s"))  # fmt: skip
+    return snags
+
+
+def _clap(stream, data, times):
+    """When the clap shows in a stream, seconds of the take, or None where it does not or cannot."""
+    if stream.name == "room":
+        return clap_in_sound(data, times)
+    if stream.kind == "points":
+        return clap_in_points(data, times)
+    if stream.name == "suit":
+        return clap_in_accelerations(data[..., 4:7], times)
+    return None
+
+
+PASS = Pass(
+    name="line up",
+    words="Line up",
+    doing="lining up",
+    done="lined up",
+    figure=Figure(
+        "worst_residual_ms", "ms", 1.0,
+        "Scatter of the timecode stamps about the fitted clock, worst stream. Up to 1 ms is good.", 1, "±",
+    ),
+    run=run,
+    aside=lambda figures: f"{len(figures.get('streams', {}))} streams",
+    needs=("rebuild",),
+)  # fmt: skip

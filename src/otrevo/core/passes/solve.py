@@ -1,0 +1,150 @@
+"""Solve: mends replayed, then the body from markers and suit, fingers from gloves, the face, and props."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.solve import measured_bones, solve_take
+from otrevo.core.body.suit import SUIT_BONES, resample_sensor, suit_to_world
+from otrevo.core.errors import InputError
+from otrevo.core.face.shapes import face_values
+from otrevo.core.hands.gloves import finger_angles, finger_rotations
+from otrevo.core.markers.mends import apply_mends
+from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
+from otrevo.core.props.follow import solve_prop
+from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
+from otrevo.core.timecode.lineup import resample_linear
+
+
+def run(material, parameters, report):
+    """The body is solved once for what fills and suit headings need, and again with them where there are any."""
+    stream = material.track("label", "labelled")
+    if stream is None:
+        raise InputError("The take is not labelled yet; run Label first.")
+    performer, rate, clock = material.calibrated_performer(), stream.rate, stream.clock
+    labelled, names = stream.read().astype(float), performer.marker_names
+    if list(stream.details.get("names", names)) != list(names):
+        raise InputError("The take was labelled with other markers than the performer's calibration has; label it again.")
+    scatter = material.track("label", "marker uncertainty")
+    sd_m = None if scatter is None else scatter.read()
+    worn = material.recorded("suit") if performer.suit else None
+    by_body = any(m.get("method") == "body" and m["kind"] != "cut" for m in material.mends)
+    twice = worn is not None or by_body
+    part = 0.45 if twice else 0.8
+    mended = apply_mends(labelled, names, material.mends)
+    solution = solve_take(mended, rate, performer, progress=lambda s: report(part * s), sd_m=sd_m)
+    times, suit = clock.times(len(labelled)), None
+    if twice:
+        suit = suit_rotations(worn, performer, solution.motion, mended, times) if worn is not None else None
+        mended = apply_mends(labelled, names, material.mends, solution.predicted_m)
+        solution = solve_take(
+            mended, rate, performer, suit, progress=lambda s: report(0.45 + 0.35 * s), sd_m=sd_m
+        )  # fmt: skip
+    motion = with_fingers(solution.motion, material.recorded("gloves"), performer, times)
+    skeleton = motion.skeleton
+    tracks = [
+        Track("mended", "markers", rate, mended, clock, {"names": list(names)}),
+        Track("body rotation", "rotations", rate, motion.rotation_local, clock,
+              {"bones": skeleton.names, "parents": skeleton.parents.tolist(), "offsets_m": skeleton.rest_offset_m.tolist()}),
+        Track("body root", "places", rate, motion.root_position_m, clock),
+        Track("residual", "residuals", rate, solution.marker_residual_m, clock),
+    ]  # fmt: skip
+    hz, start = clock.hz, clock.start_s
+    snags = residual_snags(solution.marker_residual_m, names, hz, start)
+    snags += lost_snags(solution.lost, solution.bone_names, hz, start)
+    snags += gap_snags(mended, names, hz, start) + spike_snags(mended, names, hz, start)
+    prop_figures = {}
+    for prop in material.props:
+        _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)
+    report(0.9)
+    face = face_track(material.recorded("face"), performer, material.duration_s)
+    if face is not None:
+        tracks.append(face)
+    figures = solution.figures | {
+        "mends": len(material.mends), "suit_used": sorted(suit or {}), "frames": len(motion), "rate": str(rate),
+        "props": prop_figures,
+    }  # fmt: skip
+    return Outcome(tuple(tracks), figures, tuple(snags))
+
+
+def _solve_prop(prop, stream, tracks, figures, snags):
+    """A prop as a rigid body: one pose track, position and rotation."""
+    if stream is None:
+        return
+    labelled, clock = stream.read().astype(float), stream.clock
+    try:
+        solution = solve_prop(labelled, stream.rate, prop)
+    except InputError as error:
+        end = clock.start_s + len(labelled) / clock.hz
+        snags.append(Snag("lost prop", "prop", clock.start_s, end, 5.0, str(error), "three markers seen at once", prop.name))
+        return
+    pose = np.concatenate([solution.motion.root_position_m, solution.motion.rotation_local[:, 0]], axis=1)
+    details = {"prop": prop.name, "offsets_m": prop.offset_m.tolist(), "names": prop.marker_names}
+    tracks.append(Track("prop pose", "pose", stream.rate, pose, clock, details, prop.name))
+    figures[prop.name] = solution.figures
+    snags += prop_snags(prop.name, solution, clock.hz, clock.start_s)
+
+
+def suit_rotations(stream, performer, motion, markers_m, times):
+    """World rotations of bones by the suit at `times` (T,), {bone: (T, 4)}; headings from the bones that markers show.
+
+    stream: the suit's TakeStream; motion: solved from markers at the same times; markers_m (T, M, 3), NaN where hidden.
+    """
+    data = stream.read().astype(float)
+    sensor = resample_sensor(stream.clock.times(len(data)), data[..., :4], times)
+    _, world = motion_joints(motion)
+    index = [motion.skeleton.index(b) for b in SUIT_BONES]
+    model = performer.model()
+    measured = measured_bones(model, np.isfinite(markers_m[..., 0]))[:, [model.skeleton.index(b) for b in SUIT_BONES]]
+    return suit_to_world(sensor, performer.suit, world[:, index], measured, float(motion.rate))
+
+
+def with_fingers(motion, stream, performer, times):
+    """The motion with fingers as the gloves (a TakeStream or None) had them at `times` (T,)."""
+    if stream is None or not performer.gloves:
+        return motion
+    data = stream.read().astype(float)
+    good = np.isfinite(data.reshape(len(data), -1)).all(axis=1)
+    if good.sum() < 2:
+        return motion
+    own = stream.clock.times(len(data))
+    angles = resample_linear(own[good], finger_angles(data[good], performer.gloves), times)
+    rotation = motion.rotation_local.copy()
+    for bone, turned in finger_rotations(angles, motion.skeleton).items():
+        rotation[:, motion.skeleton.index(bone)] = turned
+    return replace(motion, rotation_local=rotation)
+
+
+def face_track(stream, performer, duration_s):
+    """The face (a TakeStream or None) calibrated and resampled from the take's zero on, as a Track or None."""
+    if stream is None or not performer.face:
+        return None
+    data = stream.read().astype(float)
+    seen = np.isfinite(data[:, 0])
+    if seen.sum() < 2:
+        return None
+    own, at = stream.clock.times(len(data)), np.arange(int(duration_s * stream.rate)) / float(stream.rate)
+    values = resample_linear(own[seen], face_values(data[seen], performer.face), at)
+    values[np.interp(at, own, (~seen).astype(float)) > 0.5] = np.nan
+    return Track("face shapes", "shapes", stream.rate, values, SampleClock(0.0, float(stream.rate)))
+
+
+def _aside(figures):
+    return f"worst {figures['worst_marker']}" if figures.get("worst_marker") else ""
+
+
+PASS = Pass(
+    name="solve",
+    words="Solve",
+    doing="solving",
+    done="solved",
+    figure=Figure(
+        "residual_rms_mm", "mm", 8.0,
+        "Distance of the markers from the solved body, RMS. Skin moves 2 to 8 mm over bone, so up to 8 mm is good.",
+    ),
+    run=run,
+    aside=_aside,
+    needs=("label", "line up", "performer"),
+    about="performer",
+)  # fmt: skip

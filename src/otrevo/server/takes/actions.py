@@ -1,0 +1,93 @@
+"""What a person can do to takes. Each: check, do it in a transaction, enter it in the history."""
+
+from django.db import IntegrityError, transaction
+
+from otrevo.core.errors import InputError
+from otrevo.server.takes.models import Appearance, Change, Take
+
+EDITABLE = ("status", "note", "in_s", "out_s")
+
+
+def _words(take, field, value):
+    if field == "status":
+        return f"take {take.number} {value}"
+    if field == "note":
+        return f"note on take {take.number}"
+    return f"{'in' if field == 'in_s' else 'out'} point of take {take.number}"
+
+
+@transaction.atomic
+def change_take(user, take, values):
+    """Change status, note, in or out point; entered in the history so that it can be undone."""
+    take = Take.objects.select_for_update().get(pk=take.pk)
+    values = {k: v for k, v in values.items() if k in EDITABLE and v is not None and getattr(take, k) != v}
+    if not values:
+        return take
+    if values.get("status") and values["status"] not in Take.Status.values:
+        raise InputError(f"A take cannot be '{values['status']}'; choose one of {', '.join(Take.Status.values)}.")
+    start, end = values.get("in_s", take.in_s), values.get("out_s", take.out_s)
+    if not 0 <= start < end <= take.duration_s + 1e-6:
+        raise InputError(
+            f"In {start:.2f} s and out {end:.2f} s must lie in order within the take's {take.duration_s:.2f} s."
+        )
+    before = {k: getattr(take, k) for k in values}
+    for k, v in values.items():
+        setattr(take, k, v)
+    take.save(update_fields=list(values))
+    field = next(iter(values))
+    take.changes.filter(undone=True).delete()  # a new change ends what could be redone
+    Change.objects.create(take=take, user=user, words=_words(take, field, values[field]), before=before, after=values)
+    return take
+
+
+@transaction.atomic
+def undo(take, redo=False):
+    """Take back the last change of a take, or do the last undone one again. Returns its words or None."""
+    if redo:
+        change = take.changes.filter(undone=True).order_by("id").first()
+    else:
+        change = take.changes.filter(undone=False).order_by("-id").first()
+    if change is None:
+        return None
+    state = change.after if redo else change.before
+    mends = change.after.get("mends")
+    if mends:
+        take.mends.filter(pk__in=mends).update(active=redo)
+    else:
+        Take.objects.filter(pk=take.pk).update(**state)
+    change.undone = not redo
+    change.save(update_fields=["undone"])
+    return change
+
+
+def make_take(slate, user, number=None, made_from="floor", **values):
+    """The next take of a slate, or the given number if it is free."""
+    wanted = number or 1 + max([t.number for t in slate.takes.all()], default=0)
+    try:
+        with transaction.atomic():
+            take = Take.objects.create(
+                slate=slate, number=wanted, rolled_by=user, made_from=made_from,
+                stage_calibration=_stage_calibration(slate) if made_from == "floor" else None, **values,
+            )  # fmt: skip
+            appear(take, slate.performer)
+            return take
+    except IntegrityError:
+        raise InputError(
+            f"Slate {slate.name} already has a take {wanted}; the next free number is {_next(slate)}."
+        ) from None
+
+
+def appear(take, performer):
+    """The performer is in the take, wearing their kit, with their newest calibration. Returns the Appearance."""
+    return Appearance.objects.create(
+        take=take, performer=performer, kit=performer.kit, calibration=performer.calibrations.first()
+    )
+
+
+def _stage_calibration(slate):
+    room = getattr(slate.day.production, "room", None)
+    return room.calibrations.order_by("-version").first() if room else None
+
+
+def _next(slate):
+    return 1 + max([t.number for t in slate.takes.all()], default=0)

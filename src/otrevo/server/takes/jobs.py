@@ -1,0 +1,105 @@
+"""Passes of a take as work: one job that loads what a pass needs, calls it, and stores what it gives."""
+
+from otrevo.core.errors import InputError
+from otrevo.core.passes.catalogue import from_there_on, pass_named, passes_of
+from otrevo.core.snags import ranked
+from otrevo.server.takes.material import material_of
+from otrevo.server.takes.models import Appearance, Take
+from otrevo.server.takes.picture import take_picture
+from otrevo.server.takes.streams import write_stream
+from otrevo.server.work.kinds import Kind
+from otrevo.server.work.models import ACTIVE, Run
+from otrevo.server.work.queue import queue
+
+
+def passes_of_take(take):
+    """The passes that a take goes through, in order."""
+    return passes_of(set(take.streams.filter(run=None).values_list("name", flat=True)), take.slate.warm_up)
+
+
+def runs_of(take, passes, parameters=None, user=None):
+    """Unsaved Runs of passes over a take; parameters are the first one's. What is about a performer runs once for each."""
+    performers = [a.performer for a in take.appearances.select_related("performer")]
+    out = []
+    for p in passes:
+        for performer in performers if p.about == "performer" else [None]:
+            first = {} if out else p.checked(parameters or {})
+            out.append(Run(take=take, name=p.name, performer=performer, parameters=first, asked_by=user))
+    return out
+
+
+def queue_from(take, name, parameters=None, user=None):
+    """Queue a pass, with its parameters, and every pass that builds on it. Returns the first Run."""
+    use_newest_calibrations(take)
+    return queue(runs_of(take, from_there_on(passes_of_take(take), name), parameters, user))[0]
+
+
+def use_newest_calibrations(take):
+    """A take that was rolled before anything was calibrated takes the newest calibrations of its performers and room."""
+    for appearance in take.appearances.filter(calibration=None).select_related("performer"):
+        appearance.calibration = appearance.performer.calibrations.first()
+        appearance.save(update_fields=["calibration"])
+    if take.stage_calibration_id is None and (room := getattr(take.production, "room", None)):
+        take.stage_calibration = room.calibrations.order_by("-version").first()
+        take.save(update_fields=["stage_calibration"])
+
+
+def solve_again(take, user):
+    """Have a take solved anew with the mends it has now; one that waits already will see them."""
+    if not take.runs.filter(name="solve", state=Run.State.QUEUED).exists():
+        queue_from(take, "solve", user=user)
+
+
+def busy(take):
+    """Whether anything is queued or at work on a take."""
+    return take.runs.filter(state__in=ACTIVE).exists()
+
+
+def _lock(run):
+    """One performer's work is done in order, so that takes find the calibration that was made before."""
+    return f"performer-{run.take.slate.performer_id}"
+
+
+def _carry_out(run, report):
+    take = Take.objects.select_related("slate__day__production", "slate__performer", "stage_calibration").get(
+        pk=run.take_id
+    )
+    use_newest_calibrations(take)
+    one = pass_named(run.name)
+    outcome = one.run(material_of(take, run.performer), one.checked(run.parameters), report)
+    run.figures, run.snags = outcome.figures, [s.to_document() for s in ranked(outcome.snags)]
+
+    def store():
+        for t in outcome.tracks:
+            write_stream(
+                take, t.name, t.kind, t.rate, t.data, run, t.stamps, t.details, None,
+                None if t.prop else run.performer, t.prop, t.clock,
+            )  # fmt: skip
+        if outcome.performer is not None:
+            _keep_calibration(run, take, outcome.performer)
+
+    return store
+
+
+def _keep_calibration(run, take, document):
+    """A new version of the performer's calibration, which this take is solved with from now on."""
+    calibrations = type(run.performer).objects.select_for_update().get(pk=run.performer_id).calibrations
+    version = 1 + max([c.version for c in calibrations.all()], default=0)
+    made = calibrations.create(version=version, document=document, warm_up=take)
+    Appearance.objects.filter(take=take, performer=run.performer).update(calibration=made)
+    run.figures = run.figures | {"version": version}
+
+
+def _ended(run):
+    if run.state == Run.State.DONE:
+        take = Take.objects.select_related("slate").get(pk=run.take_id)
+        Take.objects.filter(pk=take.pk).update(picture=take_picture(take))
+
+
+PASS = Kind(_lock, _carry_out, _ended)
+
+
+def need_nothing_at_work(take):
+    """Raise InputError while anything is queued or at work on a take."""
+    if busy(take):
+        raise InputError("A pass is already at work on this take; wait for it or cancel it.")

@@ -1,0 +1,77 @@
+"""Mends of a take: shown before they are made, accepted together, taken back together."""
+
+from fractions import Fraction
+
+import numpy as np
+from django.db import transaction
+
+from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.performer import performer_from_document
+from otrevo.core.body.skeleton import Skeleton
+from otrevo.core.conventions import quaternion_rotate
+from otrevo.core.errors import InputError
+from otrevo.core.markers.mends import apply_mends, check_mend
+from otrevo.server.takes.material import appearance_of, latest
+from otrevo.server.takes.models import Change, Mend
+from otrevo.server.takes.streams import read_stream
+
+PREVIEW_FRAMES = 30
+
+
+def solved(take, performer=None):
+    """The newest solve of a take. Raises InputError when there is none: mends are checked against its markers."""
+    run = latest(take, "solve", performer)
+    if run is None:
+        raise InputError("The take is not solved yet; mends are checked against its markers.")
+    return run
+
+
+def stored_motion(run, first=0, last=None):
+    """The Motion that a finished solve stored, frames [first, last)."""
+    stream = run.tracks.get(name="body rotation")
+    d = stream.details
+    skeleton = Skeleton(tuple(d["bones"]), np.array(d["parents"]), np.array(d["offsets_m"]))
+    root = read_stream(run.tracks.get(name="body root"), first, last).astype(float)
+    rotation = read_stream(stream, first, last).astype(float)
+    rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
+    return Motion(skeleton, Fraction(stream.rate), root, rotation)
+
+
+def preview(take, document):
+    """What a mend would do to its marker: (first frame, rate, path before (T, 3), path after), metres."""
+    run = solved(take)
+    stream = run.tracks.get(name="mended")
+    check_mend(document, stream.details["names"], stream.samples)
+    first = max(0, document["start"] - PREVIEW_FRAMES)
+    last = min(stream.samples, document["end"] + PREVIEW_FRAMES)
+    m = stream.details["names"].index(document["marker"])
+    before = read_stream(stream, first, last).astype(float)[:, m : m + 1]
+    appearance = appearance_of(take, run.performer)
+    performer = performer_from_document(appearance.calibration.document, f"{appearance.performer.name}'s calibration")
+    joints, rotations = motion_joints(stored_motion(run, first, last))
+    b = performer.skeleton.index(performer.marker_bones[m])
+    predicted = joints[:, b] + quaternion_rotate(rotations[:, b], performer.marker_offset_m[m])
+    moved = document | {"start": document["start"] - first, "end": document["end"] - first}
+    after = apply_mends(before, [document["marker"]], [moved], predicted[:, None])
+    return first, stream.rate, before[:, 0], after[:, 0]
+
+
+@transaction.atomic
+def accept(take, user, rows):
+    """Accept mends, rows of (document, words): all of them or none; they are one entry of the history."""
+    run = solved(take)
+    stream = run.tracks.get(name="mended")
+    for document, _ in rows:
+        check_mend(document, stream.details["names"], stream.samples)
+    if not rows:
+        return
+    take.changes.filter(undone=True).delete()
+    made = []
+    for document, words in rows:
+        words = words or f"{document['kind']} {document['marker']}"
+        made.append(
+            Mend.objects.create(take=take, performer=run.performer, document=document, words=words[:160], user=user)
+        )
+    more = f" and {len(made) - 1} more" if len(made) > 1 else ""
+    after = {"mends": [m.pk for m in made]}
+    Change.objects.create(take=take, user=user, words=made[0].words[:140] + more, after=after)

@@ -1,0 +1,139 @@
+"""Takes and their runs as lists show them."""
+
+from datetime import datetime
+
+from django.db.models import F, Func, IntegerField, JSONField, Prefetch, Value
+from ninja import Schema
+
+from otrevo.core.passes.catalogue import PASSES
+from otrevo.server.accounts.access import DESK_ROLES, fetch
+from otrevo.server.takes.models import Take
+from otrevo.server.work.models import Run
+
+NOT_IN_LISTS = "trust"  # a figure as large as all others together
+BY_NAME = {p.name: p for p in PASSES}
+ORDER = {name: i for i, name in enumerate(("record", *BY_NAME))}
+
+
+class FigureOut(Schema):
+    """The figure a pass is judged by: as text with its unit, whether it is good, and what it means."""
+
+    text: str
+    value: float
+    good: bool
+    sentence: str
+
+
+class RunOut(Schema):
+    id: int
+    name: str
+    words: str
+    doing: str
+    done: str
+    performer: str
+    state: str
+    progress: float
+    message: str
+    figures: dict
+    figure: FigureOut | None
+    aside: str
+    parameters: dict
+    snag_count: int
+    asked_at: datetime
+    code_version: str
+
+
+class TakeRow(Schema):
+    id: int
+    number: int
+    status: str
+    note: str
+    duration_s: float
+    in_s: float
+    out_s: float
+    first_timecode: str
+    rolled_at: datetime
+    made_from: str
+    performers: list[str]
+    picture: dict
+    runs: list[RunOut]
+    packages: list[str]
+
+
+def newest_runs(**about):
+    """A queryset of the newest run of every name and performer, without what lists do not show.
+
+    `shown` are the figures but for the large ones, `snag_count` how many snags there are.
+    """
+    shown = Func(F("figures"), Value(NOT_IN_LISTS), template="%(expressions)s", arg_joiner=" - ", output_field=JSONField())
+    count = Func(F("snags"), function="jsonb_array_length", output_field=IntegerField())
+    newest = Run.objects.filter(**about).order_by("take_id", "name", "performer_id", "-id")
+    newest = newest.distinct("take_id", "name", "performer_id")
+    return newest.annotate(shown=shown, snag_count=count).defer("figures", "snags").select_related("performer")
+
+
+def run_out(run):
+    """A run of `newest_runs`, or one with all its fields."""
+    figures = run.shown if hasattr(run, "shown") else {k: v for k, v in run.figures.items() if k != NOT_IN_LISTS}
+    one = BY_NAME.get(run.name)
+    return {
+        "id": run.pk, "name": run.name, "words": one.words if one else run.name.capitalize(),
+        "doing": one.doing if one else "writing", "done": one.done if one else "written",
+        "performer": run.performer.name if run.performer_id else "", "state": run.state, "progress": run.progress,
+        "message": run.message, "figures": figures, "figure": one and figure_out(one.figure, figures),
+        "aside": one.aside(figures) if one and figures else "", "parameters": run.parameters,
+        "snag_count": run.snag_count if hasattr(run, "snag_count") else len(run.snags), "asked_at": run.asked_at,
+        "code_version": run.code_version,
+    }  # fmt: skip
+
+
+def figure_out(figure, figures):
+    value = figure.value(figures)
+    if value is None:
+        return None
+    return {
+        "text": f"{figure.sign}{value:.{figure.digits}f} {figure.unit}", "value": value,
+        "good": figure.is_good(figures), "sentence": figure.sentence,
+    }  # fmt: skip
+
+
+def runs_out(runs):
+    """Newest runs in the order of the passes; snags that a later pass has looked for anew are counted there."""
+    done = {r.name for r in runs if r.state == Run.State.DONE}
+    out = [run_out(r) for r in sorted(runs, key=lambda r: (ORDER.get(r.name, len(ORDER)), r.pk))]
+    for row in out:
+        if row["name"] in BY_NAME and done & set(BY_NAME[row["name"]].found_anew):
+            row["snag_count"] = 0
+    return out
+
+
+def with_rows(takes):
+    """A queryset of takes with everything that take_row needs, in a number of queries that does not grow with them."""
+    from otrevo.server.takes.models import Appearance
+
+    return takes.prefetch_related(
+        Prefetch("runs", newest_runs(), to_attr="newest"),
+        Prefetch("appearances", Appearance.objects.select_related("performer"), to_attr="in_it"),
+        Prefetch("packages", _states(), to_attr="in_packages"),
+    )
+
+
+def _states():
+    return Take._meta.get_field("packages").related_model.objects.only("state")
+
+
+def take_row(take):
+    """A take of `with_rows`, its slate's day and production at hand."""
+    fmt = take.slate.day.production.timecode_format
+    return {
+        "id": take.pk, "number": take.number, "status": take.status, "note": take.note, "duration_s": take.duration_s,
+        "in_s": take.in_s, "out_s": take.out_s, "first_timecode": fmt.label(take.first_timecode_frame),
+        "rolled_at": take.rolled_at, "made_from": take.made_from, "performers": [a.performer.name for a in take.in_it],
+        "picture": take.picture, "runs": runs_out(take.newest), "packages": [p.state for p in take.in_packages],
+    }  # fmt: skip
+
+
+def fetch_take(request, take_id, roles=DESK_ROLES):
+    """A take that the user may see in one of these roles, ready for take_row."""
+    queryset = with_rows(Take.objects.select_related("slate__day__production", "slate__performer", "stage_calibration"))
+    return fetch(request.user, queryset, "production_id", roles, pk=take_id)

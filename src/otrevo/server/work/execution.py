@@ -1,0 +1,91 @@
+"""Carry out one Run: claim it, do it, and end it in one transaction with its results.
+
+Whoever claims a Run last may write its results. A worker that was taken for dead and comes back finds its claim gone
+and leaves nothing behind, so nothing is done twice whatever happens to processes and machines.
+"""
+
+import logging
+import uuid
+
+from django.db import transaction
+from django.utils import timezone
+
+from otrevo.core.errors import InputError
+from otrevo.server.work.kinds import kind_of
+from otrevo.server.work.models import ACTIVE, Run
+from otrevo.server.work.queue import defer, end
+
+log = logging.getLogger("otrevo.work")
+MOST_ATTEMPTS = 3
+ORDER_S = 1  # after which a run asks again whether the one before it has ended
+LOST = f"Its worker was lost {MOST_ATTEMPTS} times, so it was given up; run it again, and see the worker's log."
+
+
+class Superseded(Exception):
+    """Another execution has claimed this Run, or it was ended meanwhile."""
+
+
+@transaction.atomic
+def claim(run_id):
+    """The Run, ready to be carried out, or None when there is nothing to do any more."""
+    run = Run.objects.select_for_update(of=("self",)).filter(pk=run_id).first()
+    if run is None or run.state not in ACTIVE:
+        return None
+    if run.cancel_asked:
+        end(run, Run.State.CANCELLED, "Cancelled.")
+        return None
+    before = run.after
+    if before is not None and before.state in (Run.State.FAILED, Run.State.CANCELLED):
+        word = "did not succeed" if before.state == Run.State.FAILED else "was cancelled"
+        end(run, Run.State.CANCELLED, f"Not begun, because '{before.name}' {word}.")
+        return None
+    if before is not None and before.state in ACTIVE:  # it was lost and is queued anew, behind this one
+        defer(run, wait_s=ORDER_S)
+        return None
+    if run.attempts >= MOST_ATTEMPTS:
+        end(run, Run.State.FAILED, LOST)
+        log.error("run=%s %s failed after %s attempts", run.pk, run, run.attempts)
+        return None
+    run.attempts += 1
+    run.state, run.claim, run.progress, run.begun_at = Run.State.RUNNING, uuid.uuid4(), 0.0, timezone.now()
+    run.message = f"Taken up again after its worker was lost, attempt {run.attempts}." if run.attempts > 1 else ""
+    run.save(update_fields=["attempts", "state", "claim", "progress", "begun_at", "message"])
+    log.info("run=%s take=%s %s begins, attempt %s", run.pk, run.take_id, run, run.attempts)
+    return run
+
+
+def release(run):
+    """Give a claimed Run back to the queue, as if it had not been taken up."""
+    mine = Run.objects.filter(pk=run.pk, claim=run.claim)
+    mine.update(state=Run.State.QUEUED, claim=None, attempts=run.attempts - 1, progress=0.0, message="")
+
+
+def carry_out(run, report):
+    """Do a claimed Run and end it, done or failed. Raises Superseded when somebody else has claimed it meanwhile."""
+    mine = run.claim
+    try:
+        store = kind_of(run).carry_out(run, report)
+        finish(run, mine, Run.State.DONE, "", store)
+    except InputError as error:
+        finish(run, mine, Run.State.FAILED, str(error))
+    except Superseded:
+        log.warning("run=%s %s was claimed by another worker meanwhile", run.pk, run)
+        raise
+    except Exception:
+        log.exception("run=%s take=%s %s failed", run.pk, run.take_id, run)
+        words = f"{run.name.capitalize()} stopped because of a fault in Otrevo; the worker's log says more."
+        finish(run, mine, Run.State.FAILED, words)
+
+
+@transaction.atomic
+def finish(run, mine, state, message, store=None):
+    """End a Run whose claim is `mine`, with its results. Raises Superseded when the claim is another's by now."""
+    now = Run.objects.select_for_update(of=("self",)).filter(pk=run.pk).values_list("claim", flat=True).first()
+    if now is None or now != mine:
+        raise Superseded
+    if state != Run.State.DONE:
+        run.figures, run.snags = {}, []
+    if store is not None:
+        store()
+    end(run, state, message)
+    log.info("run=%s take=%s %s %s %s", run.pk, run.take_id, run, state, message)

@@ -1,0 +1,68 @@
+"""Ask for work, and ask that it stops. Runs are queued in the database, together with what they are about."""
+
+import subprocess
+from functools import lru_cache
+
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+from procrastinate.contrib.django import app
+
+from otrevo.server.work.kinds import kind_of
+from otrevo.server.work.models import ACTIVE, Run
+
+QUEUE = "work"
+TASK = "carry_out"
+
+
+@lru_cache
+def code_version():
+    try:
+        out = subprocess.run(["git", "rev-parse", "--short", "HEAD"], cwd=settings.HOME, capture_output=True, timeout=5)
+        return out.stdout.decode().strip() or "unknown"
+    except (OSError, subprocess.TimeoutExpired):
+        return "unknown"
+
+
+@transaction.atomic
+def queue(runs):
+    """Save Runs and hand them to the workers, each to begin when the one before it has ended well. Returns them."""
+    before = None
+    for run in runs:
+        run.code_version, run.after = code_version(), before
+        run.save()
+        defer(run)
+        before = run
+    return runs
+
+
+def defer(run, wait_s=0):
+    """Put a Run into the queue, to be looked at in wait_s seconds at the earliest."""
+    later = {"schedule_in": {"seconds": wait_s}} if wait_s else {}
+    run.job = app.configure_task(TASK, queue=QUEUE, lock=kind_of(run).lock(run), **later).defer(run_id=run.pk)
+    run.save(update_fields=["job"])
+
+
+@transaction.atomic
+def cancel(runs):
+    """Stop Runs (a queryset): those that wait end at once, those at work are stopped by their worker."""
+    for run in runs.select_for_update(of=("self",)).filter(state__in=ACTIVE):
+        if run.state == Run.State.QUEUED:
+            end(run, Run.State.CANCELLED, "Cancelled before it began.")
+        else:
+            run.cancel_asked = True
+            run.save(update_fields=["cancel_asked"])
+
+
+def end(run, state, message):
+    """Enter how a Run ended, and tell its kind."""
+    run.state, run.message, run.finished_at, run.claim = state, message, timezone.now(), None
+    if state == Run.State.DONE:
+        run.progress = 1.0
+    run.save(update_fields=["state", "message", "finished_at", "claim", "progress", "figures", "snags"])
+    kind_of(run).ended(run)
+
+
+def waiting():
+    """How many runs are still to be worked through."""
+    return Run.objects.filter(state__in=ACTIVE).count()

@@ -1,0 +1,212 @@
+"""A worker: takes runs from the queue, has its child compute them, stops what is cancelled, and looks for lost work.
+
+`python -m otrevo.server.work.worker`. Any number of them may run, on any number of machines; what they know of each
+other is in the database. A worker says every HEARTBEAT_S that it lives; jobs of one that has said nothing for STALLED_S
+go back to the queue.
+"""
+
+import asyncio
+import contextlib
+import logging
+import multiprocessing
+import os
+import signal
+from concurrent.futures import ThreadPoolExecutor
+
+import django
+
+log = logging.getLogger("otrevo.worker")
+HEARTBEAT_S = float(os.environ.get("OTREVO_HEARTBEAT_S", 2.0))
+STALLED_S = float(os.environ.get("OTREVO_STALLED_S", 12.0))
+LOOK_S = 0.15  # between two looks at whether a run is to stop
+CHILD_FAULT = "ended by itself"
+
+
+class Child:
+    """The computing process, started when it is needed."""
+
+    def __init__(self):
+        self.context = multiprocessing.get_context("spawn")
+        self.process = self.connection = None
+
+    def send(self, run_id):
+        if self.process is None or not self.process.is_alive():
+            self.start()
+        self.connection.send(run_id)
+
+    def start(self):
+        from otrevo.server.work import child
+
+        self.connection, other = self.context.Pipe()
+        self.process = self.context.Process(target=child.main, args=(other, os.getpid()), daemon=True)
+        self.process.start()
+        other.close()
+
+    def stop(self):
+        if self.process is not None:
+            self.process.kill()
+            self.process.join()
+            self.connection.close()
+            self.process = None
+
+    def heard(self):
+        """(newest share of progress or None, whether the run has ended). Raises EOFError when the process is gone."""
+        share = None
+        while self.connection.poll():
+            message = self.connection.recv()
+            if message is None:
+                return share, True
+            share = message
+        if not self.process.is_alive() and not self.connection.poll():
+            raise EOFError
+        return share, False
+
+
+DATABASE = ThreadPoolExecutor(1, thread_name_prefix="database")  # one thread, so one connection
+
+
+def _in_thread(function):
+    """Work with the database beside the event loop; a connection that was lost is opened anew the next time."""
+
+    def work(*arguments):
+        from django.db import DatabaseError, connection
+
+        try:
+            return function(*arguments)
+        except DatabaseError:
+            connection.close()
+            raise
+
+    return lambda *arguments: asyncio.get_running_loop().run_in_executor(DATABASE, work, *arguments)
+
+
+def _look(run, share):
+    """Whether the run goes on: enter its progress, and see whether it is to stop or is somebody else's."""
+    from otrevo.server.work.models import Run
+
+    mine = Run.objects.filter(pk=run.pk, claim=run.claim)
+    if share is not None:
+        mine.update(progress=round(share, 3))
+    asked = mine.values_list("cancel_asked", flat=True).first()
+    return "gone" if asked is None else "stop" if asked else "go on"
+
+
+async def _goes_on(run, share):
+    from django.db import DatabaseError
+
+    try:
+        return await _in_thread(_look)(run, share)
+    except DatabaseError:  # it is away: the computing goes on meanwhile
+        return "go on"
+
+
+def _cancelled(run):
+    from otrevo.server.work.execution import Superseded, finish
+    from otrevo.server.work.models import Run
+
+    with contextlib.suppress(Superseded):
+        finish(run, run.claim, Run.State.CANCELLED, "Cancelled.")
+
+
+async def execute(child, run_id):
+    """Have the child carry out one run, as often as it may be tried."""
+    from otrevo.server.work.execution import claim, release
+
+    while (run := await _in_thread(claim)(run_id)) is not None:
+        try:
+            child.send(run.pk)
+            while True:
+                await asyncio.sleep(LOOK_S)
+                share, ended = child.heard()
+                if ended:
+                    return
+                word = await _goes_on(run, share)
+                if word != "go on":
+                    child.stop()
+                    if word == "stop":
+                        await _in_thread(_cancelled)(run)
+                    return
+        except (EOFError, OSError):  # a crash in a library, or somebody killed it: claim it once more
+            log.error("run=%s %s: the computing process %s", run.pk, run, CHILD_FAULT)
+            child.stop()
+        except asyncio.CancelledError:  # the worker is told to end: another may go on with it
+            child.stop()
+            await asyncio.shield(_in_thread(release)(run))
+            raise
+
+
+def rescue():
+    """Put runs back into the queue that nobody works on although they are not over. Returns how many.
+
+    Runs whose job the queue calls stalled are looked after by `worker`; here are those whose job is gone or has ended.
+    """
+    from django.db import transaction
+    from procrastinate.contrib.django.models import ProcrastinateJob
+
+    from otrevo.server.work.models import ACTIVE, Run
+    from otrevo.server.work.queue import defer
+
+    with transaction.atomic():
+        active = Run.objects.select_for_update(of=("self",), skip_locked=True).filter(state__in=ACTIVE)
+        live = ProcrastinateJob.objects.filter(status__in=("todo", "doing"))
+        lost = list(active.exclude(job__in=live.values("id")))
+        for run in lost:
+            log.warning("run=%s %s was lost by the queue; queued again", run.pk, run)
+            defer(run)
+    return len(lost)
+
+
+async def watch(app):
+    """Give work of lost workers back to the queue, again and again."""
+    while True:
+        await asyncio.sleep(HEARTBEAT_S)
+        try:
+            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S):
+                log.warning("job=%s %s: its worker is lost; queued again", job.id, job.task_kwargs)
+                with contextlib.suppress(Exception):  # another worker was quicker
+                    await app.job_manager.retry_job_by_id_async(job.id, retry_at=_now())
+            await _in_thread(rescue)()
+        except Exception:  # the database may be away for a while
+            log.exception("lost work could not be looked for")
+
+
+def _now():
+    from django.utils import timezone
+
+    return timezone.now()
+
+
+async def work():
+    from procrastinate.contrib.django import app
+
+    from otrevo.server.work.queue import QUEUE, TASK
+
+    child = Child()
+    child.start()
+    with app.replace_connector(app.connector.get_worker_connector()) as running:
+
+        @running.task(name=TASK, queue=QUEUE, retry=False)
+        async def carry_out(run_id):
+            await execute(child, run_id)
+
+        async with running.open_async():
+            watching = asyncio.create_task(watch(running))
+            try:
+                await running.run_worker_async(
+                    queues=[QUEUE], concurrency=1, update_heartbeat_interval=HEARTBEAT_S,
+                    stalled_worker_timeout=STALLED_S, fetch_job_polling_interval=1.0, shutdown_graceful_timeout=0.5,
+                )  # fmt: skip
+            finally:
+                watching.cancel()
+                child.stop()
+
+
+def main():
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
+    django.setup()
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    asyncio.run(work())
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,226 @@
+"""Work through the real queue, with real workers that are really killed, whatever they were doing."""
+
+import os
+import signal
+from fractions import Fraction
+from pathlib import Path
+from unittest import mock
+
+from django.test import TransactionTestCase
+
+from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.sim.rig import Faults, film
+from otrevo.core.sim.scenes import scene
+from otrevo.core.sim.stage import roll
+from otrevo.server.handover.jobs import queue_package
+from otrevo.server.handover.models import Package
+from otrevo.server.stage.actions import keep_recording
+from otrevo.server.stage.jobs import queue_step
+from otrevo.server.stage.room import room_of, simulated
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.models import Stream
+from otrevo.server.takes.streams import write_stream
+from otrevo.server.work.execution import MOST_ATTEMPTS, Superseded, carry_out, claim, finish
+from otrevo.server.work.models import Run
+from otrevo.server.work.worker import rescue
+from tests.server.production import calibrate, make_production, work
+from tests.server.test_server import post, signed_in
+from tests.server.workers import all_ended, kill, running, start_worker, told, wait_until, worker
+
+
+class WithATake(TransactionTestCase):
+    def setUp(self):
+        self.production, self.slate = make_production()
+        calibrate(self.slate.performer)
+        fmt = self.production.timecode_format
+        rolled = roll("rope haul", self.slate.performer.body_seed, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
+        self.take = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
+        for name, stream in rolled.streams.items():
+            whose = self.slate.performer if name == "suit" else None
+            write_stream(self.take, name, stream.kind, stream.rate, stream.data, stamps=stream.stamps, performer=whose)
+
+    def states(self):
+        return {r.name: r.state for r in Run.objects.all()}
+
+    def computing(self, process):
+        """The process id of a worker's computing child."""
+        children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+        spawned = [c for c in children if "spawn_main" in Path(f"/proc/{c}/cmdline").read_text(errors="replace")]
+        return int(spawned[0])
+
+
+class KilledWorkers(WithATake):
+    def test_in_the_middle_of_a_pass(self):
+        queue_from(self.take, "line up")
+        first = start_worker()
+        wait_until(lambda: running("label"), "labelling")
+        kill(first)
+        self.assertEqual(self.states()["label"], "running", "nobody could say anything")
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(set(self.states().values()), {"done"}, told())
+        label = latest(self.take, "label")
+        self.assertEqual(label.attempts, 2)
+        self.assertEqual(self.take.streams.filter(name="labelled").count(), 1, "nothing is there twice")
+        self.assertEqual(self.take.streams.filter(name="mended").count(), 1)
+
+    def test_again_and_again_until_it_is_given_up(self):
+        queue_from(self.take, "label")
+        for attempt in range(MOST_ATTEMPTS):
+            with worker() as process:
+                wait_until(lambda n=attempt: Run.objects.filter(attempts=n + 1, state="running").exists(), "an attempt")
+                kill(process)
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(self.states(), {"label": "failed", "solve": "cancelled"})
+        message = Run.objects.get(name="label").message
+        self.assertRegex(message, r"^Its worker was lost 3 times.*\.$")
+        self.assertFalse(Stream.objects.filter(run__isnull=False).exists())
+
+    def test_only_the_computing_process(self):
+        queue_from(self.take, "label")
+        with worker() as process:
+            wait_until(lambda: running("label"), "labelling")
+            os.kill(self.computing(process), signal.SIGKILL)
+            wait_until(all_ended, "the end")
+            self.assertIsNone(process.poll(), "the worker goes on")
+        self.assertEqual(self.states(), {"label": "done", "solve": "done"})
+        self.assertEqual(Run.objects.get(name="label").attempts, 2)
+
+    def test_in_the_middle_of_a_step_of_the_room(self):
+        room = room_of(self.production)
+        wand = SHIPPED_WANDS["quay corner"]
+        truth = simulated(room)
+        seen, _ = film(truth.cameras, scene("sweep", 3, 20.0, 120.0, wand), 3, Faults(), lamps=truth.lamps)
+        keep_recording(room, "sweep", seen, Fraction(120), None, wand.to_document())
+        versions = room.calibrations.count()
+        queue_step(room, "solve cameras", None)
+        first = start_worker()
+        wait_until(lambda: running("solve cameras"), "the solve")
+        kill(first)
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(self.states(), {"solve cameras": "done"}, told())
+        self.assertEqual(room.calibrations.count(), versions + 1)
+
+    def test_in_the_middle_of_a_package(self):
+        queue_from(self.take, "line up")
+        work()
+        package = Package.objects.create(
+            production=self.production, name="p", formats=["bvh", "c3d"], rate="30000/1001"
+        )
+        package.takes.set([self.take])
+        queue_package(package)
+        first = start_worker()
+        wait_until(lambda: running("package"), "the package")
+        kill(first)
+        self.assertEqual(Package.objects.get().state, "building")
+        with worker():
+            wait_until(all_ended, "the end")
+        package.refresh_from_db()
+        self.assertEqual((package.state, package.message), ("ready", ""))
+        self.assertGreater(package.archive_bytes, 1000)
+
+    def test_a_worker_that_is_told_to_end_hands_its_work_over(self):
+        queue_from(self.take, "label")
+        first = start_worker()
+        wait_until(lambda: running("label"), "labelling")
+        first.terminate()
+        first.wait(20)
+        self.assertEqual(Run.objects.get(name="label").attempts, 0, "that was no failure")
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(self.states(), {"label": "done", "solve": "done"}, told())
+
+    def test_two_workers_share_and_nothing_is_done_twice(self):
+        takes = [self.take]
+        for _ in range(3):
+            other = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
+            for s in self.take.streams.filter(run=None):
+                copy = Stream.objects.get(pk=s.pk)
+                copy.pk, copy.take = None, other
+                chunks = list(s.chunks.all())
+                copy.save()
+                for c in chunks:
+                    c.pk, c.stream = None, copy
+                    c.save()
+            takes.append(other)
+        for take in takes:
+            queue_from(take, "line up")
+        with worker() as one, worker():
+            wait_until(lambda: Run.objects.filter(state="done").count() >= 3, "some work")
+            kill(one)
+            wait_until(all_ended, "the end")
+        self.assertEqual({r.state for r in Run.objects.all()}, {"done"}, told())
+        self.assertEqual(Stream.objects.filter(name="labelled").count(), 4)
+
+
+class Cancelling(WithATake):
+    def test_stops_a_pass_in_its_compiled_loops_and_the_worker_goes_on(self):
+        client = signed_in("technician")
+        for name in ("label", "solve"):
+            queue_from(self.take, "label")
+            with worker():
+                run = wait_until(lambda n=name: Run.objects.filter(name=n, state="running").first(), name)
+                self.assertEqual(post(client, f"/runs/{run.pk}/cancel").status_code, 200)
+                wait_until(all_ended, "the end")
+                run.refresh_from_db()
+                self.assertEqual((run.state, run.message), ("cancelled", "Cancelled."))
+                self.assertEqual(run.tracks.count(), 0)
+                self.assertNotIn("failed", self.states().values())
+                Run.objects.all().delete()
+                queue_from(self.take, "line up")
+                wait_until(all_ended, "the end")
+                self.assertEqual(set(self.states().values()), {"done"}, "the same worker does the next work")
+                Run.objects.exclude(name="x").delete()
+
+    def test_a_package_that_is_stopped_says_so(self):
+        package = Package.objects.create(production=self.production, name="p", formats=["bvh"], rate="30")
+        package.takes.set([self.take])
+        queue_package(package)
+        answer = post(signed_in("technician"), f"/packages/{package.pk}/cancel").json()
+        self.assertEqual((answer["state"], answer["message"]), ("cancelled", "Cancelled before it began."))
+
+    def test_what_waits_ends_at_once(self):
+        first = queue_from(self.take, "line up")
+        post(signed_in("technician"), f"/runs/{first.pk}/cancel")
+        self.assertEqual(set(self.states().values()), {"cancelled"})
+
+
+class Claims(WithATake):
+    """What decides who may write, without processes."""
+
+    def test_the_last_to_claim_writes_and_the_other_leaves_nothing(self):
+        queue_from(self.take, "label")
+        run = Run.objects.get(name="label")
+        early, late = claim(run.pk), claim(run.pk)
+        with self.assertRaises(Superseded):
+            carry_out(early, lambda share: None)
+        self.assertEqual(run.tracks.count(), 0)
+        carry_out(late, lambda share: None)
+        self.assertEqual(Run.objects.get(pk=run.pk).state, "done")
+        with self.assertRaises(Superseded):
+            finish(early, early.claim, Run.State.FAILED, "too late")
+        self.assertIsNone(claim(run.pk), "what is done stays done")
+
+    def test_what_follows_something_that_failed_is_not_begun(self):
+        queue_from(self.take, "label")
+        with mock.patch("otrevo.core.passes.label.label_take", side_effect=ZeroDivisionError), self.assertLogs("otrevo.work"):
+            work()
+        self.assertEqual(self.states(), {"label": "failed", "solve": "cancelled"})
+        self.assertIn("'label' did not succeed", Run.objects.get(name="solve").message)
+
+    def test_what_was_queued_anew_behind_its_follower_still_comes_first(self):
+        queue_from(self.take, "label")
+        label = Run.objects.get(name="label")
+        Run.objects.filter(pk=label.pk).update(job=None)
+        self.assertEqual(rescue(), 1)
+        solve = Run.objects.get(name="solve")
+        self.assertIsNone(claim(solve.pk))
+        solve.refresh_from_db()
+        self.assertEqual(solve.state, "queued")
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(self.states(), {"label": "done", "solve": "done"}, told())
