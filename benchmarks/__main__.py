@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, live, optics, timecode
+from benchmarks import application, bodies, live, optics, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -17,6 +17,8 @@ ALL = {
     "store": application.store,
     "pipeline": application.pipeline,
     "cold-start": application.cold_start,
+    "cancel": work.cancelling,
+    "kills": work.kills,
 }
 
 

@@ -71,12 +71,19 @@ def pipeline(seeds):
     with database():
         from tests.server.production import calibrate, make_production
 
-        from otrevo.server.bench.jobs import execute
-        from otrevo.server.work.models import Run
-        from otrevo.server.handover.jobs import build
+        from otrevo.server.floor.record import queue_take
+        from otrevo.server.handover.jobs import queue_package
         from otrevo.server.handover.models import Package
         from otrevo.server.shoot.actions import make_slate
-from otrevo.server.takes.actions import make_take
+        from otrevo.server.takes.actions import make_take
+        from otrevo.server.work.execution import carry_out, claim
+
+        def timed(run):
+            began = time.perf_counter()
+            carry_out(claim(run.pk), lambda share: None)
+            run.refresh_from_db()
+            assert run.state == "done", run.message
+            return time.perf_counter() - began
 
         production, slate = make_production()
         calibrate(slate.performer)
@@ -85,24 +92,14 @@ from otrevo.server.takes.actions import make_take
         for seed in seeds:
             take = make_take(slate, None)
 
-            def passes(*names, take=take, seed=seed):
-                runs = [Run.objects.create(take=take, name=n, parameters={"seed": seed}) for n in names]
-                began = time.perf_counter()
-                execute.func(run_ids=[r.pk for r in runs])
-                failed = [r.message for r in take.runs.all() if r.state != "done"]
-                assert not failed, failed
-                return time.perf_counter() - began
-
-            passes("record")
-            rebuilt = passes("rebuild")
-            seconds = passes("line up", "label", "solve")
+            queue_take(take, {"seed": seed})
+            took = {run.name: timed(run) for run in take.runs.order_by("id")}
+            rebuilt = took["rebuild"]
             package = Package.objects.create(
                 production=production, name=f"p{seed}", formats=["bvh", "c3d", "face"], rate="60"
             )
             package.takes.add(take)
-            began = time.perf_counter()
-            build.func(package_id=package.pk)
-            seconds += time.perf_counter() - began
+            seconds = sum(took[n] for n in ("line up", "label", "solve")) + timed(queue_package(package))
             package.refresh_from_db()
             assert package.state == "ready", package.message
             take.refresh_from_db()

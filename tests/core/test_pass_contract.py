@@ -123,12 +123,6 @@ class LongPasses(unittest.TestCase):
             self.assertEqual(shares, sorted(shares))
             self.assertAlmostEqual(shares[-1], 1.0)
 
-    def test_the_solve_can_be_stopped_half_way(self):
-        performer, _, optical = rolled("rope haul", 41)
-        asked = iter([False, True])
-        with self.assertRaises(InterruptedError):
-            solve_take(truly_labelled(optical, 57), RATE, true_calibration(performer), cancelled=lambda: next(asked))
-
 
 class DeliveryRates(unittest.TestCase):
     def test_all_of_them_keep_length_and_unit_turns(self):

@@ -192,8 +192,8 @@ class Settings(unittest.TestCase):
         told = []
         rebuild(centroids, self.rig, RATE, progress=told.append)
         self.assertEqual(told[-1], 1.0)
-        with self.assertRaises(InterruptedError):
-            rebuild(centroids, self.rig, RATE, cancelled=lambda: True)
+        with self.assertRaises(ZeroDivisionError):
+            rebuild(centroids, self.rig, RATE, progress=lambda share: 1 / 0)
 
     def test_columns_are_used_again_once_their_track_is_over(self):
         frame = np.array([0, 1, 2, 0, 1, 2, 3, 8, 9, 10, 5])

@@ -185,14 +185,14 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
 
     def rebuild_with_other_limits(self, page, take):
         self.at(page, f"bench/{take.pk}")
-        page.get_by_role("button", name="Limits of the rebuild").click()
-        sheet = page.get_by_role("dialog", name="Limits of the rebuild")
+        page.get_by_role("button", name="Settings of Rebuild").click()
+        sheet = page.get_by_role("dialog", name="Settings of Rebuild")
         cameras = sheet.get_by_label("cameras that must see a new point")
         expect(cameras).to_have_value("3")
         cameras.fill("1")
-        expect(sheet.get_by_role("button", name="Rebuild")).to_be_disabled()
+        expect(sheet.get_by_role("button", name="Run again")).to_be_disabled()
         cameras.fill("5")
-        sheet.get_by_role("button", name="Rebuild").click()
+        sheet.get_by_role("button", name="Run again").click()
         runs = take.runs.filter(name="rebuild")
         self.eventually(runs.count, 2)
         self.assertEqual(runs.last().parameters, {"min_cameras": 5, "residual_limit_px": 0.7})

@@ -115,7 +115,9 @@ class LineUp(TestCase):
         stamps = np.stack([number, self.take.zero_s + number / 60], 1)
         write_stream(self.take, "face", "shapes", Fraction(60), stream, stamps=stamps)
         outcome = self.line_up()
-        self.assertEqual([(s.kind, round(s.start_s, 1), round(s.end_s, 1)) for s in outcome.snags], [("drop-out", 5.0, 6.0)])
+        self.assertEqual(
+            [(s.kind, round(s.start_s, 1), round(s.end_s, 1)) for s in outcome.snags], [("drop-out", 5.0, 6.0)]
+        )
         Run.objects.create(take=self.take, name="line up", state="done", figures=outcome.figures)
         clock = material_of(self.take).recorded("face").clock
         np.testing.assert_allclose(clock.times(3), [0, 1 / 60, 2 / 60], atol=1e-6)

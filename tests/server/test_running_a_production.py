@@ -177,10 +177,10 @@ class WithALantern(TestCase):
         figures = latest(self.take, "solve").figures["props"]["lantern"]
         self.assertLess(figures["residual_rms_mm"], 2)
         self.assertGreater(latest(self.take, "label").figures["props"]["lantern"]["seen_share"], 0.8)
-        pose = next(s for s in self.bench["streams"] if s["name"] == "prop lantern")
+        pose = next(s for s in self.bench["streams"] if (s["name"], s["prop"]) == ("prop pose", "lantern"))
         self.assertEqual((pose["shape"], pose["details"]["prop"]), ([7], "lantern"))
         self.assertEqual(len(pose["details"]["offsets_m"]), 5)
-        self.assertTrue(any(s["name"] == "prop lantern markers" for s in self.bench["streams"]))
+        self.assertTrue(any((s["name"], s["prop"]) == ("prop markers", "lantern") for s in self.bench["streams"]))
 
     def test_it_is_in_the_package_as_a_motion_and_as_markers(self):
         body = {"name": "day3", "take_ids": [self.take.pk], "formats": ["bvh", "c3d"], "rate": "60"}
@@ -189,7 +189,7 @@ class WithALantern(TestCase):
         ready = self.technician.get(f"/api/packages/{package['id']}").json()
         self.assertEqual((ready["state"], ready["message"]), ("ready", ""))
         shapes = {t["name"]: t["shape"] for t in ready["takes"][0]["tracks"]}
-        self.assertEqual(shapes, {"body rotation": [52, 4], "body root": [3], "prop lantern": [7]})
+        self.assertEqual(shapes, {"body rotation": [52, 4], "body root": [3], "prop pose": [7]})
         content = self.technician.get(f"/api/packages/{package['id']}/file").content
         with TemporaryDirectory() as folder:
             path = Path(folder) / "p.zip"

@@ -91,14 +91,17 @@ class Trust(TestCase):
         usual = take.runs.get(name="rebuild").figures
         self.assertEqual((usual["min_cameras"], usual["residual_limit_px"]), (3, 0.7))
         limits = {"min_cameras": 9, "residual_limit_px": 0.3}
-        self.assertEqual(post(technician, f"/takes/{take.pk}/passes/rebuild", limits).status_code, 200)
+        self.assertEqual(post(technician, f"/takes/{take.pk}/passes/rebuild", {"parameters": limits}).status_code, 200)
         work()
         run = take.runs.filter(name="rebuild").last()
         self.assertEqual(run.figures | limits, run.figures)
         self.assertLess(run.figures["points_mean"], usual["points_mean"])
         self.assertEqual(take.runs.filter(name="solve").last().parameters, {})
         for path, wrong in (("rebuild", {"min_cameras": 1}), ("rebuild", {"residual_limit_px": 0}), ("solve", limits)):
-            self.assertEqual(post(technician, f"/takes/{take.pk}/passes/{path}", wrong).status_code, 422)
+            answer = post(technician, f"/takes/{take.pk}/passes/{path}", {"parameters": wrong})
+            self.assertEqual(answer.status_code, 422)
+            self.assertRegex(answer.json()["detail"], "expected a|has no setting")
+        self.assertEqual(post(technician, f"/takes/{take.pk}/passes/rebuild", limits).status_code, 422)
 
     def test_an_empty_room_takes_another_number_of_cameras(self):
         technician = signed_in("technician")

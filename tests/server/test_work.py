@@ -207,7 +207,10 @@ class Claims(WithATake):
 
     def test_what_follows_something_that_failed_is_not_begun(self):
         queue_from(self.take, "label")
-        with mock.patch("otrevo.core.passes.label.label_take", side_effect=ZeroDivisionError), self.assertLogs("otrevo.work"):
+        with (
+            mock.patch("otrevo.core.passes.label.label_take", side_effect=ZeroDivisionError),
+            self.assertLogs("otrevo.work"),
+        ):
             work()
         self.assertEqual(self.states(), {"label": "failed", "solve": "cancelled"})
         self.assertIn("'label' did not succeed", Run.objects.get(name="solve").message)

@@ -9,7 +9,6 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.body.performer import performer_from_document
-from otrevo.core.body.solve import solve_take
 from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
@@ -18,11 +17,10 @@ from otrevo.core.formats.c3d import read_c3d, write_c3d
 from otrevo.core.formats.documents import read_document, write_document
 from otrevo.core.formats.wav import read_wav
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
-from otrevo.core.markers.label import label_take
 from otrevo.core.package.naming import clean
-from otrevo.core.props.follow import find_prop, solve_prop, without
+from otrevo.core.passes.catalogue import PASSES
 from otrevo.core.props.prop import SHIPPED, prop_from_document
-from otrevo.core.snags import gap_snags, lost_snags, nameless_snag, prop_snags, ranked, residual_snags, spike_snags
+from otrevo.core.snags import ranked
 from otrevo.core.timecode.labels import TimecodeFormat
 
 
@@ -90,50 +88,72 @@ def _load_props(paths):
     return [prop_from_document(read_document(p, "prop/1"), Path(p).name) for p in paths or []]
 
 
+def _stream(name, kind, rate, data, details=None, prop=""):
+    """An array from a file as a pass sees a stream."""
+    from otrevo.core.passes.contract import SampleClock, TakeStream
+
+    return TakeStream(name, kind, rate, lambda: data, SampleClock(0.0, float(rate)), details=details or {}, prop=prop)
+
+
+def _run_pass(one, args, **material):
+    """The Outcome of a declared pass over what was read from files, by the settings on the command line."""
+    from otrevo.core.passes.contract import TakeMaterial
+
+    settings = {p.name: getattr(args, p.name) for p in one.parameters}
+    report = _progress(args) or (lambda share: None)
+    outcome = one.run(TakeMaterial(**material), one.checked(settings), report)
+    report(1.0)
+    return outcome
+
+
 def run_label(args):
+    from otrevo.core.passes.label import PASS
+
     performer, props = _load_performer(args.performer), _load_props(args.prop)
     points = read_c3d(args.points)
-    rest, names, named = points.points_m, performer.marker_names, []
-    for prop in props:  # what is the prop's is nobody's marker
-        track = find_prop(rest, points.rate, prop)
-        rest, names = without(rest, track.labels), names + prop.marker_names
-        named.append(track.labelled_m)
-    labels = label_take(rest, points.rate, performer.model())
-    write_c3d(args.out, np.concatenate([labels.labelled_m, *named], axis=1), names, points.rate)
+    outcome = _run_pass(
+        PASS, args, duration_s=len(points.points_m) / float(points.rate), props=tuple(props), performer=performer,
+        streams=(_stream("optical", "points", points.rate, points.points_m),),
+    )  # fmt: skip
+    named = [t for t in outcome.tracks if t.kind == "markers"]
+    names = [n for t in named for n in t.details["names"]]
+    write_c3d(args.out, np.concatenate([t.data for t in named], axis=1), names, points.rate)
     if args.report:
-        hz = float(points.rate)
-        snags = gap_snags(labels.labelled_m, performer.marker_names, hz) + nameless_snag(labels, hz)
-        snags += spike_snags(labels.labelled_m, performer.marker_names, hz)
-        _report(args.report, "label", labels.figures, snags, points.notes)
+        _report(args.report, "label", outcome.figures, outcome.snags, points.notes)
 
 
 def run_solve(args):
+    from otrevo.core.body.kinematics import Motion
     from otrevo.core.motion_rate import at_rate
+    from otrevo.core.passes.solve import PASS
 
-    performer = _load_performer(args.performer)
+    performer, props = _load_performer(args.performer), _load_props(args.prop)
     labelled, points = _load_labelled(args.points, performer)
-    solution = solve_take(labelled, points.rate, performer, progress=_progress(args))
-    rate = _rate(args.rate) if args.rate else points.rate
-    props = {prop.name: _solve_named_prop(prop, points, args.points) for prop in _load_props(args.prop)}
-    write_bvh(args.out, at_rate(solution.motion, rate))
-    for name, solved in props.items():
-        out = Path(args.out)
-        write_bvh(out.with_name(f"{out.stem}_{clean(name)}.bvh"), at_rate(solved.motion, rate))
+    made = [_stream("labelled", "markers", points.rate, labelled, {"names": performer.marker_names})]
+    made += [_prop_stream(prop, points, args.points) for prop in props]
+    mends = read_document(args.mends, "mends/1").get("mends", []) if args.mends else []
+    outcome = _run_pass(
+        PASS, args, duration_s=len(labelled) / float(points.rate), props=tuple(props), performer=performer,
+        made={"label": tuple(made)}, mends=tuple(mends),
+    )  # fmt: skip
+    rate, tracks = _rate(args.rate) if args.rate else points.rate, {(t.name, t.prop): t for t in outcome.tracks}
+    root, rotation = (tracks[f"body {part}", ""].data for part in ("root", "rotation"))
+    write_bvh(args.out, at_rate(Motion(performer.skeleton, points.rate, root, rotation), rate))
+    for prop in props:
+        if (track := tracks.get(("prop pose", prop.name))) is not None:
+            motion = Motion(prop.skeleton, points.rate, track.data[:, :3], track.data[:, None, 3:])
+            write_bvh(Path(args.out).with_name(f"{Path(args.out).stem}_{clean(prop.name)}.bvh"), at_rate(motion, rate))
     if args.report:
-        hz = float(points.rate)
-        snags = residual_snags(solution.marker_residual_m, performer.marker_names, hz)
-        snags += lost_snags(solution.lost, solution.bone_names, hz)
-        snags += [s for name, solved in props.items() for s in prop_snags(name, solved, hz)]
-        _report(args.report, "solve", solution.figures, snags, points.notes)
+        _report(args.report, "solve", outcome.figures, outcome.snags, points.notes)
 
 
-def _solve_named_prop(prop, points, path):
-    """The prop's motion from a labelled C3D that has its markers."""
+def _prop_stream(prop, points, path):
+    """A prop's markers from a labelled C3D."""
     missing = [n for n in prop.marker_names if n not in points.names]
     if missing:
         raise InputError(f"{Path(path).name}: no marker '{missing[0]}'; label the take with this prop first.")
     columns = [points.names.index(n) for n in prop.marker_names]
-    return solve_prop(points.points_m[:, columns], points.rate, prop)
+    return _stream("prop markers", "markers", points.rate, points.points_m[:, columns], prop=prop.name)
 
 
 def run_blinds(args):
@@ -203,31 +223,27 @@ def run_level(args):
 
 def run_rebuild(args):
     from otrevo.core.formats.centroids import read_centroids
-    from otrevo.core.optics.blinds import blinded
     from otrevo.core.optics.documents import calibration_from_document
-    from otrevo.core.optics.rebuild import RebuildSettings, rebuild
+    from otrevo.core.passes.rebuild import PASS
 
     document = read_document(args.calibration, "calibration/1")
     cameras, blinds = calibration_from_document(document, Path(args.calibration).name)
     centroids, notes = read_centroids(args.centroids, cameras, strangers=True)
-    centroids = centroids.only(~blinded(centroids, blinds))
     rate = args.rate or document.get("rate")
     if rate is None:
         rate = NO_RATE
         notes.append(f"neither --rate nor the calibration says how many frames a second; {rate} is written")
-    rate = _rate(rate)
-    settings = RebuildSettings(args.min_cameras, args.residual_limit_px)
-    found = rebuild(centroids, cameras, rate, settings, _progress(args))
-    if found.points_m.shape[1] == 0:
-        raise InputError(
-            f"{Path(args.centroids).name}: no point is seen by {args.min_cameras} cameras within {args.residual_limit_px:g} "
-            "px; is this the calibration of these cameras?"
-        )
+    rate, names = _rate(rate), [c.name for c in cameras]
+    outcome = _run_pass(
+        PASS, args, duration_s=centroids.frames / float(rate), cameras=tuple(cameras), blinds=tuple(blinds),
+        streams=(_stream("cameras", "centroids", rate, centroids.rows(), {"cameras": names}),),
+        calibration_version=Path(args.calibration).name,
+    )  # fmt: skip
     _say_notes(notes)
-    columns = [f"point {i + 1}" for i in range(found.points_m.shape[1])]
-    write_c3d(args.out, found.points_m, columns, rate)
+    points = next(t for t in outcome.tracks if t.name == "optical")
+    write_c3d(args.out, points.data, [f"point {i + 1}" for i in range(points.data.shape[1])], rate)
     if args.report:
-        _report(args.report, "rebuild", found.figures, [], notes)
+        _report(args.report, "rebuild", outcome.figures, outcome.snags, notes)
 
 
 def _say_notes(notes):
@@ -283,6 +299,9 @@ def build_parser():
         p.register("action", None, _Once)
         p.set_defaults(function=function)
         p.add_argument("--progress", action="store_true", help="print percentages to standard error")
+        for setting in next((one.parameters for one in PASSES if one.name == name), ()):
+            kind, words = int if setting.whole else float, f"{setting.words}, {setting.unit}. {setting.sentence}"
+            p.add_argument(f"--{setting.name.replace('_', '-')}", type=kind, default=setting.default, help=words)
         return p
 
     p = add("timecode", run_timecode, "Read linear timecode from an audio track.")
@@ -312,6 +331,7 @@ def build_parser():
     p.add_argument("--performer", required=True)
     p.add_argument("--out", required=True)
     p.add_argument("--rate", help="delivery rate, such as 60 or 30000/1001")
+    p.add_argument("--mends", help="a mends/1 document: repairs to be replayed before the body is solved")
     p.add_argument("--report")
     p.add_argument("--prop", action="append", help="a prop/1 document; its motion goes to OUT_name.bvh")
     p = add("blinds", run_blinds, "Find what never moves in the cameras' pictures.")
@@ -342,8 +362,6 @@ def build_parser():
     p.add_argument(
         "--rate", help="frames per second of the recording, such as 120/1; as the calibration says if not given"
     )
-    p.add_argument("--min-cameras", type=int, default=3)
-    p.add_argument("--residual-limit-px", type=float, default=0.7)
     p.add_argument("--out", required=True)
     p.add_argument("--report")
     p = add("check", run_check, "Check a package: files, checksums, contents.")

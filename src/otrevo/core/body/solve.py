@@ -124,7 +124,7 @@ def measured_bones(model, seen, sensed=None):
     return out
 
 
-def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, cancelled=None, sd_m=None):
+def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None):
     """Solve one performer's take.
 
     labelled_m (T, M, 3) in the performer's marker order, NaN where hidden; rate Fraction; suit_world: mapping of bone
@@ -154,8 +154,6 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, canc
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
     weight = 1.0 / variance
     for start in range(first, frames, PROGRESS_FRAMES):  # windows, so that progress and cancel come in between
-        if cancelled and cancelled():
-            raise InterruptedError("The solve was cancelled.")
         solve_frames(
             *model.structure, model.sigma, model.low, model.high, labelled_m, weight, ROBUST_SCALE_M, target,
             target_weight, told, start, min(start + PROGRESS_FRAMES, frames), root, local, turn, start > first,

@@ -57,7 +57,14 @@ def read_dropped(path, name, timecode_format):
         if "error" in found:
             raise InputError(found["error"].replace(path.name, name))
         return [
-            FileStream(s["name"], s["kind"], Fraction(s["rate"]), np.load(Path(folder) / f"{i}.npy"), s["details"], s["of_performer"])
+            FileStream(
+                s["name"],
+                s["kind"],
+                Fraction(s["rate"]),
+                np.load(Path(folder) / f"{i}.npy"),
+                s["details"],
+                s["of_performer"],
+            )
             for i, s in enumerate(found["streams"])
         ]
 

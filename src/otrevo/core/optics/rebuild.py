@@ -119,7 +119,11 @@ def _joined(pieces, starts):
     return [np.concatenate(v) for v in zip(*parts, before, strict=True)]
 
 
-def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=None):
+class Stopped(Exception):
+    """Somebody else's piece was stopped, so this one is not wanted any more."""
+
+
+def rebuild(centroids, cameras, rate, settings=None, progress=None):
     """Points of a recording as a Rebuilt; centroids over `cameras`, in their order; rate: Fraction.
 
     Pieces of the recording are rebuilt on all cores at once, overlapping, and joined where they agree; how it is cut does
@@ -135,7 +139,7 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
 
     def step(more):
         if over.is_set():
-            raise InterruptedError("Rebuilding was cancelled.")
+            raise Stopped
         done[0] += more
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
@@ -146,8 +150,6 @@ def rebuild(centroids, cameras, rate, settings=None, progress=None, cancelled=No
         try:
             left = waiting
             while left:  # whoever listens is told in the thread that asked
-                if cancelled and cancelled():
-                    raise InterruptedError("Rebuilding was cancelled.")
                 if progress:
                     progress(min(done[0] / total, 1.0))
                 left = wait(waiting, SAY_EVERY_S).not_done

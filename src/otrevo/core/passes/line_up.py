@@ -50,7 +50,9 @@ def run(material, parameters, report):
         )
         if problem:
             snags.append(
-                Snag("drop-frame mixed", name, 0.0, material.duration_s, 10.0, f"{name}: {problem}", "no mismatch", name)
+                Snag(
+                    "drop-frame mixed", name, 0.0, material.duration_s, 10.0, f"{name}: {problem}", "no mismatch", name
+                )
             )
     apart = float(np.ptp(list(claps.values()))) if claps else 0.0
     if apart > CLAP_LIMIT_S:
@@ -78,7 +80,9 @@ def _read_code(stream, material, snags):
         seconds = np.array([float(fmt.seconds(f)) for f in reading.frame])
         fit = fit_clock(reading.sample, seconds, rate, material.zero_s)
     except InputError as error:
-        snags.append(Snag("no timecode", "timecode", 0.0, material.duration_s, 8.0, f"timecode: {error}", "readable code"))
+        snags.append(
+            Snag("no timecode", "timecode", 0.0, material.duration_s, 8.0, f"timecode: {error}", "readable code")
+        )
         return ClockFit(0.0, 0.0, 0.0, 0.0, 0)
     if (reading.drop_flag.mean() > 0.5) != fmt.drop:
         said, seen = ("drop-frame", "non-drop") if fmt.drop else ("non-drop", "drop-frame")
@@ -121,6 +125,8 @@ def _coverage_snags(name, data, times, duration_s):
 
 def _clap(stream, data, times):
     """When the clap shows in a stream, seconds of the take, or None where it does not or cannot."""
+    if len(data) < 2:
+        return None
     if stream.name == "room":
         return clap_in_sound(data, times)
     if stream.kind == "points":

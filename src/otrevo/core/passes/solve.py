@@ -25,7 +25,9 @@ def run(material, parameters, report):
     performer, rate, clock = material.calibrated_performer(), stream.rate, stream.clock
     labelled, names = stream.read().astype(float), performer.marker_names
     if list(stream.details.get("names", names)) != list(names):
-        raise InputError("The take was labelled with other markers than the performer's calibration has; label it again.")
+        raise InputError(
+            "The take was labelled with other markers than the performer's calibration has; label it again."
+        )
     scatter = material.track("label", "marker uncertainty")
     sd_m = None if scatter is None else scatter.read()
     worn = material.recorded("suit") if performer.suit else None
@@ -77,7 +79,9 @@ def _solve_prop(prop, stream, tracks, figures, snags):
         solution = solve_prop(labelled, stream.rate, prop)
     except InputError as error:
         end = clock.start_s + len(labelled) / clock.hz
-        snags.append(Snag("lost prop", "prop", clock.start_s, end, 5.0, str(error), "three markers seen at once", prop.name))
+        snags.append(
+            Snag("lost prop", "prop", clock.start_s, end, 5.0, str(error), "three markers seen at once", prop.name)
+        )
         return
     pose = np.concatenate([solution.motion.root_position_m, solution.motion.rotation_local[:, 0]], axis=1)
     details = {"prop": prop.name, "offsets_m": prop.offset_m.tolist(), "names": prop.marker_names}

@@ -42,7 +42,9 @@ def run(material, parameters, report):
     if calibration.figures["joints_hardly_moved"]:
         names = ", ".join(calibration.figures["joints_hardly_moved"])
         snags.append(
-            Snag("hardly moved", "optical", 0.0, material.duration_s, 1.5, f"hardly moved in the warm-up: {names}", "30°")
+            Snag(
+                "hardly moved", "optical", 0.0, material.duration_s, 1.5, f"hardly moved in the warm-up: {names}", "30°"
+            )
         )
     return Outcome((), figures, tuple(snags), document)
 

@@ -214,6 +214,7 @@ def _handed_over(stream):
 
 
 class PassIn(Schema):
+    model_config = {"extra": "forbid"}
     parameters: dict = {}
 
 

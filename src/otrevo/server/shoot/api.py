@@ -109,7 +109,9 @@ def slate_row(slate):
 def board(request, production_id: int):
     require(request.user, production_id, DESK_ROLES)
     production = Production.objects.get(pk=production_id)
-    slates = Slate.objects.select_related("performer").prefetch_related(Prefetch("takes", with_rows(Take.objects.all())))
+    slates = Slate.objects.select_related("performer").prefetch_related(
+        Prefetch("takes", with_rows(Take.objects.all()))
+    )
     days = production.days.prefetch_related(Prefetch("slates", slates))
     for day in days:
         for slate in day.slates.all():

@@ -65,7 +65,9 @@ def newest_runs(**about):
 
     `shown` are the figures but for the large ones, `snag_count` how many snags there are.
     """
-    shown = Func(F("figures"), Value(NOT_IN_LISTS), template="%(expressions)s", arg_joiner=" - ", output_field=JSONField())
+    shown = Func(
+        F("figures"), Value(NOT_IN_LISTS), template="%(expressions)s", arg_joiner=" - ", output_field=JSONField()
+    )
     count = Func(F("snags"), function="jsonb_array_length", output_field=IntegerField())
     newest = Run.objects.filter(**about).order_by("take_id", "name", "performer_id", "-id")
     newest = newest.distinct("take_id", "name", "performer_id")

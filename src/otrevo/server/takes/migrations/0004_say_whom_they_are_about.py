@@ -10,7 +10,11 @@ PROP, MARKERS = "prop ", " markers"
 
 def forwards(apps, schema_editor):
     Take, Appearance = apps.get_model("takes", "Take"), apps.get_model("takes", "Appearance")
-    Stream, Mend, Run = apps.get_model("takes", "Stream"), apps.get_model("takes", "Mend"), apps.get_model("work", "Run")
+    Stream, Mend, Run = (
+        apps.get_model("takes", "Stream"),
+        apps.get_model("takes", "Mend"),
+        apps.get_model("work", "Run"),
+    )
     for take in Take.objects.select_related("slate__performer"):
         performer = take.slate.performer
         Appearance.objects.create(take=take, performer=performer, kit=performer.kit, calibration_id=take.calibration_id)
@@ -38,6 +42,10 @@ def _name(stream, Run):
 
 
 class Migration(migrations.Migration):
-    dependencies = [("takes", "0003_appearances_and_subjects"), ("work", "0002_any_work"), ("shoot", "0004_takes_moved")]
+    dependencies = [
+        ("takes", "0003_appearances_and_subjects"),
+        ("work", "0002_any_work"),
+        ("shoot", "0004_takes_moved"),
+    ]
 
     operations = [migrations.RunPython(forwards, migrations.RunPython.noop)]

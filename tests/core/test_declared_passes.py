@@ -1,0 +1,271 @@
+"""What every declared pass promises, tried on all of them. A new pass is covered by being in the catalogue."""
+
+import json
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+from functools import cache
+from unittest import mock
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.face.shapes import calibrate_face
+from otrevo.core.hands.gloves import calibrate_gloves
+from otrevo.core.passes.catalogue import PASSES, from_there_on, pass_named, passes_of
+from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
+from otrevo.core.passes.warm_up import PASS as WARM_UP
+from otrevo.core.sim.devices import Clock
+from otrevo.core.sim.rig import make_room
+from otrevo.core.sim.stage import roll
+from otrevo.core.timecode.labels import TimecodeFormat
+from tests.core.stage import true_calibration
+
+CODE = TimecodeFormat(Fraction(30000, 1001), True)
+FRAME = CODE.frame("10:20:00;00")
+WORN = ("suit", "gloves", "face")
+
+
+def stream_of(recorded):
+    """A stand-in's stream as a pass sees it, its clock not fitted yet."""
+    clock = SampleClock(0.0, float(recorded.rate))
+    owner = "Ines" if recorded.name in WORN else ""
+    return TakeStream(
+        recorded.name,
+        recorded.kind,
+        recorded.rate,
+        lambda: recorded.data,
+        clock,
+        recorded.stamps,
+        recorded.extra,
+        owner,
+    )
+
+
+def track_of(track):
+    return TakeStream(track.name, track.kind, track.rate, lambda: track.data, track.clock or
+                      SampleClock(0.0, float(track.rate)), np.array(track.stamps).reshape(-1, 2), track.details,
+                      "Ines", track.prop)  # fmt: skip
+
+
+def lined_up(material, figures):
+    """The material with the clocks of a line-up on its recorded streams."""
+    fits = figures["streams"]
+
+    def clock(s):
+        f = fits.get(s.name)
+        return s.clock if f is None else SampleClock(f["offset_ms"] / 1000, float(s.rate) / (1 + 1e-6 * f["drift_ppm"]))
+
+    return replace(material, streams=tuple(replace(s, clock=clock(s)) for s in material.streams))
+
+
+def apart(rng, rate_hz):
+    """Device clocks that begin 0.4 s apart and drift against each other."""
+    return {100.0: Clock(100.0, 0.02, -70.0), 90.0: Clock(90.0, 0.21, 40.0), 60.0: Clock(60.0, 0.42, 75.0)}[rate_hz]
+
+
+def cut(recorded, seconds):
+    """The beginning of a stream."""
+    if recorded.kind == "centroids":
+        data = recorded.data[recorded.data[:, 0] < seconds * recorded.rate]
+    else:
+        data = recorded.data[: int(seconds * recorded.rate)]
+    stamps = recorded.stamps[recorded.stamps[:, 0] < seconds * recorded.rate]
+    return replace(recorded, data=data, stamps=stamps)
+
+
+def material_of(motion, cameras, seconds):
+    """(TakeMaterial, RolledTake) of a take's beginning, by a performer whose true calibration is known."""
+    room = make_room(331, 12) if cameras else None
+    with mock.patch("otrevo.core.sim.stage.make_clock", apart):
+        rolled = roll(motion, 61, 9, 1.72, CODE, FRAME, room=room, facing_rad=0.6)
+    performer = true_calibration(rolled.performer)
+    face, gloves = rolled.streams["face"], rolled.streams["gloves"]
+    performer = replace(performer, face=calibrate_face(face.data.astype(float)),
+                        gloves=calibrate_gloves(gloves.data.astype(float), 90.0))  # fmt: skip
+    streams = tuple(stream_of(cut(s, seconds)) for s in rolled.streams.values())
+    return TakeMaterial(
+        duration_s=seconds, zero_s=float(CODE.seconds(FRAME)), timecode_format=CODE, streams=streams,
+        performer_name="Ines", height_m=1.72, performer=performer, cameras=room and tuple(room.cameras),
+        calibration_version=1,
+    ), rolled  # fmt: skip
+
+
+def outcome_of(one, material, parameters=None, report=lambda share: None):
+    return one.run(material, one.checked(parameters or {}), report)
+
+
+@cache
+def materials():
+    """{pass name: TakeMaterial} with everything that each pass needs, made by the passes before it."""
+    material, _ = material_of("rope haul", True, 9.0)
+    out = {}
+    for one in PASSES:
+        if one.warm_up:
+            out[one.name] = replace(material_of("warm-up", False, 8.0)[0], performer=None)
+            continue
+        out[one.name] = material
+        outcome = outcome_of(one, material)
+        made = {**material.made, one.name: tuple(track_of(t) for t in outcome.tracks)}
+        material = replace(material, made=made, figures={**material.figures, one.name: outcome.figures})
+        if one.name == "line up":
+            material = lined_up(material, outcome.figures)
+    return out
+
+
+def with_samples(material, change):
+    """The material with every recorded stream and track of floats changed."""
+
+    def changed(s):
+        data = np.array(s.read())
+        return replace(s, read=lambda: change(s, data))
+
+    made = {name: tuple(changed(s) for s in tracks) for name, tracks in material.made.items()}
+    return replace(material, streams=tuple(changed(s) for s in material.streams), made=made)
+
+
+def holed(share=0.01):
+    rng = np.random.default_rng(5)
+
+    def change(stream, data):
+        if stream.kind in ("centroids", "audio"):
+            return data
+        data = data.astype(float)
+        data[rng.random(len(data)) < share] = np.nan
+        return data
+
+    return change
+
+
+def all_nan(stream, data):
+    return np.full_like(data, np.nan, dtype=float) if stream.kind not in ("centroids", "audio") else data[:0]
+
+
+class Declarations(unittest.TestCase):
+    def test_say_everything_once_and_nothing_that_is_not(self):
+        names = [p.name for p in PASSES]
+        self.assertEqual(len(set(names)), len(names))
+        for number, one in enumerate(PASSES):
+            with self.subTest(one.name):
+                self.assertIn(one.about, ("take", "performer"))
+                self.assertTrue(set(one.needs) <= {*names[:number], "performer"}, "it needs what comes before it")
+                self.assertTrue(set(one.found_anew) <= set(names[number + 1 :]))
+                self.assertTrue(one.figure.sentence.endswith("."))
+                for p in one.parameters:
+                    self.assertEqual(p.checked(p.default), p.default)
+                    self.assertTrue(p.sentence.endswith("."))
+
+    def test_settings_are_checked_in_a_sentence(self):
+        for one in PASSES:
+            with self.subTest(one.name), self.assertRaisesRegex(InputError, "has no setting 'colour'"):
+                one.checked({"colour": 1})
+            for p in one.parameters:
+                for bad in (p.low - 1, p.high + 1, "much", None, float("nan")):
+                    with self.subTest(f"{one.name} {p.name} {bad}"), self.assertRaisesRegex(InputError, "expected a"):
+                        one.checked({p.name: bad})
+
+    def test_what_follows_from_what_has_changed(self):
+        passes = passes_of({"cameras", "suit"}, False)
+        self.assertEqual([p.name for p in passes], ["rebuild", "line up", "label", "solve"])
+        self.assertEqual([p.name for p in from_there_on(passes, "rebuild")], ["rebuild", "line up", "label", "solve"])
+        self.assertEqual([p.name for p in from_there_on(passes, "solve")], ["solve"])
+        self.assertEqual([p.name for p in passes_of({"optical"}, False)], ["line up", "label", "solve"])
+        warm_up = passes_of({"cameras"}, True)
+        self.assertEqual([p.name for p in from_there_on(warm_up, "warm-up")], ["warm-up", "label", "solve"])
+        with self.assertRaisesRegex(InputError, "no pass 'rebuild' for this take"):
+            from_there_on(passes_of({"optical"}, False), "rebuild")
+        with self.assertRaisesRegex(InputError, "no pass 'paint'"):
+            pass_named("paint")
+
+
+class EveryPass(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.materials = materials()
+
+    def same(self, a, b):
+        self.assertEqual(json.dumps(a.figures, sort_keys=True), json.dumps(b.figures, sort_keys=True))
+        self.assertEqual([s.to_document() for s in a.snags], [s.to_document() for s in b.snags])
+        self.assertEqual([(t.name, t.prop) for t in a.tracks], [(t.name, t.prop) for t in b.tracks])
+        for x, y in zip(a.tracks, b.tracks, strict=True):
+            np.testing.assert_array_equal(x.data, y.data)
+        self.assertEqual(a.performer, b.performer)
+
+    def test_twice_the_same_with_progress_and_plain_figures(self):
+        for one in PASSES:
+            with self.subTest(one.name):
+                told = []
+                first = outcome_of(one, self.materials[one.name], report=told.append)
+                self.same(first, outcome_of(one, self.materials[one.name]))
+                self.assertEqual(told, sorted(told))
+                self.assertTrue(told and told[0] >= 0 and told[-1] <= 1)
+                json.dumps(first.figures, allow_nan=False)
+                self.assertIsNotNone(one.figure.value(first.figures), "the figure it is judged by")
+                self.assertIsInstance(one.aside(first.figures), str)
+                self.assertIsInstance(one.aside({}), str)
+                self.assertEqual(first.performer is not None, one is WARM_UP)
+                for track in first.tracks:
+                    self.assertGreater(len(track.data), 0)
+
+    def test_a_hundredth_of_all_samples_missing_does_no_harm(self):
+        for one in PASSES:
+            with self.subTest(one.name):
+                outcome = outcome_of(one, with_samples(self.materials[one.name], holed()))
+                for track in outcome.tracks:
+                    if track.name in ("body rotation", "body root"):
+                        self.assertTrue(np.isfinite(track.data).all(), track.name)
+
+    def test_stops_when_it_is_told_to(self):
+        class Stop(Exception):
+            pass
+
+        def stop(share):
+            raise Stop
+
+        for one in PASSES:
+            with self.subTest(one.name), self.assertRaises(Stop):
+                outcome_of(one, self.materials[one.name], report=stop)
+
+    def test_nothing_but_nan_is_one_sentence_or_figures_without_nan(self):
+        for one in PASSES:
+            with self.subTest(one.name):
+                try:
+                    outcome = outcome_of(one, with_samples(self.materials[one.name], all_nan))
+                except InputError as error:
+                    self.assertNotIn("\n", str(error))
+                    self.assertGreater(len(str(error)), 25)
+                else:
+                    json.dumps(outcome.figures, allow_nan=False)
+                    self.assertTrue(outcome.snags, "and it says what is missing")
+
+    def test_no_streams_at_all_is_one_sentence_or_nothing_to_do(self):
+        for one in PASSES:
+            bare = replace(self.materials[one.name], streams=(), made={}, figures={})
+            with self.subTest(one.name):
+                try:
+                    self.assertEqual(outcome_of(one, bare).tracks, ())
+                except InputError as error:
+                    self.assertTrue(str(error).endswith("."))
+
+    def test_clocks_of_devices_carry_through_to_the_tracks(self):
+        """The clap lies at one moment in everything that shows it, although the devices began up to 0.4 s apart."""
+        material = self.materials["label"]
+        claps = material.figures["line up"]["claps_s"]
+        self.assertEqual(set(claps), {"optical", "suit", "room"})
+        self.assertLess(np.ptp(list(claps.values())), 0.03)
+        starts = [material.recorded(n).clock.start_s for n in WORN]
+        self.assertGreater(max(starts) - min(starts), 0.35)
+        jaw = material.recorded("face")
+        solved = outcome_of(pass_named("solve"), self.materials["solve"])
+        shapes = next(t for t in solved.tracks if t.name == "face shapes")
+        raw, own = np.asarray(jaw.read(), dtype=float), jaw.clock.times(len(jaw.read()))
+        k = int(np.nanargmax(np.nanstd(raw, axis=0)))
+        at = shapes.clock.times(len(shapes.data))
+        known = np.isfinite(shapes.data[:, k]) & (at > own[0]) & (at < own[-1])
+        there = np.isfinite(raw[:, k])
+        same = np.corrcoef(shapes.data[known, k], np.interp(at[known], own[there], raw[there, k]))[0, 1]
+        self.assertGreater(same, 0.99)
+
+
+if __name__ == "__main__":
+    unittest.main()
