@@ -6,11 +6,11 @@ import numpy as np
 from tests.core.stage import RATE, label_shares, rolled, true_calibration, true_model, truly_labelled
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.solve import solve_take
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
+from otrevo.core.solve.body import solve_take
+from otrevo.core.warm_up.calibrate import calibrate_performer
 
 TAKES = ("semaphore", "rope haul", "lantern", "radio watch")
 

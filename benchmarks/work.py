@@ -130,7 +130,7 @@ def kills(seeds, times=50):
                 return _worker()
             command = {
                 "web": ["uvicorn", "otrevo.server.asgi:application", "--port", str(port)],
-                "recorder": ["otrevo.server.live.recorder"],
+                "recorder": ["otrevo.server.recorder.process"],
             }[name]
             return subprocess.Popen(
                 [sys.executable, "-m", *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL

@@ -4,10 +4,10 @@ import unittest
 
 import numpy as np
 
-from otrevo.core.body.exchanged import _middle, sort_out
-from otrevo.core.body.geometry_fit import pose_all
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.warm_up.exchanged import _middle, sort_out
+from otrevo.core.warm_up.geometry_fit import pose_all
 from tests.core.stage import RATE, rolled, true_model
 
 CHART = shipped_chart()

@@ -4,7 +4,11 @@ import unittest
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import (
+from otrevo.core.body.model import generic_body
+from otrevo.core.body.tree_solver import place_markers
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.warm_up.geometry_fit import (
     _grown,
     _normal_equations,
     _pose_cost,
@@ -14,10 +18,6 @@ from otrevo.core.body.geometry_fit import (
     fit_geometry,
     pose_all,
 )
-from otrevo.core.body.model import generic_body
-from otrevo.core.body.tree_solver import place_markers
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
-from otrevo.core.markers.chart import shipped_chart
 
 CHART = shipped_chart()
 

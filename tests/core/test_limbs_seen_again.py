@@ -7,11 +7,11 @@ import numpy as np
 
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.kinematics import Motion, motion_joints
-from otrevo.core.body.solve import solve_take
 from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import band_noise, marker_places
 from otrevo.core.sim.performers import make_performer
+from otrevo.core.solve.body import solve_take
 from tests.core.stage import RATE, true_calibration
 
 CHART = shipped_chart()

@@ -6,11 +6,11 @@ from functools import cache
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names, united
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.warm_up.geometry_fit import fit_geometry
+from otrevo.core.warm_up.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names, united
 from tests.core.stage import rolled, truly_labelled
 
 CHART = shipped_chart()

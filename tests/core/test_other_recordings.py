@@ -7,8 +7,6 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.model import body_model
-from otrevo.core.body.solve import solve_take
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import Chart, chart_from_document, shipped_chart
 from otrevo.core.markers.label import label_take
@@ -16,6 +14,8 @@ from otrevo.core.markers.start import find_start, still_cloud
 from otrevo.core.sim.motions import marker_places, perform
 from otrevo.core.sim.optical import see
 from otrevo.core.sim.performers import make_performer
+from otrevo.core.solve.body import solve_take
+from otrevo.core.warm_up.calibrate import calibrate_performer
 from tests.core.stage import RATE, label_shares, rolled, true_calibration, true_model
 
 SEED = 91

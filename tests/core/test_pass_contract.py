@@ -5,9 +5,6 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.body.solve import solve_take
-from otrevo.core.body.suit import calibrate_suit
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES, calibrate_face, face_values
 from otrevo.core.hands.gloves import calibrate_gloves, finger_angles
@@ -18,9 +15,12 @@ from otrevo.core.motion_rate import at_rate
 from otrevo.core.props.follow import find_prop, solve_prop
 from otrevo.core.props.prop import lantern
 from otrevo.core.sim.audio import ltc_track
+from otrevo.core.solve.body import solve_take
+from otrevo.core.solve.suit import calibrate_suit
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.lineup import fit_clock
 from otrevo.core.timecode.ltc import read_ltc
+from otrevo.core.warm_up.calibrate import calibrate_performer
 from tests.core.stage import RATE, rolled, true_calibration, true_model, truly_labelled
 
 FMT = TimecodeFormat(Fraction(25))

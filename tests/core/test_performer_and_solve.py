@@ -6,9 +6,6 @@ import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.performer import performer_from_document
-from otrevo.core.body.solve import bridge_lost, solve_take
-from otrevo.core.body.suit import SUIT_BONES, calibrate_suit, suit_to_world
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
@@ -20,6 +17,9 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.snags import lost_snags
+from otrevo.core.solve.body import bridge_lost, solve_take
+from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit, suit_to_world
+from otrevo.core.warm_up.calibrate import calibrate_performer
 from tests.core.stage import RATE, label_shares, rolled, true_calibration, truly_labelled
 
 BODY = 22
@@ -161,7 +161,7 @@ class Solving(unittest.TestCase):
             solve_take(np.full((50, 57, 3), np.nan), RATE, self.calibration)
 
     def test_windows_do_not_change_the_result(self):
-        import otrevo.core.body.solve as module
+        import otrevo.core.solve.body as module
 
         whole = solve_take(self.labelled[:900], RATE, self.calibration)
         before = module.PROGRESS_FRAMES

@@ -3,7 +3,6 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.model import generic_body
 from otrevo.core.body.skeleton import BODY_BONES, BONE_NAMES, generic_skeleton
@@ -14,6 +13,7 @@ from otrevo.core.sim.optical import see
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.stage import roll
 from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.core.warm_up.geometry_fit import fit_geometry
 from tests.core.stage import RATE, rolled, truly_labelled
 
 

@@ -17,7 +17,7 @@ from otrevo.core.optics.wand import keeper_corner
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live import address
 from otrevo.server.live.consumer import Live
-from otrevo.server.live.recorder import Recorder
+from otrevo.server.recorder.process import Recorder
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import room_of
 from otrevo.server.takes.models import Take
@@ -138,7 +138,7 @@ class Recording(TransactionTestCase):
                 await here.watch(self.production.pk, lambda s: "the most that is kept" in (s.get("trouble") or ""))
                 return await ask({"do": "stop", "production": self.production.pk, "keep": True})
 
-        with mock.patch("otrevo.server.live.session.MOST_SECONDS", 1.0):
+        with mock.patch("otrevo.server.recorder.session.MOST_SECONDS", 1.0):
             kept = StageRecording.objects.get(pk=asyncio.run(story())["recording"])
         self.assertGreater(kept.seconds, 0.9)
         self.assertLess(kept.seconds, 6.0)

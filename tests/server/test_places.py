@@ -7,11 +7,11 @@ from tempfile import TemporaryDirectory
 import numpy as np
 from django.test import Client, TestCase
 
-from otrevo.core.body.suit import resample_sensor
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.passes import line_up
 from otrevo.core.snags import Snag
+from otrevo.core.solve.suit import resample_sensor
 from otrevo.server.cast.models import PerformerCalibration
 from otrevo.server.demo import PERFORMERS, SIGN_INS, SLATES, load_demo
 from otrevo.server.handover.jobs import take_name

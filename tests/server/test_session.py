@@ -14,7 +14,7 @@ from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.optics.wand import keeper_corner
 from otrevo.core.sim.rig import Faults, film, make_room
 from otrevo.core.sim.scenes import scene
-from otrevo.server.live.session import Session
+from otrevo.server.recorder.session import Session
 
 RATE = Fraction(120)
 ROOM = make_room(31, 6)

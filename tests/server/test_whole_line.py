@@ -16,7 +16,7 @@ from django.utils import timezone
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.sim.stage import roll
 from otrevo.server.floor.models import Rolling
-from otrevo.server.live.session import MOST_SECONDS
+from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import change_take, make_take
 from otrevo.server.takes.jobs import queue_from

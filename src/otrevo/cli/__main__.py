@@ -9,7 +9,6 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.body.performer import performer_from_document
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import write_bvh
@@ -22,6 +21,7 @@ from otrevo.core.passes.catalogue import PASSES
 from otrevo.core.props.prop import SHIPPED, prop_from_document
 from otrevo.core.snags import ranked
 from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.core.warm_up.calibrate import calibrate_performer
 
 
 def _rate(text):

@@ -5,10 +5,8 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import generic_skeleton
-from otrevo.core.body.solve import solve_take
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
@@ -20,8 +18,10 @@ from otrevo.core.optics.rig import RigCamera
 from otrevo.core.optics.trust import measure_trust
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.rig import film, make_rig, sweep
+from otrevo.core.solve.body import solve_take
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
+from otrevo.core.warm_up.geometry_fit import fit_geometry
 
 
 def bodies():

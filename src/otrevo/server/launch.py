@@ -159,7 +159,7 @@ def start_children(port, data, workers=2):
         )
 
     start("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
-    start("recorder", "otrevo.server.live.recorder")
+    start("recorder", "otrevo.server.recorder.process")
     start(
         "web",
         "uvicorn",

@@ -8,7 +8,7 @@ import { useBenchLanes } from '../bench/bench-lanes';
 import { PassStrip, type Settings } from '../bench/passes';
 import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
-import { useBody, useProps, useTake, useTrack } from '../bench/use-take';
+import { useBody, useProps, useTake, useTrack } from '../queries/take';
 import { Lanes } from '../lanes/lanes';
 import type { Range } from '../lanes/draw';
 import { Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';

@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
-import { useBody, useProps } from '../bench/use-take';
+import { useBody, useProps } from '../queries/take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { night, paper } from '../theme';

@@ -1,8 +1,8 @@
 import { useEffect, useRef, type KeyboardEvent, type PointerEvent } from 'react';
 import styled, { useTheme } from 'styled-components';
 import type { Theme } from '../theme';
-import type { Blind } from './lens';
-import type { CameraSweep } from './use-live';
+import type { Blind } from '../optics/lens';
+import type { CameraSweep } from '../queries/live';
 
 export type Residual = (number[] | null)[][];
 

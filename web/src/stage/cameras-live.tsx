@@ -2,7 +2,7 @@ import { useEffect } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { Quiet } from '../parts/controls';
 import { Picture } from './camera-picture';
-import { useLive, type Live } from './use-live';
+import { useLive, type Live } from '../queries/live';
 
 export type Knocked = Live['knocked'];
 

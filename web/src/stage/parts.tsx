@@ -2,7 +2,7 @@ import type { ReactNode } from 'react';
 import styled from 'styled-components';
 import { Figure, Progress, Quiet, WordButton, fieldLook } from '../parts/controls';
 import { atWork } from '../parts/verdict';
-import type { StepRun } from './use-room';
+import type { StepRun } from '../queries/room';
 
 export const Panel = styled.section`
   padding: 14px 18px 24px;

@@ -1,7 +1,7 @@
 import styled, { useTheme } from 'styled-components';
 import type { Schemas } from '../api/client';
-import type { Camera } from './lens';
-import type { Sweep } from './use-live';
+import type { Camera } from '../optics/lens';
+import type { Sweep } from '../queries/live';
 
 const Drawing = styled.svg`
   width: 100%;

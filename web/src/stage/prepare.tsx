@@ -1,11 +1,11 @@
 import { useEffect, useRef, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { Figure, MainButton, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
-import { hiddenShare, type Blind, type Camera } from './lens';
+import { hiddenShare, type Blind, type Camera } from '../optics/lens';
 import { Panel, Row, StepState, Table } from './parts';
 import { chord, tick } from './sound';
-import type { Live } from './use-live';
-import type { RoomDeeds, RoomOut } from './use-room';
+import type { Live } from '../queries/live';
+import type { RoomDeeds, RoomOut } from '../queries/room';
 
 type Props = { room: RoomOut; deeds: RoomDeeds; live: Live | null; canWork: boolean; cameras: Camera[]; selected: string | null; onSelect: (camera: string) => void };
 

@@ -4,8 +4,8 @@ import { useTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import type { Theme } from '../theme';
-import type { Camera } from './lens';
-import { ray } from './lens';
+import type { Camera } from '../optics/lens';
+import { ray } from '../optics/lens';
 
 type Props = {
   cameras: Camera[];

@@ -4,8 +4,8 @@ import { useTheme } from 'styled-components';
 import { get, type Schemas } from '../api/client';
 import { Figure, MainButton, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Big, Facts, Panel, Row, StepState, Table } from './parts';
-import type { Live } from './use-live';
-import { useTrust, type CalibrationOut, type RoomDeeds, type RoomOut } from './use-room';
+import type { Live } from '../queries/live';
+import { useTrust, type CalibrationOut, type RoomDeeds, type RoomOut } from '../queries/room';
 
 type Props = {
   room: RoomOut;

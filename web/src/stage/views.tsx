@@ -4,11 +4,11 @@ import { rateOf } from '../api/tracks';
 import { Empty, Figure, Quiet, WordButton, fieldLook } from '../parts/controls';
 import { atWork } from '../parts/verdict';
 import { EditBlinds, Picture, type PictureContent, type Residual } from './camera-picture';
-import { project, rayAcross, type Blind, type Camera } from './lens';
+import { project, rayAcross, type Blind, type Camera } from '../optics/lens';
 import { Plan } from './plan';
 import { RoomView } from './room-view';
-import type { Live } from './use-live';
-import { usePlan, useTakeFrame, type RoomOut, type useCalibration, type useRoom } from './use-room';
+import type { Live } from '../queries/live';
+import { usePlan, useTakeFrame, type RoomOut, type useCalibration, type useRoom } from '../queries/room';
 
 export type Step = 'blinds' | 'sweep' | 'cameras' | 'level' | 'trust';
 

@@ -1,3 +1,4 @@
+import type { Track } from '../api/tracks';
 /** Forward kinematics over typed arrays: world joints of one frame, nothing allocated. */
 export type Body = {
   bones: string[];
@@ -10,6 +11,9 @@ export type Body = {
   rate: number;
   start: number;
 };
+
+/** A prop as the view draws it: its markers about its origin, and its pose track (position and rotation). */
+export type PropView = { name: string; offsets: number[][]; pose: Track };
 
 export type PoseBuffers = { joints: Float32Array; world: Float32Array };
 

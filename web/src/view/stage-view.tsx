@@ -4,10 +4,11 @@ import styled, { useTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import { nearestSample, sampleOf, type Track } from '../api/tracks';
+import type { PropView } from './pose';
 import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
-import type { PropView } from '../bench/use-take';
+
 import { Pace } from './pace';
 import { pose, poseBuffers, type Body } from './pose';
 import { segmentsOf } from './segments';

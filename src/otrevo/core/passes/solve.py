@@ -5,8 +5,6 @@ from dataclasses import replace
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.solve import measured_bones, solve_take
-from otrevo.core.body.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import face_values
 from otrevo.core.hands.gloves import finger_angles, finger_rotations
@@ -14,6 +12,8 @@ from otrevo.core.markers.mends import apply_mends
 from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
+from otrevo.core.solve.body import measured_bones, solve_take
+from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.timecode.lineup import resample_linear
 
 

@@ -3,9 +3,6 @@
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.solve import measured_bones, solve_take
-from otrevo.core.body.suit import SUIT_BONES, calibrate_suit
-from otrevo.core.body.warm_up import calibrate_performer
 from otrevo.core.conventions import slerp
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import calibrate_face
@@ -13,6 +10,9 @@ from otrevo.core.hands.gloves import calibrate_gloves
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.passes.contract import Figure, Outcome, Pass
 from otrevo.core.snags import Snag
+from otrevo.core.solve.body import measured_bones, solve_take
+from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit
+from otrevo.core.warm_up.calibrate import calibrate_performer
 
 
 def run(material, parameters, report):

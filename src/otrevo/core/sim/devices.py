@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.suit import SUIT_BONES
 from otrevo.core.conventions import (
     make_continuous,
     quaternion_from_rotvec,
@@ -16,6 +15,7 @@ from otrevo.core.conventions import (
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.hands.gloves import FINGERS
 from otrevo.core.sim.motions import band_noise
+from otrevo.core.solve.suit import SUIT_BONES
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, requir
 from otrevo.server.floor.models import Rolling
 from otrevo.server.floor.record import SHORTEST_TAKE_S, queue_take, scene_of
 from otrevo.server.live.address import NoRecorder, ask
-from otrevo.server.live.session import MOST_SECONDS
+from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.models import Take

@@ -79,13 +79,16 @@ def carry_out(run, report):
 
 @transaction.atomic
 def finish(run, mine, state, message, store=None):
-    """End a Run whose claim is `mine`, with its results. Raises Superseded when the claim is another's by now."""
-    now = Run.objects.select_for_update(of=("self",)).filter(pk=run.pk).values_list("claim", flat=True).first()
-    if now is None or now != mine:
-        raise Superseded
+    """End a Run whose claim is `mine`, with its results. Raises Superseded when the claim is another's by now.
+
+    Results are written before the Run is locked: whoever wants to stop it must not wait for them.
+    """
     if state != Run.State.DONE:
         run.figures, run.snags = {}, []
     if store is not None:
         store()
+    now = Run.objects.select_for_update(of=("self",)).filter(pk=run.pk).values_list("claim", flat=True).first()
+    if now is None or now != mine:
+        raise Superseded
     end(run, state, message)
     log.info("run=%s take=%s %s %s %s", run.pk, run.take_id, run, state, message)

@@ -3,7 +3,8 @@ import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
 import { loadTrack, splitMotion, type Track } from '../api/tracks';
 import { atWork } from '../parts/verdict';
-import type { Body } from '../view/pose';
+import type { Body, PropView } from '../view/pose';
+
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
 export function useTake(id: number) {
@@ -70,8 +71,6 @@ export function useBody(streams: Stored[] | undefined): Body | null {
     };
   }, [query.data, rotation]);
 }
-
-export type PropView = { name: string; offsets: number[][]; pose: Track };
 
 /** Every solved prop with its pose track: place and turn. */
 export function useProps(streams: Stored[] | undefined): PropView[] {

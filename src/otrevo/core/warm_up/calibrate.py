@@ -2,21 +2,21 @@
 
 1. The generic body of the performer's height, with the chart's markers, is found in T-pose (core.markers.start), limb
    lengths tried as well. 2. It is followed through the warm-up with a wide tolerance. 3. Bone lengths and marker places
-   are fitted on frames spread over the routine (core.body.geometry_fit). 4. With the fitted body the warm-up is followed
+   are fitted on frames spread over the routine (core.warm_up.geometry_fit). 4. With the fitted body the warm-up is followed
    again, forwards and backwards, names are voted per tracklet, and the geometry is fitted once more.
 """
 
 import numpy as np
 
-from otrevo.core.body.exchanged import sort_out
-from otrevo.core.body.geometry_fit import fit_geometry
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.name_trials import nameless_columns, try_names
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_both_ways, follow_take, gather, vote
 from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.warm_up.exchanged import sort_out
+from otrevo.core.warm_up.geometry_fit import fit_geometry
+from otrevo.core.warm_up.name_trials import nameless_columns, try_names
 
 WIDE_TOLERANCE_M = 0.06
 FIT_FRAMES = 240

@@ -3,7 +3,7 @@ import { useMemo } from 'react';
 import { get, getBytes, post, put, type Schemas, type TakeOut } from '../api/client';
 import { decode } from '../api/tracks';
 import { atWork } from '../parts/verdict';
-import { cameraOf, type Blind, type Camera } from './lens';
+import { cameraOf, type Blind, type Camera } from '../optics/lens';
 
 export type RoomOut = Schemas['RoomOut'];
 export type CalibrationOut = Schemas['StageCalibrationOut'];

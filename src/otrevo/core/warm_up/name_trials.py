@@ -19,10 +19,10 @@ from math import factorial, perm
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.geometry_fit import GeometryFit, fit_geometry, pose_all
 from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.body.tree_solver import chains
 from otrevo.core.markers.label import tracklets
+from otrevo.core.warm_up.geometry_fit import GeometryFit, fit_geometry, pose_all
 
 NEAR_M = 0.16  # how far from a name's chart place points may lie to be tried under it
 WORSE_M = 0.05  # tried even where the chart, as the limb is posed now, explains the points this much worse

@@ -4,12 +4,12 @@ Two markers near to each other may come back under each other's name whenever bo
 points of both, and no reading of the names as a whole is right. Every unbroken stretch of a name's points has a mean place on
 the body; a stretch that lies where most of the other name's points lie goes over to it, and what lies where none of a
 name's points should be loses its name. Places are only as good as the poses that were followed, so this prepares names for
-being tried (core.body.name_trials) and gives no verdict itself. Metres; a stretch is (column, first frame, frame after last).
+being tried (core.warm_up.name_trials) and gives no verdict itself. Metres; a stretch is (column, first frame, frame after last).
 """
 
 import numpy as np
 
-from otrevo.core.body.geometry_fit import pose_all
+from otrevo.core.warm_up.geometry_fit import pose_all
 
 NEAR_M = 0.16  # names whose places lie farther apart are not exchanged
 APART_M = 0.02  # and two whose points lie no farther apart cannot be told by their places

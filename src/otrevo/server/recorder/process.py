@@ -1,7 +1,7 @@
 """The recorder: a process of its own between the cameras and everybody who watches, so that no page and no web server that
 goes away takes a recording with it.
 
-`python -m otrevo.server.live.recorder`. It listens on loopback; every request is a line of JSON that begins with the key
+`python -m otrevo.server.recorder.process`. It listens on loopback; every request is a line of JSON that begins with the key
 of this installation:
 
     {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
@@ -106,7 +106,7 @@ class Recorder:
 
     async def run(self):
         """Work through what has come, and send snapshots."""
-        from otrevo.server.live.session import MOST_SECONDS
+        from otrevo.server.recorder.session import MOST_SECONDS
 
         placing = None
         while True:
@@ -272,7 +272,7 @@ def prepare(production_id, kind, wand_document, scene):
     """(Session, request to the cameras) for a scene of a production's room."""
     from otrevo.core.optics.coverage import SweepCoverage
     from otrevo.core.optics.wand import wand_from_document
-    from otrevo.server.live.session import Session
+    from otrevo.server.recorder.session import Session
     from otrevo.server.shoot.models import Production
     from otrevo.server.stage.room import calibrated, current_blinds, newest_calibration, rig_of, room_of
 

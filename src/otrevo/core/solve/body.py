@@ -11,7 +11,6 @@ import numpy as np
 from numba import njit
 
 from otrevo.core.body.kinematics import Motion
-from otrevo.core.body.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.body.tree_solver import exp_rotation, log_rotation, multiply, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import (
@@ -26,6 +25,7 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.errors import InputError
 from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.solve.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 
 MARKER_SIGMA_M = 0.006
 ROBUST_SCALE_M = 0.03

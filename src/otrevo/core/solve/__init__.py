@@ -1,0 +1,1 @@
+"""From named markers and a suit to the motion of a body."""

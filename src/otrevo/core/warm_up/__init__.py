@@ -1,0 +1,1 @@
+"""From a warm-up to a calibrated performer: names, bones and marker positions, nobody clicking."""

@@ -1,0 +1,1 @@
+"""The recorder: a process between the cameras and everybody who watches."""
