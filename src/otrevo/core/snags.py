@@ -24,6 +24,7 @@ SHORT_GAP_S = 0.12
 class Snag:
     """kind; stream; start_s and end_s in take time; severity = measured over its stated limit (1 = just acceptable);
     text: what is wrong; limit: the limit in words; proposal: how to mend it, or None when a person must decide.
+    damage_mm: what it may put the joints of the body wrong by, where that is known and the severity comes from it.
     """
 
     kind: str
@@ -35,6 +36,7 @@ class Snag:
     limit: str
     subject: str = ""
     proposal: dict | None = None
+    damage_mm: float | None = None
 
     def to_document(self):
         return asdict(self)

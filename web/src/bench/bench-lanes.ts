@@ -1,12 +1,14 @@
 import { createElement, useMemo } from 'react';
 import type { Track } from '../api/tracks';
 import type { SnagGroup } from './snags';
-import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, limitsOf, type Proposal, type Range } from '../lanes/draw';
+import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, drawWorst, limitsOf, type Proposal, type Range } from '../lanes/draw';
 import type { Lane } from '../lanes/lanes';
 import { WordButton } from '../parts/controls';
 import type { Theme } from '../theme';
 
 const RESIDUAL_LIMIT_M = 0.025;
+const SURE_WITHIN_M = 0.015; // a joint that may be off by more is drawn as wrong
+const SURENESS_REACH_M = 0.06;
 const SUIT_SENSORS = 17;
 const GLOVE_SPAN = 180; // raw counts; a finger that hardly bends must not fill the lane with its noise
 
@@ -16,7 +18,7 @@ function atLeast([low, high]: [number, number], span: number): [number, number] 
 }
 
 type Tracks = {
-  markers?: Track; labelled?: Track; residual?: Track; suit?: Track; gloves?: Track; face?: Track; room?: Track;
+  markers?: Track; labelled?: Track; residual?: Track; sureness?: Track; suit?: Track; gloves?: Track; face?: Track; room?: Track;
 };
 
 type Args = {
@@ -60,6 +62,7 @@ export function useBenchLanes(args: Args): Lane[] {
     () => ({
       optical: (p: Parameters<typeof drawWave>[0]) => tracks.markers && drawMatrix(p, tracks.markers, tracks.residual ?? null, names, RESIDUAL_LIMIT_M, marker),
       curves: (p: Parameters<typeof drawWave>[0]) => tracks.markers && marker !== null && drawCurves(p, tracks.markers, tracks.labelled ?? null, marker, ghost),
+      sureness: (p: Parameters<typeof drawWave>[0]) => tracks.sureness && drawWorst(p, tracks.sureness, SURE_WITHIN_M, SURENESS_REACH_M),
       suit: (p: Parameters<typeof drawWave>[0]) => tracks.suit && drawPresence(p, tracks.suit, SUIT_SENSORS),
       gloves: (p: Parameters<typeof drawWave>[0]) => {
         if (!gloves) return;
@@ -73,7 +76,7 @@ export function useBenchLanes(args: Args): Lane[] {
       },
       room: (p: Parameters<typeof drawWave>[0]) => tracks.room && drawWave(p, tracks.room),
     }),
-    [tracks.markers, tracks.labelled, tracks.residual, tracks.suit, tracks.room, gloves, face, names, marker, ghost, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
+    [tracks.markers, tracks.labelled, tracks.residual, tracks.sureness, tracks.suit, tracks.room, gloves, face, names, marker, ghost, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
   );
   const out: Lane[] = [{ id: 'snags', name: 'Snags', height: 18, content: (range) => snagMarks(args, range) }];
   if (tracks.markers) {
@@ -99,6 +102,11 @@ export function useBenchLanes(args: Args): Lane[] {
     if (marker !== null)
       out.push({ id: 'marker', name: names[marker], detail: ghost ? 'x y z · proposal dotted' : 'x y z · fills dashed', height: 108, paint: paints.curves });
   } else if (args.hasOptical) out.push({ id: 'optical', name: 'Optical', detail: 'not labelled yet', height: 40 });
+  if (tracks.sureness) {
+    let worst = 0;
+    for (const v of tracks.sureness.values) if (v > worst) worst = v;
+    out.push({ id: 'sureness', name: 'Sureness', detail: `joints, at worst ±${(1000 * worst).toFixed(0)} mm`, height: 30, paint: paints.sureness });
+  }
   if (tracks.suit) out.push({ id: 'suit', name: 'Suit', detail: `${SUIT_SENSORS} sensors · received`, height: 30, paint: paints.suit });
   if (gloves) out.push({ id: 'gloves', name: 'Gloves', detail: 'left, right dashed · curl', height: 46, paint: paints.gloves });
   if (face) out.push({ id: 'face', name: 'Face', detail: 'jaw, lids dotted', height: 38, paint: paints.face });

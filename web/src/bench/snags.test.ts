@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { SnagOut } from '../api/client';
-import { grouped, proposalBy, sameKind } from './snags';
+import { grouped, isSmall, proposalBy, sameKind } from './snags';
 
 function snag(change: Partial<SnagOut>): SnagOut {
   return {
@@ -36,5 +36,16 @@ describe('the snag list', () => {
     expect(sameKind(snag({}), snag({ subject: 'heel left' }))).toBe(true);
     expect(sameKind(snag({}), snag({ kind: 'spike', proposal: { kind: 'cut and fill' } }))).toBe(false);
     expect(sameKind(snag({}), snag({ proposal: null }))).toBe(false);
+  });
+
+  it('folds everything that hardly changes the body into one entry, what can be filled apart from what cannot', () => {
+    const small = { damage_mm: 1.2, severity: 0.24, limit: '5 mm at the joints' };
+    const groups = grouped([
+      snag({ damage_mm: 22, severity: 4.4 }), snag({ ...small }), snag({ ...small, subject: 'heel left' }), snag({ ...small, kind: 'lost limb', proposal: null }),
+      snag({ ...small, mended: true }),
+    ]);
+    expect(groups.map((g) => g.snags.length)).toEqual([1, 2, 1, 1]);
+    expect(groups[1].snags.every(isSmall)).toBe(true);
+    expect(isSmall(snag({ severity: 0.5 }))).toBe(false); // nobody said what it costs
   });
 });

@@ -77,11 +77,17 @@ const Times = styled.div`
 
 export type SnagGroup = { key: string; snags: SnagOut[] };
 
-/** Gaps of one marker are one entry; everything else stands alone. Worst first, as the snags come. */
+/** Whether a snag changes no joint of the body by more than is acceptable. */
+export const isSmall = (s: SnagOut): boolean => typeof s.damage_mm === 'number' && s.severity < 1 && !s.mended;
+
+/**
+ * Gaps of one marker are one entry, and so are all snags that hardly change the body, whatever they are; everything else
+ * stands alone. Worst first, as the snags come.
+ */
 export function grouped(snags: SnagOut[]): SnagGroup[] {
   const groups = new Map<string, SnagGroup>();
   snags.forEach((s, i) => {
-    const key = s.kind === 'gap' ? `gap:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
+    const key = isSmall(s) ? `small:${s.proposal ? 'fill' : 'look'}` : s.kind === 'gap' ? `gap:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
     const group = groups.get(key);
     if (group) group.snags.push(s);
     else groups.set(key, { key, snags: [s] });
@@ -100,6 +106,7 @@ export function proposalBy(snag: SnagOut, method: string | null): Record<string,
 
 function wordsOf(group: SnagGroup): string {
   const [worst] = group.snags;
+  if (group.key.startsWith('small') && group.snags.length > 1) return `${group.snags.length} that change no joint by more than ${worst.limit.split(' at')[0]}`;
   return group.snags.length === 1 ? worst.text : `${worst.subject}: ${group.snags.length} gaps, longest ${(worst.end_s - worst.start_s).toFixed(2)} s`;
 }
 
@@ -128,8 +135,8 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
     <Wrap aria-label="Snags">
       <header>
         <h2>Snags, worst first</h2>
-        <Quiet>
-          {open.length} of {snags.length} left
+        <Quiet title="Those that are worse than acceptable, and all that were found.">
+          {open.filter((s) => s.severity >= 1).length} worth a look · {open.length} of {snags.length} left
         </Quiet>
       </header>
       <ol ref={list}>
@@ -142,7 +149,7 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
           return (
             <Item key={group.key} $on={on} $mended={s.mended} aria-current={on} onClick={() => !on && onSelect(i)}>
               <div>
-                <Figure title={`${worst.severity.toFixed(2)} times the limit: ${worst.limit}`}>{s.mended ? '✓' : `${worst.severity.toFixed(1)}×`}</Figure>
+                <Figure title={`${worst.severity.toFixed(2)} times the limit: ${worst.limit}`}>{s.mended ? '✓' : typeof worst.damage_mm === 'number' ? `${worst.damage_mm.toFixed(worst.damage_mm < 10 ? 1 : 0)} mm` : `${worst.severity.toFixed(1)}×`}</Figure>
                 {!s.mended && (
                   <Worse>
                     <div style={{ width: `${Math.min(100, (worst.severity / Math.max(snags[0].severity, 3)) * 100)}%` }} />
@@ -154,8 +161,8 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
               {on && group.snags.length > 1 && (
                 <Times role="group" aria-label="Where it happens">
                   {group.snags.map((o, k) => (
-                    <WordButton key={o.start_s} $on={k === member} aria-pressed={k === member} onPress={() => onSelect(i, k)}>
-                      <Figure style={{ fontSize: 11.5 }}>{o.start_s.toFixed(1)} s, {(o.end_s - o.start_s).toFixed(2)} long</Figure>
+                    <WordButton key={`${o.subject} ${o.start_s}`} $on={k === member} aria-pressed={k === member} onPress={() => onSelect(i, k)}>
+                      <Figure style={{ fontSize: 11.5 }}>{o.subject !== worst.subject ? `${o.subject}, ` : ''}{o.start_s.toFixed(1)} s, {(o.end_s - o.start_s).toFixed(2)} long</Figure>
                     </WordButton>
                   ))}
                 </Times>
@@ -191,7 +198,6 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
                           <PlainButton isDisabled={busy} onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
                         )}
                       </Acts>
-                      {busy && <Quiet style={{ gridColumn: '1 / -1' }}>can be accepted when the passes have ended</Quiet>}
                     </>
                   )}
                 </>

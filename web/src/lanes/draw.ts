@@ -164,6 +164,22 @@ export function drawPresence(p: Paint, track: Track, sensors: number): void {
   g.globalAlpha = 1;
 }
 
+/** The worst of a track's channels over time as a filled band; where it is beyond a limit in the colour of wrong. */
+export function drawWorst(p: Paint, track: Track, limit: number, most: number): void {
+  const { g, theme, width, height } = p;
+  g.clearRect(0, 0, width, height);
+  for (let c = 0; c < width; c += 1) {
+    const a = sampleAt(p, track, c);
+    if (a < 0 || a >= track.samples) continue;
+    const b = Math.min(track.samples, Math.max(a + 1, sampleAt(p, track, c + 1)));
+    let worst = 0;
+    for (let at = a * track.width; at < b * track.width; at += 1) worst = Math.max(worst, track.values[at]);
+    const h = Math.max(1, Math.min(1, worst / most) * (height - 3));
+    g.fillStyle = worst > limit ? theme.wrong : theme.good;
+    g.fillRect(c, height - h, 1, h);
+  }
+}
+
 /** Curves of a few channels, scaled to what they reach in the whole take; gaps stay gaps. */
 export function drawChannels(p: Paint, track: Track, channels: { at: number; colour: string; dash: number[] }[], range: [number, number][], centre = 0): void {
   const { g, width, height } = p;

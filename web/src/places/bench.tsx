@@ -155,6 +155,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const mended = useTrack(data.streams, 'mended');
   const labelled = useTrack(data.streams, 'labelled');
   const residual = useTrack(data.streams, 'residual');
+  const sureness = useTrack(data.streams, 'joint uncertainty');
   const suit = useTrack(data.streams, 'suit', 2);
   const gloves = useTrack(data.streams, 'gloves', 2);
   const face = useTrack(data.streams, 'face');
@@ -265,7 +266,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   }, [leftOver, groups, goTo, snag]);
 
   const acceptSnag = (all: boolean) => {
-    if (!here?.proposal || here.mended || working) return;
+    if (!here?.proposal || here.mended || accept.isPending) return;
     accept.mutate(all ? data.snags.filter((o) => !o.mended && sameKind(o, here)) : [here]);
   };
 
@@ -303,7 +304,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
 
   const lower = useSplit('lanes', 300, 120, 620);
   const side = useSplit('snags', 370, 240, 620);
-  const tracks = useMemo(() => ({ markers, labelled, residual, suit, gloves, face, room }), [markers, labelled, residual, suit, gloves, face, room]);
+  const tracks = useMemo(() => ({ markers, labelled, residual, sureness, suit, gloves, face, room }), [markers, labelled, residual, sureness, suit, gloves, face, room]);
   const lanes = useBenchLanes({
     tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, ghost: here?.subject === names[marker] ? ghost : null, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
     hasOptical: data.streams.some((s) => s.name === 'optical'),
@@ -345,7 +346,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           </div>
           <Splitter across={false} size={side.size} onChange={side.change} label="Width of the snag list" />
           <div style={{ width: side.size, flex: 'none', minHeight: 0 }}>
-            <SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={working || accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} />
+            <SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} />
           </div>
         </Upper>
         <Splitter across size={lower.size} onChange={lower.change} label="Height of the lanes" />

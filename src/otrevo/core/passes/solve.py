@@ -13,7 +13,9 @@ from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Trac
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
 from otrevo.core.solve.body import measured_bones, solve_take
+from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
+from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
 from otrevo.core.timecode.lineup import resample_linear
 
 
@@ -52,10 +54,14 @@ def run(material, parameters, report):
         Track("body root", "places", rate, motion.root_position_m, clock),
         Track("residual", "residuals", rate, solution.marker_residual_m, clock),
     ]  # fmt: skip
+    sure, judged = _sureness(solution, performer.model(), labelled, mended)
+    tracks.append(_uncertainty_track(sure, rate, clock))
+    report(0.86)
     hz, start = clock.hz, clock.start_s
     snags = residual_snags(solution.marker_residual_m, names, hz, start)
     snags += lost_snags(solution.lost, solution.bone_names, hz, start)
     snags += gap_snags(mended, names, hz, start) + spike_snags(mended, names, hz, start)
+    snags = with_damage(snags, judged, sure, clock)
     prop_figures = {}
     for prop in material.props:
         _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)
@@ -65,9 +71,31 @@ def run(material, parameters, report):
         tracks.append(face)
     figures = solution.figures | {
         "mends": len(material.mends), "suit_used": sorted(suit or {}), "frames": len(motion), "rate": str(rate),
-        "props": prop_figures,
+        "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
+        "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),
     }  # fmt: skip
     return Outcome(tuple(tracks), figures, tuple(snags))
+
+
+def _sureness(solution, model, labelled, mended):
+    """(BodyUncertainty, SolvedMarkers): what was really seen tells of the body; what a mend filled in does not."""
+    index = [solution.motion.skeleton.index(b) for b in model.skeleton.names]
+    judged = SolvedMarkers(
+        model, mended, solution.predicted_m, solution.motion.root_position_m, solution.motion.rotation_local[:, index],
+        solution.weight, solution.target_weight,
+    )  # fmt: skip
+    seen = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0])
+    sure = body_uncertainty(
+        model, judged.root_m, judged.rotation_local, seen, judged.weight, judged.target_weight, float(solution.motion.rate)
+    )  # fmt: skip
+    return sure, judged
+
+
+def _uncertainty_track(sure, rate, clock):
+    step = int(sure.frames[1] - sure.frames[0]) if len(sure.frames) > 1 else 1
+    details = {"bones": list(sure.bones), "usual_m": [round(float(v), 5) for v in sure.usual_m]}
+    own = SampleClock(clock.start_s, clock.hz / step)
+    return Track("joint uncertainty", "uncertainty", rate / step, sure.sd_m, own, details)
 
 
 def _solve_prop(prop, stream, tracks, figures, snags):

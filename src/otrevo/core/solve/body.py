@@ -39,7 +39,8 @@ PROGRESS_FRAMES = 1200
 @dataclass(frozen=True)
 class Solution:
     """motion over the performer's 52 bones; marker_residual_m (T, M), NaN where hidden; lost (T, B) over the model's
-    bones, true where neither marker nor suit measured a bone; figures in mm.
+    bones, true where neither marker nor suit measured a bone; weight (T, M), 1/m^2, of the markers, the robust factor in
+    it, and target_weight (T, B), 1/rad^2, of suit sensors, as they counted in the end; figures in mm.
     """
 
     motion: Motion
@@ -47,6 +48,8 @@ class Solution:
     predicted_m: np.ndarray
     lost: np.ndarray
     bone_names: tuple[str, ...]
+    weight: np.ndarray
+    target_weight: np.ndarray
     figures: dict = field(default_factory=dict)
 
 
@@ -167,7 +170,9 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     rotation = make_continuous(quaternion_from_matrix(local_out))
     rotation = bridge_lost(rotation, lost, float(rate))
     motion = _with_fingers(performer.skeleton, model.skeleton, rate, root_out, rotation)
-    return Solution(motion, residual, x, lost, model.skeleton.names, _figures(model, residual, lost, float(rate)))
+    counted = weight / (1 + (np.nan_to_num(residual) / ROBUST_SCALE_M) ** 2) ** 2
+    figures = _figures(model, residual, lost, float(rate))
+    return Solution(motion, residual, x, lost, model.skeleton.names, counted, target_weight, figures)
 
 
 def _first_pose(model, labelled_m, first, rate):

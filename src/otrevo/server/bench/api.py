@@ -49,6 +49,7 @@ class SnagOut(Schema):
     limit: str
     subject: str = ""
     proposal: dict | None = None
+    damage_mm: float | None = None
     from_pass: str
     mended: bool
 

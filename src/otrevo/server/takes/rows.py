@@ -10,6 +10,7 @@ from otrevo.server.accounts.access import DESK_ROLES, fetch
 from otrevo.server.takes.models import Take
 from otrevo.server.work.models import Run
 
+WORSE = "$[*] ? (@.severity >= 1)"
 NOT_IN_LISTS = "trust"  # a figure as large as all others together
 BY_NAME = {p.name: p for p in PASSES}
 ORDER = {name: i for i, name in enumerate(("record", *BY_NAME))}
@@ -63,12 +64,13 @@ class TakeRow(Schema):
 def newest_runs(**about):
     """A queryset of the newest run of every name and performer, without what lists do not show.
 
-    `shown` are the figures but for the large ones, `snag_count` how many snags there are.
+    `shown` are the figures but for the large ones, `snag_count` how many snags are worse than acceptable.
     """
     shown = Func(
         F("figures"), Value(NOT_IN_LISTS), template="%(expressions)s", arg_joiner=" - ", output_field=JSONField()
     )
-    count = Func(F("snags"), function="jsonb_array_length", output_field=IntegerField())
+    worse = Func(F("snags"), Value(WORSE), function="jsonb_path_query_array", output_field=JSONField())
+    count = Func(worse, function="jsonb_array_length", output_field=IntegerField())
     newest = Run.objects.filter(**about).order_by("take_id", "name", "performer_id", "-id")
     newest = newest.distinct("take_id", "name", "performer_id")
     return newest.annotate(shown=shown, snag_count=count).defer("figures", "snags").select_related("performer")
@@ -84,7 +86,8 @@ def run_out(run):
         "performer": run.performer.name if run.performer_id else "", "state": run.state, "progress": run.progress,
         "message": run.message, "figures": figures, "figure": one and figure_out(one.figure, figures),
         "aside": one.aside(figures) if one and figures else "", "parameters": run.parameters,
-        "snag_count": run.snag_count if hasattr(run, "snag_count") else len(run.snags), "asked_at": run.asked_at,
+        "snag_count": run.snag_count if hasattr(run, "snag_count") else sum(s["severity"] >= 1 for s in run.snags),
+        "asked_at": run.asked_at,
         "code_version": run.code_version,
     }  # fmt: skip
 
