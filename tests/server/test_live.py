@@ -253,11 +253,13 @@ class Socket(TransactionTestCase):
         async def story():
             with mock.patch.dict(os.environ, {"OTREVO_RECORDER_PORT": "9"}):
                 link = await self.connected(user, production.pk)
+                await link.send_input({"type": "websocket.receive", "text": '{"watch": true}'})
                 self.assertIn("does not answer", json.loads((await link.receive_output(5))["text"])["trouble"])
                 await link.send_input({"type": "websocket.disconnect", "code": 1000})
                 await link.wait()
             async with Running():
                 link = await self.connected(user, production.pk)
+                await link.send_input({"type": "websocket.receive", "text": '{"watch": true}'})
                 snapshot = json.loads((await link.receive_output(30))["text"])
                 self.assertEqual(len(snapshot["cameras"]), 12)
                 await link.send_input({"type": "websocket.disconnect", "code": 1000})

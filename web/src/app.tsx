@@ -1,15 +1,17 @@
 import { useQuery } from '@tanstack/react-query';
 import { lazy, Suspense, useEffect } from 'react';
-import { Link, Navigate, Outlet, Route, Routes, useParams } from 'react-router';
+import { Link, Navigate, Outlet, Route, Routes, useLocation, useParams } from 'react-router';
 import { ThemeProvider } from 'styled-components';
 import { get, ServerError, type Me } from './api/client';
 import { Empty, Trouble } from './parts/controls';
 import { Frame, Global } from './parts/frame';
+import { Panel } from './parts/panel';
 import { Cast } from './places/cast';
 import { Floor } from './places/floor';
 import { Handover } from './places/handover';
 import { Shoot } from './places/shoot';
 import { SignIn } from './places/sign-in';
+import { PushedProvider, useChanges } from './queries/push';
 import { night, paper } from './theme';
 
 // three.js is only needed where something is played
@@ -25,7 +27,9 @@ function Waiting() {
 /** The places of one production, for those who are part of it; the others are told which are theirs. */
 function Member({ me }: { me: Me }) {
   const production = Number(useParams().production);
-  if (me.memberships.some((m) => m.production_id === production)) return <Outlet />;
+  const { pathname } = useLocation();
+  const pushed = useChanges(production);
+  if (me.memberships.some((m) => m.production_id === production)) return <PushedProvider value={pushed}><Panel at={pathname} name="This place"><Outlet /></Panel></PushedProvider>;
   return (
     <Frame theme={paper} me={me} productionId={me.memberships[0].production_id} cells={[{ what: 'production', value: 'not yours' }]}>
       <Empty style={{ margin: 28 }}>

@@ -28,6 +28,7 @@ INSTALLED_APPS = [
     "otrevo.server.streams",
     "otrevo.server.bench",
     "otrevo.server.floor",
+    "otrevo.server.live",
     "otrevo.server.handover",
 ]
 MIDDLEWARE = [

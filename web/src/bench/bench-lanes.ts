@@ -1,5 +1,6 @@
 import { createElement, useMemo } from 'react';
 import type { Track } from '../api/tracks';
+import type { FailedTrack } from '../queries/take';
 import type { SnagGroup } from './snags';
 import { drawChannels, drawCurves, drawMatrix, drawMissing, drawPresence, drawWave, drawWorst, limitsOf, type Proposal, type Range } from '../lanes/draw';
 import type { Lane } from '../lanes/lanes';
@@ -26,6 +27,8 @@ type Args = {
   /** What a mend would make of the marker's path. */
   ghost: Proposal | null;
   jaw: number; blink: number; hasOptical: boolean;
+  /** Streams that could not be loaded. */
+  notLoaded: FailedTrack[];
   onOpen: () => void; onMarker: (m: number | null) => void; onSnag: (group: number, part: number) => void;
 };
 
@@ -111,5 +114,10 @@ export function useBenchLanes(args: Args): Lane[] {
   if (gloves) out.push({ id: 'gloves', name: 'Gloves', detail: 'left, right dashed · curl', height: 46, paint: paints.gloves });
   if (face) out.push({ id: 'face', name: 'Face', detail: 'jaw, lids dotted', height: 38, paint: paints.face });
   if (tracks.room) out.push({ id: 'room', name: 'Sound', detail: 'room', height: 34, paint: paints.room });
+  for (const { name, message, retry } of args.notLoaded)
+    out.push({
+      id: `not loaded ${name}`, name, detail: 'not loaded', height: 34,
+      content: () => createElement('div', { role: 'alert', style: { padding: '6px 10px', display: 'flex', gap: 12 } }, message, createElement(WordButton, { onPress: retry }, 'Try again')),
+    });
   return out;
 }

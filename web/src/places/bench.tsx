@@ -8,11 +8,12 @@ import { useBenchLanes } from '../bench/bench-lanes';
 import { PassStrip, type Settings } from '../bench/passes';
 import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
-import { useBody, useProps, useTake, useTrack } from '../queries/take';
+import { useBody, useProps, useTake, useTracks } from '../queries/take';
 import { Lanes } from '../lanes/lanes';
 import type { Range } from '../lanes/draw';
 import { Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { Panel } from '../parts/panel';
 import { History } from '../parts/history';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
@@ -114,6 +115,9 @@ const KEYS: [string, string][] = [
   ['?', 'this sheet'],
 ];
 
+/** The streams that are drawn, and how many samples are skipped for one that is kept. */
+const WANTED = { mended: 1, labelled: 1, residual: 1, 'joint uncertainty': 1, suit: 2, gloves: 2, face: 1, room: 48 };
+
 function ClockFace({ transport, labelOf }: { transport: Transport; labelOf: (s: number) => string }) {
   const ref = useRef<HTMLSpanElement>(null);
   useEffect(() => transport.subscribe((t) => ref.current && (ref.current.textContent = labelOf(t))), [transport, labelOf]);
@@ -152,16 +156,9 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   }, [transport, duration]);
 
   const body = useBody(data.streams);
-  const mended = useTrack(data.streams, 'mended');
-  const labelled = useTrack(data.streams, 'labelled');
-  const residual = useTrack(data.streams, 'residual');
-  const sureness = useTrack(data.streams, 'joint uncertainty');
-  const suit = useTrack(data.streams, 'suit', 2);
-  const gloves = useTrack(data.streams, 'gloves', 2);
-  const face = useTrack(data.streams, 'face');
-  const room = useTrack(data.streams, 'room', 48);
+  const { tracks: loaded, failed: notLoaded } = useTracks(data.streams, WANTED);
   const props = useProps(data.streams);
-  const markers = mended ?? labelled;
+  const markers = loaded.mended ?? loaded.labelled;
   const names = useMemo(() => {
     const stream = data.streams.filter((s) => s.name === 'mended' || s.name === 'labelled').at(-1);
     return (stream?.details as { names?: string[] } | undefined)?.names ?? [];
@@ -304,10 +301,13 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
 
   const lower = useSplit('lanes', 300, 120, 620);
   const side = useSplit('snags', 370, 240, 620);
-  const tracks = useMemo(() => ({ markers, labelled, residual, sureness, suit, gloves, face, room }), [markers, labelled, residual, sureness, suit, gloves, face, room]);
+  const tracks = useMemo(
+    () => ({ markers, labelled: loaded.labelled, residual: loaded.residual, sureness: loaded['joint uncertainty'], suit: loaded.suit, gloves: loaded.gloves, face: loaded.face, room: loaded.room }),
+    [markers, loaded],
+  );
   const lanes = useBenchLanes({
     tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, ghost: here?.subject === names[marker] ? ghost : null, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
-    hasOptical: data.streams.some((s) => s.name === 'optical'),
+    hasOptical: data.streams.some((s) => s.name === 'optical'), notLoaded,
     onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
   });
   const notes = useMemo(() => data.streams.flatMap((s) => {
@@ -333,11 +333,13 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {notes.length > 0 && <FileNotes aria-label="Notes on the files">{notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
             {body || markers ? (
+              <Panel name="The view">
               <StageView
                 caption={`${take.performers.join(', ')} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}
                 body={body} markers={markers ?? null} props={props} ghost={ghost} names={names} transport={transport} selected={marker < 0 ? null : marker}
                 onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
               />
+              </Panel>
             ) : (
               <div style={{ padding: 24 }}>
                 {failed ? <Trouble error={failed.message} /> : <Quiet>{working ? 'The passes are at work; the body appears here when it is solved.' : 'Nothing to show yet: run Label and Solve, or roll a warm-up for this performer first.'}</Quiet>}
@@ -346,12 +348,12 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           </div>
           <Splitter across={false} size={side.size} onChange={side.change} label="Width of the snag list" />
           <div style={{ width: side.size, flex: 'none', minHeight: 0 }}>
-            <SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} />
+            <Panel name="The snag list"><SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} /></Panel>
           </div>
         </Upper>
         <Splitter across size={lower.size} onChange={lower.change} label="Height of the lanes" />
         <div style={{ height: lower.size, flex: 'none', minHeight: 0 }}>
-          <Lanes lanes={lanes} transport={transport} title={`Take ${take.number} · ${duration.toFixed(1)} s`} labelOf={labelOf} inOut={[take.in_s, take.out_s]} range={range} onRange={setRange} />
+          <Panel name="The lanes"><Lanes lanes={lanes} transport={transport} title={`Take ${take.number} · ${duration.toFixed(1)} s`} labelOf={labelOf} inOut={[take.in_s, take.out_s]} range={range} onRange={setRange} /></Panel>
         </div>
         <Foot>
           <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>

@@ -11,6 +11,7 @@ import { CamerasLive, type Knocked } from '../stage/cameras-live';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
 import { useBoard } from '../queries/production';
+import { useAsking } from '../queries/push';
 
 const COUNTDOWN_S = 3;
 const AUTO_CUT_S = 120; // a take that nobody cuts
@@ -153,7 +154,7 @@ export function Floor({ me }: { me: Me }) {
   const slates = day?.slates ?? [];
   const slate = slates.find((s) => s.id === Number(params.slate)) ?? slates.find((s) => s.id === rollingNow.data?.slate_id) ?? slates.find((s) => !s.warm_up) ?? slates[0];
   const [knocked, setKnocked] = useState<Knocked>([]);
-  const floor = useQuery({ queryKey: ['floor', slate?.id], queryFn: () => get<FloorOut>(`/slates/${slate!.id}/floor`), enabled: Boolean(slate), refetchInterval: 4000 });
+  const floor = useQuery({ queryKey: ['floor', slate?.id], queryFn: () => get<FloorOut>(`/slates/${slate!.id}/floor`), enabled: Boolean(slate), refetchInterval: useAsking(4000) });
   const rolling = floor.data?.rolling?.slate_id === slate?.id ? floor.data?.rolling : null;
   const elsewhere = floor.data?.rolling && floor.data.rolling.slate_id !== slate?.id ? floor.data.rolling : null;
   const elapsed = useElapsed(rolling);

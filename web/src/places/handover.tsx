@@ -9,6 +9,7 @@ import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
 import { useBoard, useFormats } from '../queries/production';
+import { usePushed } from '../queries/push';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -96,10 +97,11 @@ export function differences(p: PackageOut): { mm: number; degrees: number } | nu
 
 function Packages({ production, role }: { production: number; role: string }) {
   const client = useQueryClient();
+  const pushed = usePushed();
   const packages = useQuery({
     queryKey: ['packages', production],
     queryFn: () => get<PackageOut[]>(`/productions/${production}/packages`),
-    refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'building') ? 700 : 6000),
+    refetchInterval: (q) => (pushed ? false : q.state.data?.some((p) => p.state === 'building') ? 700 : 6000),
   });
   const act = useMutation({
     mutationFn: ({ id, what }: { id: number; what: string }) => post(`/packages/${id}/${what}`),

@@ -3,6 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
+import { usePushed } from '../queries/push';
 import { useBody, useProps } from '../queries/take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
 import { Frame } from '../parts/frame';
@@ -121,7 +122,8 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
 export function PackagePage({ me }: { me: Me }) {
   const { production, package: id } = useParams();
   const client = useQueryClient();
-  const item = useQuery({ queryKey: ['package', id], queryFn: () => get<PackageOut>(`/packages/${id}`), refetchInterval: (q) => (q.state.data?.state === 'building' ? 800 : false) });
+  const pushed = usePushed();
+  const item = useQuery({ queryKey: ['package', id], queryFn: () => get<PackageOut>(`/packages/${id}`), refetchInterval: (q) => (!pushed && q.state.data?.state === 'building' ? 800 : false) });
   const [picked, setPicked] = useState(0);
   const [note, setNote] = useState('');
   const answer = useMutation({

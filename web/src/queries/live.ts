@@ -1,4 +1,5 @@
 import { useEffect, useState } from 'react';
+import { Socket } from './socket';
 
 export type LiveCamera = { id: string; fps: number; lost: number; points: number[][] };
 export type CameraSweep = { id: string; readings: number; covered: number; cells: number[][]; looks: number[][]; lacks: string; share: number };
@@ -26,22 +27,19 @@ export type Live = {
 export type LiveState = { live: Live | null; trouble: string | null; updates: number };
 
 const NOTHING: LiveState = { live: null, trouble: null, updates: 0 };
-const AGAIN_MS = 1500;
 
-/** What the recorder sends of a production's cameras, twelve times a second; connects again by itself. */
+/** What the recorder sends of a production's cameras, twelve times a second. */
 export function useLive(production: number, wanted = true): LiveState {
   const [state, setState] = useState(NOTHING);
   useEffect(() => {
     if (!wanted) return undefined;
-    let socket: WebSocket | null = null;
-    let timer = 0;
-    let over = false;
     let sweep: Sweep | null = null;
     let times: number[] = [];
-    const connect = () => {
-      socket = new WebSocket(`${window.location.protocol === 'https:' ? 'wss' : 'ws'}://${window.location.host}/live/${production}`);
-      socket.onmessage = (event) => {
-        const message = JSON.parse(String(event.data)) as Partial<Live> & { trouble?: string | null };
+    const socket = Socket.of(production);
+    const leave = socket.listen({
+      onMessage: (data) => {
+        const message = data as Partial<Live> & { trouble?: string | null; changed?: unknown };
+        if (message.changed) return;
         if (!message.cameras) {
           setState((before) => ({ ...before, trouble: message.trouble ?? null }));
           return;
@@ -51,19 +49,14 @@ export function useLive(production: number, wanted = true): LiveState {
         if (message.sweep) sweep = message.sweep; // sent only when it has changed
         else if (message.kind !== 'sweep') sweep = null;
         setState({ live: { ...(message as Live), sweep }, trouble: message.trouble ?? null, updates: times.length / 2 });
-      };
-      socket.onclose = (event) => {
-        if (over) return;
-        const refused = event.code === 4403;
-        setState({ ...NOTHING, trouble: refused ? 'The live view is for people of this production.' : 'The live view is interrupted; trying again.' });
-        if (!refused) timer = window.setTimeout(connect, AGAIN_MS);
-      };
-    };
-    connect();
+      },
+      onClose: (refused) =>
+        setState({ ...NOTHING, trouble: refused ? 'The live view is for people of this production.' : 'The live view is interrupted; trying again.' }),
+    });
+    const unwatch = socket.watch();
     return () => {
-      over = true;
-      window.clearTimeout(timer);
-      socket?.close();
+      unwatch();
+      leave();
     };
   }, [production, wanted]);
   return state;

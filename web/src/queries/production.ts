@@ -1,20 +1,22 @@
 import { useQuery } from '@tanstack/react-query';
 import { get, type Board, type PerformerOut, type Schemas } from '../api/client';
 import { verdict } from '../parts/verdict';
+import { useAsking, usePushed } from './push';
 
 /** The board of a production: days, slates, takes and what their passes say. */
 export function useBoard(production: number) {
+  const pushed = usePushed();
   return useQuery({
     queryKey: ['board', production],
     queryFn: () => get<Board>(`/productions/${production}/board`),
     refetchInterval: (query) =>
-      query.state.data?.days.some((d) => d.slates.some((s) => s.takes.some((t) => verdict(t.runs).working))) ? 1000 : 8000,
+      pushed ? false : query.state.data?.days.some((d) => d.slates.some((s) => s.takes.some((t) => verdict(t.runs).working))) ? 1000 : 8000,
   });
 }
 
 /** The performers of a production with their calibrations. */
 export function useCast(production: number) {
-  return useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: 4000 });
+  return useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: useAsking(4000) });
 }
 
 /** What packages can hold and what can be dropped on a slate; the same until Otrevo itself changes. */

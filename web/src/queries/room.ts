@@ -3,6 +3,7 @@ import { useMemo } from 'react';
 import { get, getBytes, post, put, type Schemas, type TakeOut } from '../api/client';
 import { decode } from '../api/tracks';
 import { atWork } from '../parts/verdict';
+import { useAsking, usePushed } from './push';
 import { cameraOf, type Blind, type Camera } from '../optics/lens';
 
 export type RoomOut = Schemas['RoomOut'];
@@ -13,10 +14,11 @@ export type TrustRow = Schemas['TrustRow'];
 /** The room and everything that can be done to it. */
 export function useRoom(production: number) {
   const client = useQueryClient();
+  const pushed = usePushed();
   const room = useQuery({
     queryKey: ['stage', production],
     queryFn: () => get<RoomOut>(`/productions/${production}/stage`),
-    refetchInterval: (q) => (q.state.data?.runs.some(atWork) || q.state.data?.takes.some((t) => t.busy) ? 700 : 8000),
+    refetchInterval: (q) => (pushed ? false : q.state.data?.runs.some(atWork) || q.state.data?.takes.some((t) => t.busy) ? 700 : 8000),
   });
   const refresh = () => void client.invalidateQueries({ queryKey: ['stage', production] });
   const base = `/productions/${production}/stage`;
@@ -130,6 +132,6 @@ export function useTrust(take: number | null) {
     queryKey: ['trust', take],
     queryFn: () => get<Schemas['TrustOut'] | null>(`/takes/${take}/trust`),
     enabled: take !== null,
-    refetchInterval: 6000,
+    refetchInterval: useAsking(6000),
   }).data;
 }

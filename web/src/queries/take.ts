@@ -1,9 +1,10 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useQueries, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
 import { loadTrack, splitMotion, type Track } from '../api/tracks';
 import { atWork } from '../parts/verdict';
 import type { Body, PropView } from '../view/pose';
+import { useAsking } from './push';
 
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
@@ -15,7 +16,7 @@ export function useTake(id: number) {
     queryKey: ['runs', id],
     queryFn: () => get<RunOut[]>(`/takes/${id}/runs`),
     enabled: working,
-    refetchInterval: 600,
+    refetchInterval: useAsking(600),
   });
   const live = working && runs.data ? runs.data : take.data?.take.runs;
   // every answer that says all passes have ended counts, until the take says so too: another may have begun in between
@@ -27,15 +28,28 @@ export function useTake(id: number) {
   return { take, runs: live ?? [], working };
 }
 
-export function useTrack(streams: StreamOut[] | undefined, name: string, step = 1) {
-  const stream = streams?.filter((s) => s.name === name).at(-1);
-  return useQuery({
-    queryKey: ['track', stream?.id, step],
-    queryFn: () => loadTrack(stream!, step),
-    enabled: stream !== undefined && stream.samples > 0,
-    staleTime: Infinity, // streams never change
-    placeholderData: (previous: Track | undefined) => previous,
-  }).data;
+export type FailedTrack = { name: string; message: string; retry: () => void };
+
+/** Streams of a take by name, each thinned by a step; one that could not be loaded is said, with a way to try again. */
+export function useTracks<Name extends string>(streams: StreamOut[] | undefined, wanted: Record<Name, number>) {
+  const names = Object.keys(wanted) as Name[];
+  const results = useQueries({
+    queries: names.map((name) => {
+      const stream = streams?.filter((s) => s.name === name).at(-1);
+      return {
+        queryKey: ['track', stream?.id, wanted[name]],
+        queryFn: () => loadTrack(stream!, wanted[name]),
+        enabled: stream !== undefined && stream.samples > 0,
+        staleTime: Infinity, // streams never change
+        placeholderData: (previous: Track | undefined) => previous,
+      };
+    }),
+  });
+  const loaded = results.map((r) => r.data);
+  // eslint-disable-next-line react-hooks/exhaustive-deps
+  const tracks = useMemo(() => Object.fromEntries(names.map((name, i) => [name, loaded[i]])) as Record<Name, Track | undefined>, loaded);
+  const failed: FailedTrack[] = results.flatMap((r, i) => (r.isError ? [{ name: names[i], message: r.error.message, retry: () => void r.refetch() }] : []));
+  return { tracks, failed };
 }
 
 type Stored = Pick<StreamOut, 'id' | 'name' | 'rate_hz' | 'start_s' | 'samples' | 'details' | 'shape' | 'prop'>;

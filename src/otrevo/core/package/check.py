@@ -41,7 +41,7 @@ def check_package(path):
         archive = zipfile.ZipFile(path)
         manifest = json.loads(archive.read("manifest.json"))
         listed = {f["path"]: f for f in manifest.get("files", [])}
-        frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", []) if f.endswith(".bvh")}
+        frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", [])}
     except FileNotFoundError:
         raise InputError(f"{path.name}: there is no such file; expected a package (zip).") from None
     except (*_DAMAGE, KeyError, ValueError, TypeError, AttributeError):

@@ -1,4 +1,8 @@
-"""The web socket of a production's live view: snapshots of the recorder, for whoever may see them."""
+"""The web socket of a production: what changes in it, and on request what the recorder sees, for whoever may see it.
+
+Sent: {"changed": [{"table", "take", …}, …]}, a few times a second at most; and, while the page has said {"watch": true},
+the recorder's snapshots as they come.
+"""
 
 import asyncio
 import json
@@ -9,35 +13,61 @@ from ninja.errors import HttpError
 
 from otrevo.server.accounts.access import DESK_ROLES, require
 from otrevo.server.live.address import greeting, ports
+from otrevo.server.live.changes import CHANGES
 
 RETRY_S = 1.0
+TOGETHER_S = 0.1  # changes this close are one message
 REFUSED = 4403  # of the range that is free for applications
 
 
 class Live(AsyncWebsocketConsumer):
-    relay = None
+    telling = relay = None
 
     async def connect(self):
-        production = self.scope["url_route"]["kwargs"]["production"]
+        self.production = self.scope["url_route"]["kwargs"]["production"]
         try:
-            await database_sync_to_async(require)(self.scope["user"], production, DESK_ROLES)
+            await database_sync_to_async(require)(self.scope["user"], self.production, DESK_ROLES)
         except (HttpError, TypeError):  # nobody signed in cannot be looked up
             await self.accept()
             await self.close(code=REFUSED)
             return
         await self.accept()
-        self.relay = asyncio.create_task(self._relay(production))
+        self.telling = asyncio.create_task(self._tell())
+
+    async def receive(self, text_data=None, bytes_data=None):
+        try:
+            watch = bool(json.loads(text_data)["watch"])
+        except (KeyError, TypeError, ValueError):
+            return
+        if watch and self.relay is None and self.telling is not None:
+            self.relay = asyncio.create_task(self._relay())
+        elif not watch and self.relay is not None:
+            self.relay.cancel()
+            self.relay = None
 
     async def disconnect(self, code):
-        if self.relay:
-            self.relay.cancel()
+        for task in (self.telling, self.relay):
+            if task:
+                task.cancel()
 
-    async def _relay(self, production):
+    async def _tell(self):
+        with CHANGES.of(self.production) as queue:
+            while True:
+                changed = [await queue.get()]
+                await asyncio.sleep(TOGETHER_S)
+                while not queue.empty():
+                    change = queue.get_nowait()
+                    if change not in changed:
+                        changed.append(change)
+                await self.send(text_data=json.dumps({"changed": changed}))
+
+    async def _relay(self):
         while True:
             writer = None
             try:
                 reader, writer = await asyncio.open_connection("127.0.0.1", ports()[0], limit=1 << 22)
-                writer.write(json.dumps(greeting() | {"do": "subscribe", "production": production}).encode() + b"\n")
+                request = greeting() | {"do": "subscribe", "production": self.production}
+                writer.write(json.dumps(request).encode() + b"\n")
                 while line := await reader.readline():
                     await self.send(text_data=line.decode())
             except (OSError, OverflowError, TypeError):

@@ -34,7 +34,7 @@ def clocks(take, streams):
     Rebuilt points run by the cameras' clock, which is lined up under the name of the points.
     """
     line_up = latest(take, "line up")
-    fits = line_up.figures["streams"] if line_up else {}
+    fits = line_up.figures.get("streams", {}) if line_up else {}
     raw = [s for s in streams if s.run_id is None]
     owners = {s.pk: s.performer.name if s.performer_id else "" for s in raw}
     shown = [_Named(s.name, owners[s.pk]) for s in raw]

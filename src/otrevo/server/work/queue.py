@@ -26,13 +26,18 @@ def code_version():
 
 @transaction.atomic
 def queue(runs):
-    """Save Runs and hand them to the workers, each to begin when the one before it has ended well. Returns them."""
-    before = None
-    for run in runs:
-        run.code_version, run.after = code_version(), before
+    """Save Runs and hand them to the workers, each to begin when the one before it has ended well. Returns them.
+
+    What is about one performer does not wait for another: it follows the last one about the same performer or about all.
+    """
+    for number, run in enumerate(runs):
+        about = (None, run.performer_id)
+        run.after = next(
+            (r for r in reversed(runs[:number]) if run.performer_id is None or r.performer_id in about), None
+        )
+        run.code_version = code_version()
         run.save()
         defer(run)
-        before = run
     return runs
 
 
