@@ -16,7 +16,7 @@ from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.sim.rig import film, make_room
 from otrevo.server.launch import free_port
-from otrevo.server.live import session as live
+from otrevo.server.recorder import session as live
 
 STEP_S, TAKE_S = 0.02, 60.0  # whoever has performed stands there until the cut
 MINUTES = float(os.environ.get("OTREVO_LIVE_MINUTES", 10))

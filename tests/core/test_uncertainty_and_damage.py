@@ -127,7 +127,7 @@ class Sureness(unittest.TestCase):
         self.assertGreater(ranked[0].damage_mm, 15)
         last = next(s for s in ranked if s.subject == CHART.names[spare])
         self.assertLess(last.severity, 1, "four others stand in for it")
-        self.assertEqual(last.limit, "5 mm at the joints")
+        self.assertEqual(last.limit, "8 mm at the joints")
 
     def test_a_marker_off_the_body_costs_what_it_pulls(self):
         labelled = self.labelled.copy()

@@ -9,7 +9,7 @@ import type { Theme } from '../theme';
 
 const RESIDUAL_LIMIT_M = 0.025;
 const SURE_WITHIN_M = 0.015; // a joint that may be off by more is drawn as wrong
-const SURENESS_REACH_M = 0.06;
+const UNCERTAINTY_REACH_M = 0.06;
 const SUIT_SENSORS = 17;
 const GLOVE_SPAN = 180; // raw counts; a finger that hardly bends must not fill the lane with its noise
 
@@ -19,7 +19,7 @@ function atLeast([low, high]: [number, number], span: number): [number, number] 
 }
 
 type Tracks = {
-  markers?: Track; labelled?: Track; residual?: Track; sureness?: Track; suit?: Track; gloves?: Track; face?: Track; room?: Track;
+  markers?: Track; labelled?: Track; residual?: Track; uncertainty?: Track; suit?: Track; gloves?: Track; face?: Track; room?: Track;
 };
 
 type Args = {
@@ -65,7 +65,7 @@ export function useBenchLanes(args: Args): Lane[] {
     () => ({
       optical: (p: Parameters<typeof drawWave>[0]) => tracks.markers && drawMatrix(p, tracks.markers, tracks.residual ?? null, names, RESIDUAL_LIMIT_M, marker),
       curves: (p: Parameters<typeof drawWave>[0]) => tracks.markers && marker !== null && drawCurves(p, tracks.markers, tracks.labelled ?? null, marker, ghost),
-      sureness: (p: Parameters<typeof drawWave>[0]) => tracks.sureness && drawWorst(p, tracks.sureness, SURE_WITHIN_M, SURENESS_REACH_M),
+      uncertainty: (p: Parameters<typeof drawWave>[0]) => tracks.uncertainty && drawWorst(p, tracks.uncertainty, SURE_WITHIN_M, UNCERTAINTY_REACH_M),
       suit: (p: Parameters<typeof drawWave>[0]) => tracks.suit && drawPresence(p, tracks.suit, SUIT_SENSORS),
       gloves: (p: Parameters<typeof drawWave>[0]) => {
         if (!gloves) return;
@@ -79,7 +79,7 @@ export function useBenchLanes(args: Args): Lane[] {
       },
       room: (p: Parameters<typeof drawWave>[0]) => tracks.room && drawWave(p, tracks.room),
     }),
-    [tracks.markers, tracks.labelled, tracks.residual, tracks.sureness, tracks.suit, tracks.room, gloves, face, names, marker, ghost, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
+    [tracks.markers, tracks.labelled, tracks.residual, tracks.uncertainty, tracks.suit, tracks.room, gloves, face, names, marker, ghost, theme, gloveRanges, jawRange, blinkRange, jaw, blink],
   );
   const out: Lane[] = [{ id: 'snags', name: 'Snags', height: 18, content: (range) => snagMarks(args, range) }];
   if (tracks.markers) {
@@ -105,10 +105,10 @@ export function useBenchLanes(args: Args): Lane[] {
     if (marker !== null)
       out.push({ id: 'marker', name: names[marker], detail: ghost ? 'x y z · proposal dotted' : 'x y z · fills dashed', height: 108, paint: paints.curves });
   } else if (args.hasOptical) out.push({ id: 'optical', name: 'Optical', detail: 'not labelled yet', height: 40 });
-  if (tracks.sureness) {
+  if (tracks.uncertainty) {
     let worst = 0;
-    for (const v of tracks.sureness.values) if (v > worst) worst = v;
-    out.push({ id: 'sureness', name: 'Sureness', detail: `joints, at worst ±${(1000 * worst).toFixed(0)} mm`, height: 30, paint: paints.sureness });
+    for (const v of tracks.uncertainty.values) if (v > worst) worst = v;
+    out.push({ id: 'uncertainty', name: 'Uncertainty', detail: `joints, at worst ±${(1000 * worst).toFixed(0)} mm`, height: 30, paint: paints.uncertainty });
   }
   if (tracks.suit) out.push({ id: 'suit', name: 'Suit', detail: `${SUIT_SENSORS} sensors · received`, height: 30, paint: paints.suit });
   if (gloves) out.push({ id: 'gloves', name: 'Gloves', detail: 'left, right dashed · curl', height: 46, paint: paints.gloves });

@@ -208,10 +208,11 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const advance = useRef(false);
   const accept = useMutation({
     mutationFn: (snags: SnagOut[]) => post<TakeOut>(`/takes/${id}/mends`, snags.map((s) => ({ document: proposalBy(s, method), words: s.text }))),
-    onSuccess: () => {
+    onSuccess: (answer) => {
       advance.current = true;
+      client.setQueryData(['take', id], answer); // seen at once; the solve follows
     },
-    onSettled: refresh,
+    onError: refresh,
   });
   const proposed = here && !here.mended ? proposalBy(here, method) : null;
   const preview = useQuery({
@@ -302,7 +303,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   const lower = useSplit('lanes', 300, 120, 620);
   const side = useSplit('snags', 370, 240, 620);
   const tracks = useMemo(
-    () => ({ markers, labelled: loaded.labelled, residual: loaded.residual, sureness: loaded['joint uncertainty'], suit: loaded.suit, gloves: loaded.gloves, face: loaded.face, room: loaded.room }),
+    () => ({ markers, labelled: loaded.labelled, residual: loaded.residual, uncertainty: loaded['joint uncertainty'], suit: loaded.suit, gloves: loaded.gloves, face: loaded.face, room: loaded.room }),
     [markers, loaded],
   );
   const lanes = useBenchLanes({

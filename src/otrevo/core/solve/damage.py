@@ -10,7 +10,7 @@ import numpy as np
 
 from otrevo.core.solve.uncertainty import influence
 
-DAMAGE_LIMIT_M = 0.005
+DAMAGE_LIMIT_M = 0.008  # what skin moves over bone anyway
 HIDING, OFF = ("gap", "missing marker", "lost limb"), ("off the body", "spike")
 
 
