@@ -117,13 +117,15 @@ type Props = {
   method: string | null;
   labelOf: (seconds: number) => string;
   busy: boolean;
+  /** Whether any pass has looked at the take yet. */
+  looked: boolean;
   onSelect: (group: number, member?: number) => void;
   onMethod: (method: string) => void;
   onAccept: (snags: SnagOut[]) => void;
 };
 
 /** All that is wrong, worst first; the selected one offers its proposal. */
-export function SnagList({ groups, selected, member, method, labelOf, busy, onSelect, onMethod, onAccept }: Props) {
+export function SnagList({ groups, selected, member, method, labelOf, busy, looked, onSelect, onMethod, onAccept }: Props) {
   const { production, take } = useParams();
   const snags = groups.flatMap((g) => g.snags);
   const open = snags.filter((s) => !s.mended);
@@ -205,7 +207,7 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, onSe
             </Item>
           );
         })}
-        {snags.length === 0 && <li style={{ padding: 18 }}><Quiet>No snags: nothing in this take is worse than its limit.</Quiet></li>}
+        {snags.length === 0 && <li style={{ padding: 18 }}><Quiet>{looked ? 'No snags: nothing in this take is worse than its limit.' : 'No pass has looked at this take yet.'}</Quiet></li>}
       </ol>
     </Wrap>
   );

@@ -349,7 +349,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
           </div>
           <Splitter across={false} size={side.size} onChange={side.change} label="Width of the snag list" />
           <div style={{ width: side.size, flex: 'none', minHeight: 0 }}>
-            <Panel name="The snag list"><SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={accept.isPending} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} /></Panel>
+            <Panel name="The snag list"><SnagList groups={groups} selected={snag} member={member} method={method} labelOf={labelOf} busy={accept.isPending} looked={runs.some((r) => r.state === 'done' && r.figure)} onSelect={goTo} onMethod={setMethod} onAccept={(s) => accept.mutate(s)} /></Panel>
           </div>
         </Upper>
         <Splitter across size={lower.size} onChange={lower.change} label="Height of the lanes" />
