@@ -138,7 +138,7 @@ export function PassStrip({ passes, runs, mends, snags, onRun, onCancel }: Props
           {i === cells.length - 1 && (
             <Pass aria-label="Mend">
               <h2>Mend</h2>
-              <div title="Snags left in the list on the right, and mends accepted so far."><Big>{snags} snag{snags === 1 ? '' : 's'}</Big><Quiet>{mends} mended</Quiet></div>
+              <div title="Snags in the list on the right that are worth a look, and mends accepted so far."><Big>{snags} snag{snags === 1 ? '' : 's'}</Big><Quiet>{mends} mended</Quiet></div>
             </Pass>
           )}
           <Pass aria-label={pass.words}>

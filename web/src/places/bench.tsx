@@ -329,7 +329,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
       right={<ThemeProvider theme={night}><ClockFace transport={transport} labelOf={labelOf} /></ThemeProvider>}
     >
       <Layout>
-        <PassStrip passes={data.passes} runs={runs} mends={mends} snags={leftOver} onRun={(name, parameters) => again.mutate({ name, parameters })} onCancel={(r) => stop.mutate(r)} />
+        <PassStrip passes={data.passes} runs={runs} mends={mends} snags={data.snags.filter((s) => !s.mended && s.severity >= 1).length} onRun={(name, parameters) => again.mutate({ name, parameters })} onCancel={(r) => stop.mutate(r)} />
         <Upper>
           <div style={{ flex: 1, minWidth: 0, minHeight: 0, position: 'relative' }}>
             {notes.length > 0 && <FileNotes aria-label="Notes on the files">{notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
