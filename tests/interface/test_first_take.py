@@ -109,6 +109,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         page.route("**/api/takes/*/bench", answer)
         page.reload()
         expect(page.get_by_role("region", name="Snags").locator('[aria-current="true"]')).to_have_count(1)
+        expect(page.get_by_role("region", name="Solve")).to_contain_text("mm")  # queued no more
         expect(current.get_by_role("button", name="Accept")).to_be_enabled()
         self.assertEqual(late, [])
         self.assertEqual(page.url, address, "a reload must lose nothing")
