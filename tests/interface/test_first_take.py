@@ -73,8 +73,13 @@ class FirstTake(InBrowser, LiveServerTestCase):
         current = snags.locator('[aria-current="true"]')
         expect(current).to_have_count(1)
         self.assertIn("snag=0", page.url)
-        while current.get_by_role("button", name="Accept").count() == 0:
+        entries = snags.locator("ol > li")
+        for number in range(entries.count()):  # to the first that offers something, each waited for
+            expect(entries.nth(number)).to_have_attribute("aria-current", "true")
+            if entries.nth(number).get_by_role("button", name="Accept").count():
+                break
             page.keyboard.press(".")
+        expect(current.get_by_role("button", name="Accept")).to_be_visible()
         way = snags.get_by_role("group", name="Way to fill").locator('[aria-pressed="true"]')
         proposed = way.inner_text()
         page.keyboard.press("m")
