@@ -71,7 +71,7 @@ def files(take, rate):
 
 
 FORMAT = Format(
-    id="heights", words="Heights, the root", conventions="text, metres", ending=".heights",
+    id="heights", words="Heights, the root", holds="heights", conventions="text, metres", ending=".heights",
     check=lambda path: len(read(path)), files=files, drops=(".heights",),
     streams=lambda path, code: [FileStream("heights", "count", Fraction(60), read(path)[:, None])],
 )

@@ -81,9 +81,3 @@ export async function patch<T>(path: string, body: unknown): Promise<T> {
 export async function put<T>(path: string, body: unknown): Promise<T> {
   return (await send('PUT', path, body)).json() as Promise<T>;
 }
-
-/** A number out of a run's figures, or null. */
-export function figure(run: RunOut | undefined, name: string): number | null {
-  const value = (run?.figures as Record<string, unknown> | undefined)?.[name];
-  return typeof value === 'number' ? value : null;
-}

@@ -87,6 +87,7 @@ const RATES: [string, string][] = [['24/1', '24'], ['25/1', '25'], ['30000/1001'
 const STATES: Record<string, string> = {
   building: 'being built and read back', ready: 'ready, read back without faults', faulty: '✕ cannot be sent', sent: 'sent, no answer yet',
   accepted: '✓ accepted', returned: '↩ sent back',
+  cancelled: 'cancelled',
 };
 
 export function differences(p: PackageOut): { mm: number; degrees: number } | null {
@@ -128,10 +129,11 @@ function Packages({ production, role }: { production: number; role: string }) {
             </Quiet>
             {p.state === 'building' && <Progress value={p.progress} words={`building ${p.name}`} />}
             {d && !animator && <span>Read back: <Figure>{d.mm.toFixed(4)} mm</Figure>, <Figure>{d.degrees.toFixed(5)}°</Figure> <Quiet>(limits 0.1 mm, 0.01°)</Quiet></span>}
-            {p.message && <Trouble error={p.message} />}
+            {p.message && (p.state === 'cancelled' ? <Quiet>{p.message}</Quiet> : <Trouble error={p.message} />)}
             {p.answer && <q style={{ color: p.state === 'returned' ? paper.wrong : undefined }}>{p.answer}</q>}
             {!animator && (
               <div style={{ display: 'flex', gap: 10 }}>
+                {p.state === 'building' && <PlainButton onPress={() => act.mutate({ id: p.id, what: 'cancel' })}>Cancel</PlainButton>}
                 {p.state === 'ready' && <MainButton onPress={() => act.mutate({ id: p.id, what: 'send' })}>Send</MainButton>}
                 {p.state === 'sent' && <PlainButton onPress={() => act.mutate({ id: p.id, what: 'take-back' })}>Take back</PlainButton>}
               </div>

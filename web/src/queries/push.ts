@@ -6,7 +6,8 @@ import { Socket } from './socket';
 export type Change = { table: string; production?: number; take?: number; slate?: number; state?: string };
 
 const STEP_MS = 250; // changes that come together are fetched together
-const BOARD_MS = 1000; // it is the largest answer
+const LARGE_MS = 1000;
+const LARGE = ['board', 'stage']; // answers that are not asked for more often than this
 
 /** The queries that a change makes stale. */
 export function staleBy(change: Change, production: number): QueryKey[] {
@@ -21,6 +22,8 @@ export function staleBy(change: Change, production: number): QueryKey[] {
   return keys;
 }
 
+const delayOf = (key: QueryKey): number => (LARGE.includes(String(key[0])) ? LARGE_MS : STEP_MS);
+
 /** Collects what is stale and fetches it a little later, each at most once in that time. */
 class Stale {
   private waiting = new Map<string, QueryKey>();
@@ -29,7 +32,7 @@ class Stale {
   constructor(private client: QueryClient) {}
 
   add(key: QueryKey) {
-    const delay = key[0] === 'board' ? BOARD_MS : STEP_MS;
+    const delay = delayOf(key);
     this.waiting.set(JSON.stringify(key), key);
     if (!this.timers.has(delay)) this.timers.set(delay, window.setTimeout(() => this.flush(delay), delay));
   }
@@ -37,7 +40,7 @@ class Stale {
   private flush(delay: number) {
     this.timers.delete(delay);
     for (const [name, key] of this.waiting)
-      if ((key[0] === 'board') === (delay === BOARD_MS)) {
+      if (delayOf(key) === delay) {
         this.waiting.delete(name);
         void this.client.invalidateQueries({ queryKey: key });
       }

@@ -301,6 +301,7 @@ def _files(take, rate):
 FORMAT = Format(
     id="bvh",
     words="BVH, the body and its props",
+    holds="body",
     conventions="BVH, centimetres, +Y up, VRM bone names",
     ending=".bvh",
     check=lambda path: len(read_bvh(path)),

@@ -184,6 +184,7 @@ def _files(take, rate):
 FORMAT = Format(
     id="c3d",
     words="C3D, the named markers",
+    holds="markers",
     conventions="C3D, millimetres, +Y up",
     ending=".c3d",
     check=_check,

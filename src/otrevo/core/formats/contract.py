@@ -72,7 +72,8 @@ class PackageFile:
 
 @dataclass(frozen=True)
 class Format:
-    """id: stays the same for ever; words: as a person reads it in a form; conventions: units and axes, for the manifest.
+    """id: stays the same for ever; words: as a person reads it in a form; holds: what is in it ("body", "markers");
+    conventions: its units and axes, which a package's manifest says under `holds`.
 
     ending: of its files in a package; files(take, rate) -> PackageFiles at a delivery rate, none when the take lacks
     what the format holds; check(path) -> number of frames or None, raises InputError for what cannot be opened.
@@ -82,6 +83,7 @@ class Format:
 
     id: str
     words: str
+    holds: str
     conventions: str
     ending: str
     check: Callable[[Path], int | None]

@@ -90,6 +90,7 @@ def _files(take, rate):
 FORMAT = Format(
     id="face",
     words="CSV, the face",
+    holds="face",
     conventions="CSV, seconds, 0 to 1",
     ending="_face.csv",
     check=_check,

@@ -79,6 +79,7 @@ def _check(path):
 FORMAT = Format(
     id="wav",
     words="WAV, sound and timecode",
+    holds="sound",
     conventions="WAV, one channel",
     ending=".wav",
     check=_check,

@@ -11,7 +11,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.catalogue import format_named
+from otrevo.core.formats.catalogue import delivered, format_named
 from otrevo.core.motion_rate import frames_at
 from otrevo.core.package.report import quality_report
 
@@ -57,7 +57,7 @@ def build_package(path, production, takes, formats, rate, progress=None):
             "otrevo": "package/1",
             "production": production,
             "rate": f"{Fraction(rate).numerator}/{Fraction(rate).denominator}",
-            "conventions": {f.id: f.conventions for f in formats} | {"rest": "T-pose facing +Z"},
+            "conventions": {f.holds: f.conventions for f in delivered()} | {"rest": "T-pose facing +Z"},
             "takes": listed,
             "differences": result.differences,
         }  # fmt: skip

@@ -17,7 +17,7 @@ def quality_report(manifest, takes):
         "<!doctype html><html lang=en><meta charset=utf-8>",
         f"<title>{escape(manifest['production'])}: quality report</title><style>{_STYLE}</style>",
         f"<h1>{escape(manifest['production'])}: quality report</h1>",
-        f"<p>{len(takes)} takes at {escape(manifest['rate'])} frames per second. {escape('; '.join(manifest['conventions'].values()))}.</p>",
+        f"<p>{len(takes)} takes at {escape(manifest['rate'])} frames per second. {escape(manifest['conventions']['body'])}.</p>",
     ]
     for take in takes:
         solve, label = take.figures.get("solve", {}), take.figures.get("label", {})

@@ -9,7 +9,6 @@ from otrevo.core.sim.stage import OPTICAL_RATE, roll
 from otrevo.server.stage.room import room_of, simulated
 from otrevo.server.takes.jobs import PASS, runs_of
 from otrevo.server.takes.models import Take
-from otrevo.server.takes.picture import take_picture
 from otrevo.server.takes.streams import recorded, write_centroids, write_stream
 from otrevo.server.work.kinds import Kind
 from otrevo.server.work.models import Run
@@ -75,10 +74,4 @@ def _carry_out(run, report):
     return store
 
 
-def _ended(run):
-    if run.state == Run.State.DONE:
-        take = Take.objects.select_related("slate").get(pk=run.take_id)
-        Take.objects.filter(pk=take.pk).update(picture=take_picture(take))
-
-
-RECORDING = Kind(PASS.lock, _carry_out, _ended)
+RECORDING = Kind(PASS.lock, _carry_out, PASS.ended)

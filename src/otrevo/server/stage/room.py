@@ -105,10 +105,3 @@ def moved_figures(figures, turn, shift_m):
     """Figures of a calibration whose places (the wand's trail, where it was measured worst) follow the world."""
     places = {k: np.asarray(figures[k]) for k in ("trail_m", "wand_worst_at_m") if k in figures}
     return figures | {k: np.round(v @ turn.T + shift_m, 3).tolist() for k, v in places.items()}
-
-
-def need(calibration):
-    """The calibration, or one sentence saying what is missing."""
-    if calibration is None:
-        raise InputError("The stage has no calibration yet; sweep and solve its cameras in Stage, then run this again.")
-    return calibration

@@ -7,7 +7,7 @@ from ninja import Schema
 
 from otrevo.core.passes.catalogue import PASSES
 from otrevo.server.accounts.access import DESK_ROLES, fetch
-from otrevo.server.takes.models import Take
+from otrevo.server.takes.models import Appearance, Take
 from otrevo.server.work.models import Run
 
 WORSE = "$[*] ? (@.severity >= 1)"
@@ -114,8 +114,6 @@ def runs_out(runs):
 
 def with_rows(takes):
     """A queryset of takes with everything that take_row needs, in a number of queries that does not grow with them."""
-    from otrevo.server.takes.models import Appearance
-
     return takes.prefetch_related(
         Prefetch("runs", newest_runs(), to_attr="newest"),
         Prefetch("appearances", Appearance.objects.select_related("performer"), to_attr="in_it"),
