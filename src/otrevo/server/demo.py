@@ -1,6 +1,9 @@
 """The made-up production *Saltmarsh Signal*, rolled on the simulated stage and worked through by the real passes."""
 
+import os
+from concurrent.futures import ProcessPoolExecutor
 from datetime import date
+from multiprocessing import get_context
 
 from django.contrib.auth.models import User
 from django.db import transaction
@@ -10,15 +13,19 @@ from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import scene
 from otrevo.server.accounts.models import Membership
 from otrevo.server.cast.models import Performer
-from otrevo.server.floor.record import queue_take
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.stage.actions import keep_recording
-from otrevo.server.stage.room import rig_of, room_of, simulated
+from otrevo.server.stage.models import Room
+from otrevo.server.stage.room import rig_of
 from otrevo.server.stage.steps import STEPS
 from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import queue_all
+from otrevo.server.takes.models import Take
 from otrevo.server.work.models import Run
 from otrevo.server.work.queue import code_version, end
+from otrevo.standins import world
 
+PRODUCTION = "Saltmarsh Signal"
 SIGN_INS = (
     ("maren", "tide-and-lamp", "technician"),
     ("odile", "tide-and-lamp", "clean-up"),
@@ -44,13 +51,14 @@ SLATES = (
 
 def prepare_room(production, user, sweep_s=45.0):
     """The room as it was prepared in the morning: still room, sweep, wand and markers on the floor, each worked through."""
-    room = room_of(production)
-    truth, (_, rate), wand = simulated(room), rig_of(room), SHIPPED_WANDS["quay corner"]
+    room = Room.objects.create(production=production, rig=world.rig(production.pk))
+    truth, (_, rate), wand = world.room(production.pk), rig_of(room), SHIPPED_WANDS["quay corner"]
+    seed = world.room_spec(production.pk)["seed"]
     for number, (kind, seconds) in enumerate(
         (("still", 10.0), ("sweep", sweep_s), ("wand on floor", 3.0), ("floor markers", 3.0))
     ):
-        places = scene(kind, room.seed + number, seconds, float(rate), wand)
-        centroids, _ = film(truth.cameras, places, room.seed + number, Faults(lost_frames=0.01), lamps=truth.lamps)
+        places = scene(kind, seed + number, seconds, float(rate), wand)
+        centroids, _ = film(truth.cameras, places, seed + number, Faults(lost_frames=0.01), lamps=truth.lamps)
         with_wand = wand.to_document() if kind in ("sweep", "wand on floor") else None
         keep_recording(room, kind, centroids, rate, user, with_wand)
     for step in ("find blinds", "solve cameras", "level"):
@@ -60,20 +68,22 @@ def prepare_room(production, user, sweep_s=45.0):
 
 
 def load_demo():
-    """Load the demo production unless it is there. Returns whether work was queued."""
-    if Production.objects.filter(name="Saltmarsh Signal").exists():
+    """Load the demo production, with takes that are still to be recorded, unless it is there. Returns whether it was loaded."""
+    if Production.objects.filter(name=PRODUCTION).exists():
         return False
     with transaction.atomic():
-        production = Production.objects.create(name="Saltmarsh Signal", code="SMS")
+        production = Production.objects.create(name=PRODUCTION, code="SMS")
         for name, password, role in SIGN_INS:
             user = User.objects.create_user(name, password=password)
             Membership.objects.create(user=user, production=production, role=role)
         technician = User.objects.get(username=SIGN_INS[0][0])
         day = ShootDay.objects.create(production=production, number=3, date=date(2026, 11, 19), stage="Quay stage")
         performers = {
-            name: Performer.objects.create(production=production, name=name, height_m=height, kit=kit, body_seed=seed)
-            for name, height, kit, seed in PERFORMERS
+            name: Performer.objects.create(production=production, name=name, height_m=height, kit=kit)
+            for name, height, kit, _ in PERFORMERS
         }
+        for name, _, _, seed in PERFORMERS:
+            world.embody(performers[name].pk, seed)
         prepare_room(production, technician)
         fmt = production.timecode_format
         frame = fmt.frame("10:42:06;00")
@@ -84,12 +94,39 @@ def load_demo():
                 name=name,
                 title=title,
                 performer=performers[performer],
-                performance=performance,
                 warm_up=warm_up,
             )
+            world.rehearse(slate.pk, performance)
             for number, (status, note, hidden) in enumerate(takes, 1):
                 take = make_take(slate, technician, number, status=status, note=note, first_timecode_frame=frame)
                 frame += 90 * fmt.nominal
-                parameters = {"seed": 100 * day.number + take.pk, "hidden": hidden, "facing_rad": 0.5 * number}
-                queue_take(take, parameters, technician)
+                world.plan(take.pk, {"seed": 300 + take.pk, "hidden": hidden, "facing_rad": 0.5 * number})
     return True
+
+
+def record_takes():
+    """Record the demo's takes that are still to be recorded, several at a time, and queue the passes of each at once.
+
+    They come in the order of their slates, warm-ups first, so that what is calibrated there is there in time.
+    """
+    planned = {t: how for t, how in world.planned().items() if Take.objects.filter(pk=t, streams=None).exists()}
+    if not planned:
+        return
+    with ProcessPoolExecutor(os.cpu_count(), mp_context=get_context("spawn"), initializer=_prepare) as pool:
+        for take in pool.map(_record, planned.items()):
+            queue_all(Take.objects.get(pk=take))
+            world.plan(take, None)
+
+
+def _prepare():
+    import django
+
+    django.setup()
+
+
+def _record(planned):
+    from otrevo.server.rehearsal import record
+
+    number, how = planned
+    record(Take.objects.select_related("slate__day__production", "slate__performer").get(pk=number), **how)
+    return number

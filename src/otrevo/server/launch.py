@@ -136,13 +136,13 @@ class Cluster:
 
 
 def start_children(port, data, workers=2):
-    """The stand-in cameras, the recorder, the web server and the workers as processes of their own, logging into the data folder."""
+    """The stand-ins for cameras and other devices, the recorder, the web server and the workers as processes of their own, logging into the data folder."""
     children = []
 
     # two workers on two cores: threads inside one would only take them from the other
     environment = os.environ | {
         "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_CAMERAS_PORT": str(free_port(47100)),
-        "OTREVO_RECORDER_PORT": str(free_port(47400)),
+        "OTREVO_KIT_PORT": str(free_port(47250)), "OTREVO_RECORDER_PORT": str(free_port(47400)),
     }  # fmt: skip
 
     def start(name, *command):
@@ -159,6 +159,7 @@ def start_children(port, data, workers=2):
         )
 
     start("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
+    start("kit", "otrevo.standins.kit", environment["OTREVO_KIT_PORT"])
     start("recorder", "otrevo.server.recorder.process")
     start(
         "web",
@@ -236,6 +237,7 @@ def demo(arguments):
         children = start_children(port, data)
         if not wait_for(f"http://127.0.0.1:{port}/api/health"):
             raise LaunchError(f"The web server did not answer; see {data / 'web.log'}.")
+        record_takes()
         if fresh:
             print(f"The demo production's takes are being lined up, labelled and solved. Who cannot wait can watch at "
                   f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip

@@ -63,7 +63,6 @@ WORK_KINDS = {  # who carries out which kind of work
     "pass": "otrevo.server.takes.jobs.PASS",
     "room step": "otrevo.server.stage.jobs.STEP",
     "package": "otrevo.server.handover.jobs.PACKAGE",
-    "recording": "otrevo.server.floor.record.RECORDING",
 }
 LOGGING = {
     "version": 1,

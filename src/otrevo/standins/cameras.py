@@ -3,11 +3,13 @@
 `python -m otrevo.standins.cameras PORT`. A client connects, sends one line of JSON for every scene it wants to see, and
 receives the packets of all cameras (core.formats.camera_packets):
 
-    {"otrevo": "scene/1", "room": {"seed": 301, "cameras": 12, "knocks": []}, "rate": "120/1", "scene": "sweep",
-     "seed": 7, "wand": {...}}
+    {"otrevo": "scene/1", "production": 3, "rate": "120/1", "scene": "sweep", "wand": {...}}
 
-Scenes are those of core.sim.scenes, and "take" with `performance`, what sim.stage.before_cameras takes to perform one. With
-"zero_us" the first frame has that timecode and was due when the request came; with "stand_by" nothing is sent yet.
+Scenes are those of core.sim.scenes, and "take" with `take`, what standins.world.performance takes. With "zero_us" the
+first frame has that timecode and was due when the request came; with "stand_by" nothing is sent yet.
+
+{"otrevo": "stage/1", "production": 3, "do": "who" | "knock" | "hang", ...} is answered with a line of JSON: the
+`cameras/1` document of the room, after somebody ran into "camera" or so many "cameras" were hung.
 """
 
 import asyncio
@@ -25,13 +27,14 @@ import numpy as np
 from otrevo.core.errors import InputError
 from otrevo.core.formats.camera_packets import encode_packet
 from otrevo.core.optics.wand import wand_from_document
-from otrevo.core.props.prop import SHIPPED
-from otrevo.core.sim.rig import Faults, film, make_room
+from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import SCENES, scene
 from otrevo.core.sim.stage import before_cameras
+from otrevo.standins import world
 
 LONGEST_S = 300.0
 PIECE_FRAMES = 48
+HIDDEN = 0.06  # share of sightings that something covers
 
 
 @dataclass
@@ -87,26 +90,45 @@ class Showing:
 @lru_cache(maxsize=2)
 def _performance(document):
     """Marker places and bodies of a performance; whoever stands by takes their place before the roll."""
-    wanted = json.loads(document)
-    props = [SHIPPED[name] for name in wanted.pop("props", ())]
-    return before_cameras(**wanted, props=props)
+    take = json.loads(document)
+    hidden = take.get("hidden", HIDDEN)
+    return before_cameras(**world.performance(take), hidden=hidden, props=world.props(take))
 
 
 def show(request):
     """What a client's request makes go on before the cameras. Raises InputError for what cannot be shown."""
     if request.get("otrevo") != "scene/1":
         raise InputError("expected a scene/1 request")
-    spec, rate = request["room"], Fraction(request["rate"])
-    room = make_room(spec["seed"], spec["cameras"], [tuple(k) for k in spec["knocks"]])
-    seed = int(request.get("seed", 1))
+    room, rate = world.room(request["production"]), Fraction(request["rate"])
     if request["scene"] == "take":
-        places, bodies = _performance(json.dumps(request["performance"], sort_keys=True))
-        return Showing(room, rate, places, bodies, seed, Faults(ghosts=0.02, lost_frames=0.01))
+        take = request["take"]
+        places, bodies = _performance(json.dumps(take, sort_keys=True))
+        return Showing(room, rate, places, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01))
+    seed = int(request.get("seed") or time.time() % 100_000)
     if request["scene"] not in SCENES:
         raise InputError(f"no scene '{request['scene']}'; expected take or one of {', '.join(SCENES)}")
     wand = wand_from_document(request["wand"]) if request.get("wand") else None
     places = scene(request["scene"], seed, LONGEST_S, float(rate), wand)
     return Showing(room, rate, places, None, seed, Faults(lost_frames=0.01))
+
+
+def packets_at_once(request, seconds):
+    """All that the cameras would have sent of a scene in so many seconds, without waiting for it."""
+    showing = show(request)
+    frames, out = round(seconds * showing.rate), []
+    while len(out) < frames and (piece := showing.packets(len(out) // PIECE_FRAMES, request.get("zero_us") or 0)):
+        out += piece
+    return b"".join(out[:frames])
+
+
+def _stage(request):
+    """The answer to a stage/1 request. Raises InputError."""
+    production, words = request["production"], ""
+    if request["do"] == "knock":
+        words = world.knock(production, request["camera"])
+    elif request["do"] == "hang":
+        world.hang(production, int(request["cameras"]))
+    return {"rig": world.rig(production), "words": words}
 
 
 async def _play(showing, writer, asked_at, zero_us=None):
@@ -146,8 +168,13 @@ async def _serve(reader, writer):
                 playing.cancel()
             asked_at, request = time.monotonic(), json.loads(line)
             try:
+                if request.get("otrevo") == "stage/1":
+                    writer.write(json.dumps(_stage(request)).encode() + b"\n")
+                    continue
                 showing = await asyncio.to_thread(show, request)
             except (InputError, ValueError, KeyError, TypeError) as error:
+                if request.get("otrevo") == "stage/1":
+                    writer.write(json.dumps({"error": str(error)}).encode() + b"\n")
                 print(f"cameras: request refused: {error}", file=sys.stderr, flush=True)
                 break
             if request.get("stand_by"):

@@ -1,4 +1,4 @@
-"""The performer's calibration: their own skeleton and where their markers, sensors and gloves sit on it."""
+"""The performer's calibration: their own skeleton, where their markers sit on it, and what each device they wear needs."""
 
 from dataclasses import dataclass, field
 
@@ -8,11 +8,13 @@ from otrevo.core.body.model import body_model
 from otrevo.core.body.skeleton import BONE_INDEX, BONE_NAMES, Skeleton, generic_skeleton
 from otrevo.core.errors import InputError
 
+_OWN = ("otrevo", "height_m", "chart", "bones", "markers", "figures")  # the rest of a document is about devices
+
 
 @dataclass(frozen=True)
 class PerformerCalibration:
     """height_m; skeleton with fingers (52 bones); markers with bone and offset (M, 3) m in T-pose axes; figures of the
-    warm-up; suit: bone -> sensor-to-bone quaternion; gloves and face: see core.hands.gloves and core.face.shapes.
+    warm-up; devices: by a device's id, what its `calibrate` gave (core.devices).
     """
 
     height_m: float
@@ -22,9 +24,7 @@ class PerformerCalibration:
     marker_bones: tuple[str, ...]
     marker_offset_m: np.ndarray
     figures: dict = field(default_factory=dict)
-    suit: dict = field(default_factory=dict)
-    gloves: dict = field(default_factory=dict)
-    face: dict = field(default_factory=dict)
+    devices: dict = field(default_factory=dict)
 
     def model(self):
         """What the label and solve passes work with."""
@@ -47,10 +47,7 @@ class PerformerCalibration:
                 for n, b, o in zip(self.marker_names, self.marker_bones, self.marker_offset_m, strict=True)
             ],
             "figures": self.figures,
-            "suit": self.suit,
-            "gloves": self.gloves,
-            "face": self.face,
-        }
+        } | self.devices
 
 
 def performer_from_document(document, where="performer"):
@@ -81,7 +78,5 @@ def performer_from_document(document, where="performer"):
         rides,
         places,
         document.get("figures", {}),
-        document.get("suit", {}),
-        document.get("gloves", {}),
-        document.get("face", {}),
+        {name: value for name, value in document.items() if name not in _OWN and isinstance(value, dict) and value},
     )

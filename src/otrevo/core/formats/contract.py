@@ -35,11 +35,21 @@ class FileStream:
 
 
 @dataclass(frozen=True)
+class Channels:
+    """values (T, N), NaN where absent, of named channels at times_s (T,), seconds from a take's in point."""
+
+    times_s: np.ndarray
+    values: np.ndarray
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class PackageTake:
     """One take as it goes into a package. Ranges and times are in take time; motion and markers already cut to in/out.
 
     name: file name without ending; props: the Motion of each prop by name; log: slate, take, status, note, timecodes;
-    figures by pass; snags left (documents).
+    figures by pass; snags left (documents). tracks: Channels that devices added to the solve, by track name; readings:
+    Channels as worn devices sent them, by device.
     """
 
     name: str
@@ -47,14 +57,14 @@ class PackageTake:
     marker_names: tuple[str, ...]
     markers_m: np.ndarray
     marker_rate: Fraction
-    face_times_s: np.ndarray | None
-    face_values: np.ndarray | None
     log: dict
     figures: dict
     snags: list
     runs: dict
     calibration: str
     props: dict = field(default_factory=dict)
+    tracks: dict = field(default_factory=dict)
+    readings: dict = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,10 @@
 
 import numpy as np
 
+from otrevo.core.devices.catalogue import device_of
 from otrevo.core.errors import InputError
 from otrevo.core.passes.contract import Figure, Outcome, Pass
 from otrevo.core.snags import Snag, dropout_snags, lineup_snags
-from otrevo.core.timecode.clap import clap_in_accelerations, clap_in_points, clap_in_sound
 from otrevo.core.timecode.lineup import ClockFit, drop_frame_problem, fit_clock
 from otrevo.core.timecode.ltc import read_ltc
 
@@ -31,7 +31,8 @@ def run(material, parameters, report):
     if code is not None:
         fits["timecode"] = _read_code(code, material, snags)
     for number, (name, stream) in enumerate(streams.items()):
-        if stream.name == "room":
+        device = device_of(stream.name)
+        if device is not None and not device.stamped:
             fits[name] = fits.get("timecode") or ClockFit(0.0, 0.0, 0.0, 0.2, 0)
         else:
             fits[name] = _fit(name, stream, material, snags)
@@ -39,7 +40,7 @@ def run(material, parameters, report):
         times = fits[name].times(len(data), float(stream.rate))
         if stream.kind != "audio":
             snags += _coverage_snags(name, data, times, material.duration_s)
-        clap = _clap(stream, data, times)
+        clap = device.clap(data, times) if device and device.clap and len(data) > 1 else None
         if clap is not None:
             claps[name] = clap
         report((number + 1) / len(streams))
@@ -121,19 +122,6 @@ def _coverage_snags(name, data, times, duration_s):
         snags.append(Snag("stops early", name, duration_s - missing, duration_s, missing / 0.5,
                           f"{name}: stops {missing:.1f} s before the cut", "0.5 s"))  # fmt: skip
     return snags
-
-
-def _clap(stream, data, times):
-    """When the clap shows in a stream, seconds of the take, or None where it does not or cannot."""
-    if len(data) < 2:
-        return None
-    if stream.name == "room":
-        return clap_in_sound(data, times)
-    if stream.kind == "points":
-        return clap_in_points(data, times)
-    if stream.name == "suit":
-        return clap_in_accelerations(data[..., 4:7], times)
-    return None
 
 
 PASS = Pass(

@@ -1,26 +1,21 @@
-"""Solve: mends replayed, then the body from markers and suit, fingers from gloves, the face, and props."""
-
-from dataclasses import replace
+"""Solve: mends replayed, then the body from markers and what guides it, what other devices know, and props."""
 
 import numpy as np
 
-from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.devices.catalogue import DEVICES
+from otrevo.core.devices.contract import SolvedBody
 from otrevo.core.errors import InputError
-from otrevo.core.face.shapes import face_values
-from otrevo.core.hands.gloves import finger_angles, finger_rotations
 from otrevo.core.markers.mends import apply_mends
 from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
-from otrevo.core.solve.body import measured_bones, solve_take
+from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.damage import with_damage
-from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
-from otrevo.core.timecode.lineup import resample_linear
 
 
 def run(material, parameters, report):
-    """The body is solved once for what fills and suit headings need, and again with them where there are any."""
+    """The body is solved once for what fills and guiding devices need, and again with them where there are any."""
     stream = material.track("label", "labelled")
     if stream is None:
         raise InputError("The take is not labelled yet; run Label first.")
@@ -32,20 +27,26 @@ def run(material, parameters, report):
         )
     scatter = material.track("label", "marker uncertainty")
     sd_m = None if scatter is None else scatter.read()
-    worn = material.recorded("suit") if performer.suit else None
+    worn = [(d, s) for d in DEVICES if d.id in performer.devices and (s := material.recorded(d.id)) is not None]
+    guiding = [(device, s) for device, s in worn if device.guides]
     by_body = any(m.get("method") == "body" and m["kind"] != "cut" for m in material.mends)
-    twice = worn is not None or by_body
+    twice = bool(guiding) or by_body
     part = 0.45 if twice else 0.8
     mended = apply_mends(labelled, names, material.mends)
     solution = solve_take(mended, rate, performer, progress=lambda s: report(part * s), sd_m=sd_m)
-    times, suit = clock.times(len(labelled)), None
+    times, guides = clock.times(len(labelled)), {}
     if twice:
-        suit = suit_rotations(worn, performer, solution.motion, mended, times) if worn is not None else None
+        body = SolvedBody(performer, solution.motion, np.isfinite(mended[..., 0]), times)
+        for device, stream in guiding:
+            guides |= device.guides(stream, performer.devices[device.id], body)
         mended = apply_mends(labelled, names, material.mends, solution.predicted_m)
         solution = solve_take(
-            mended, rate, performer, suit, progress=lambda s: report(0.45 + 0.35 * s), sd_m=sd_m
+            mended, rate, performer, guides or None, progress=lambda s: report(0.45 + 0.35 * s), sd_m=sd_m
         )  # fmt: skip
-    motion = with_fingers(solution.motion, material.recorded("gloves"), performer, times)
+    motion = solution.motion
+    for device, stream in worn:
+        if device.completes:
+            motion = device.completes(stream, performer.devices[device.id], motion, times)
     skeleton = motion.skeleton
     tracks = [
         Track("mended", "markers", rate, mended, clock, {"names": list(names)}),
@@ -66,11 +67,10 @@ def run(material, parameters, report):
     for prop in material.props:
         _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)
     report(0.9)
-    face = face_track(material.recorded("face"), performer, material.duration_s)
-    if face is not None:
-        tracks.append(face)
+    for device, stream in worn:
+        tracks += _device_track(device, stream, performer, material.duration_s)
     figures = solution.figures | {
-        "mends": len(material.mends), "suit_used": sorted(suit or {}), "frames": len(motion), "rate": str(rate),
+        "mends": len(material.mends), "guided_bones": sorted(guides), "frames": len(motion), "rate": str(rate),
         "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),
     }  # fmt: skip
@@ -118,48 +118,14 @@ def _solve_prop(prop, stream, tracks, figures, snags):
     snags += prop_snags(prop.name, solution, clock.hz, clock.start_s)
 
 
-def suit_rotations(stream, performer, motion, markers_m, times):
-    """World rotations of bones by the suit at `times` (T,), {bone: (T, 4)}; headings from the bones that markers show.
-
-    stream: the suit's TakeStream; motion: solved from markers at the same times; markers_m (T, M, 3), NaN where hidden.
-    """
-    data = stream.read().astype(float)
-    sensor = resample_sensor(stream.clock.times(len(data)), data[..., :4], times)
-    _, world = motion_joints(motion)
-    index = [motion.skeleton.index(b) for b in SUIT_BONES]
-    model = performer.model()
-    measured = measured_bones(model, np.isfinite(markers_m[..., 0]))[:, [model.skeleton.index(b) for b in SUIT_BONES]]
-    return suit_to_world(sensor, performer.suit, world[:, index], measured, float(motion.rate))
-
-
-def with_fingers(motion, stream, performer, times):
-    """The motion with fingers as the gloves (a TakeStream or None) had them at `times` (T,)."""
-    if stream is None or not performer.gloves:
-        return motion
-    data = stream.read().astype(float)
-    good = np.isfinite(data.reshape(len(data), -1)).all(axis=1)
-    if good.sum() < 2:
-        return motion
-    own = stream.clock.times(len(data))
-    angles = resample_linear(own[good], finger_angles(data[good], performer.gloves), times)
-    rotation = motion.rotation_local.copy()
-    for bone, turned in finger_rotations(angles, motion.skeleton).items():
-        rotation[:, motion.skeleton.index(bone)] = turned
-    return replace(motion, rotation_local=rotation)
-
-
-def face_track(stream, performer, duration_s):
-    """The face (a TakeStream or None) calibrated and resampled from the take's zero on, as a Track or None."""
-    if stream is None or not performer.face:
-        return None
-    data = stream.read().astype(float)
-    seen = np.isfinite(data[:, 0])
-    if seen.sum() < 2:
-        return None
-    own, at = stream.clock.times(len(data)), np.arange(int(duration_s * stream.rate)) / float(stream.rate)
-    values = resample_linear(own[seen], face_values(data[seen], performer.face), at)
-    values[np.interp(at, own, (~seen).astype(float)) > 0.5] = np.nan
-    return Track("face shapes", "shapes", stream.rate, values, SampleClock(0.0, float(stream.rate)))
+def _device_track(device, stream, performer, duration_s):
+    """What a device adds to the take, as a list of one Track or none."""
+    made = device.track(stream, performer.devices[device.id], duration_s) if device.track else None
+    if made is None:
+        return []
+    clock = SampleClock(0.0, float(stream.rate))
+    details = {"device": device.id, "names": list(device.channel_names())}
+    return [Track(made.name, made.kind, stream.rate, made.values, clock, details)]
 
 
 def _aside(figures):

@@ -1,17 +1,14 @@
-"""Warm-up: a performer's calibration. Markers and bones first, then suit, gloves and face where they were worn."""
+"""Warm-up: a performer's calibration. Markers and bones first, then every device that was worn."""
 
 import numpy as np
 
-from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.conventions import slerp
+from otrevo.core.devices.catalogue import DEVICES
+from otrevo.core.devices.contract import SolvedBody
 from otrevo.core.errors import InputError
-from otrevo.core.face.shapes import calibrate_face
-from otrevo.core.hands.gloves import calibrate_gloves
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.passes.contract import Figure, Outcome, Pass
 from otrevo.core.snags import Snag
-from otrevo.core.solve.body import measured_bones, solve_take
-from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit
+from otrevo.core.solve.body import solve_take
 from otrevo.core.warm_up.calibrate import calibrate_performer
 
 
@@ -23,21 +20,21 @@ def run(material, parameters, report):
     )
     solution = solve_take(labels.labelled_m, points.rate, calibration, progress=lambda s: report(0.7 + 0.1 * s))
     document, snags = calibration.to_document(), []
-    for name, calibrate in (("suit", _suit), ("gloves", _gloves), ("face", _face)):
-        stream = material.recorded(name)
+    solved = SolvedBody(
+        calibration, solution.motion, np.isfinite(labels.labelled_m[..., 0]), points.clock.times(len(solution.motion))
+    )
+    for device in DEVICES:
+        stream = material.recorded(device.id) if device.calibrate else None
         if stream is None:
             continue  # a half-kit is no fault
         try:
-            document[name] = calibrate(stream, points, calibration, solution, labels)
+            document[device.id] = device.calibrate(stream, solved)
         except InputError as error:
-            snags.append(Snag("not calibrated", name, 0.0, material.duration_s, 3.0, f"{name}: {error}", "calibrated"))
+            words = f"{device.words}: {error}"
+            snags.append(Snag("not calibrated", device.id, 0.0, material.duration_s, 3.0, words, "calibrated"))
     report(0.95)
-    suit = [s["residual_deg"] for s in document["suit"].values()]
     figures = calibration.figures | {
-        "suit_sensors": len(suit),
-        "suit_residual_deg": float(np.sqrt(np.mean(np.square(suit)))) if suit else None,
-        "gloves": bool(document["gloves"]),
-        "face_weak": document["face"].get("weak") if document["face"] else None,
+        "devices": {d.id: d.says(document[d.id])[0] for d in DEVICES if d.says and document.get(d.id)}
     }
     if calibration.figures["joints_hardly_moved"]:
         names = ", ".join(calibration.figures["joints_hardly_moved"])
@@ -47,27 +44,6 @@ def run(material, parameters, report):
             )
         )
     return Outcome((), figures, tuple(snags), document)
-
-
-def _suit(stream, points, calibration, solution, labels):
-    data = stream.read().astype(float)
-    own, optical = stream.clock.times(len(data)), points.clock.times(len(solution.motion))
-    model = calibration.model()
-    measured = measured_bones(model, np.isfinite(labels.labelled_m[..., 0]))
-    measured = measured[:, [model.skeleton.index(b) for b in SUIT_BONES]]
-    _, world = motion_joints(solution.motion)
-    bones = slerp(optical, world[:, [solution.motion.skeleton.index(b) for b in SUIT_BONES]], own)
-    nearest = np.clip(np.searchsorted(optical, own), 0, len(optical) - 1)
-    bones[~measured[nearest]] = np.nan
-    return calibrate_suit(data[..., :4], bones)
-
-
-def _gloves(stream, *_):
-    return calibrate_gloves(stream.read().astype(float), float(stream.rate))
-
-
-def _face(stream, *_):
-    return calibrate_face(stream.read().astype(float))
 
 
 PASS = Pass(

@@ -1,4 +1,4 @@
-"""Suit, gloves and face camera stand-ins: own clocks, unknown mounting, drift, noise and lost packets."""
+"""Stand-ins for all devices but the cameras: own clocks, unknown mounting, drift, noise and lost packets."""
 
 from dataclasses import dataclass
 
@@ -14,7 +14,9 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.hands.gloves import FINGERS
+from otrevo.core.sim.audio import ltc_track, room_track
 from otrevo.core.sim.motions import band_noise
+from otrevo.core.sim.recorded import RecordedStream
 from otrevo.core.solve.suit import SUIT_BONES
 
 
@@ -39,6 +41,44 @@ class Clock:
         return np.stack([number.astype(float), shown % 86400.0], axis=1)
 
 
+SOUND_DRIFT_PPM = 40.0
+
+
+def device_stream(device, performance, performer_seed, take_seed, fmt, timecode_frame):
+    """(RecordedStream, Clock or None) of one Device in a take; everything it draws is its own and the take's length no matter.
+
+    A device nobody has written a stand-in for sends smooth noise of its shape.
+    """
+    rng = np.random.default_rng([take_seed, 97, *device.id.encode()])
+    if device.kind == "audio":
+        return _sound(device, performance, take_seed, fmt, timecode_frame), None
+    zero = float(fmt.seconds(timecode_frame))
+    clock = make_clock(rng, float(device.rate))
+    times, data = _MADE.get(device.id, _noise(device))(performance, performer_seed, rng, clock, take_seed)
+    stamps = clock.stamps(times, zero, np.random.default_rng([take_seed, 98, *device.id.encode()]))
+    return RecordedStream(device.id, device.kind, device.rate, data.astype(np.float32), stamps), clock
+
+
+def _sound(device, performance, take_seed, fmt, timecode_frame):
+    """Both tracks of one recorder, whose clock is a little off."""
+    speed = 1 + 1e-6 * np.random.default_rng([take_seed, 99]).uniform(-SOUND_DRIFT_PPM, SOUND_DRIFT_PPM)
+    seconds, hz = len(performance.motion) / float(performance.motion.rate), int(device.rate)
+    if device.id == "timecode":  # it writes whole frames of code from the frame that was running at the roll
+        data, _, _ = ltc_track(fmt, timecode_frame, seconds, hz, speed=speed, seed=take_seed)
+    else:
+        data = room_track(seconds, performance.clap_s * speed, hz, take_seed)
+    return RecordedStream(device.id, device.kind, device.rate, data, np.zeros((0, 2)))
+
+
+def _noise(device):
+    def make(performance, performer_seed, rng, clock, take_seed):
+        times = clock.true_times((len(performance.motion) - 1) / float(performance.motion.rate))
+        data = band_noise(rng, len(times), device.width, clock.rate_hz, 0.1, 2.0)
+        return times, _lose_packets(data.reshape(-1, *device.shape), rng, clock.rate_hz)
+
+    return make
+
+
 def make_clock(rng, rate_hz):
     return Clock(rate_hz, float(rng.uniform(0.02, 0.4)), float(rng.uniform(-80, 80)))
 
@@ -52,7 +92,7 @@ def _lose_packets(values, rng, rate_hz, share=0.004, burst_s=0.15):
     return out
 
 
-def suit_stream(performance, mounting_seed, rng, clock):
+def suit_stream(performance, mounting_seed, rng, clock, _seed=0):
     """Orientations (T, 17, 4) in the suit's own heading and accelerations (T, 17, 3) in m/s2, sensor axes."""
     mount_rng = np.random.default_rng([mounting_seed, 71])
     motion = performance.motion
@@ -83,7 +123,7 @@ def suit_stream(performance, mounting_seed, rng, clock):
     return times, _lose_packets(np.concatenate([reading, acceleration], axis=2), rng, clock.rate_hz)
 
 
-def glove_stream(performance, hand_seed, rng, clock):
+def glove_stream(performance, hand_seed, rng, clock, _seed=0):
     """Raw readings (T, 2, 5, 3) between about 0 and 1000 counts."""
     hand_rng = np.random.default_rng([hand_seed, 73])
     motion = performance.motion
@@ -131,7 +171,7 @@ def face_truth(performance, seed):
     return np.clip(face, 0, 1)
 
 
-def face_stream(performance, face_seed, seed, rng, clock):
+def face_stream(performance, face_seed, rng, clock, seed):
     """Readings (T, 52) of one performer's face camera: own neutral and ranges, drop-outs."""
     own = np.random.default_rng([face_seed, 83])
     truth = face_truth(performance, seed)
@@ -141,3 +181,6 @@ def face_stream(performance, face_seed, seed, rng, clock):
     neutral, span = own.uniform(0, 0.12, truth.shape[1]), own.uniform(0.5, 0.95, truth.shape[1])
     raw = neutral + span * at + rng.normal(0, 0.006, at.shape)
     return times, _lose_packets(raw, rng, clock.rate_hz, share=0.0, burst_s=0.2)
+
+
+_MADE = {"suit": suit_stream, "gloves": glove_stream, "face": face_stream}

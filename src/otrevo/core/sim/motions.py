@@ -35,6 +35,10 @@ class Performance:
     name: str
     held_s: tuple | None = None
 
+    def first(self, seconds):
+        """The beginning of the same, at most so long."""
+        return replace(self, motion=self.motion.window(0, min(len(self.motion), int(seconds * self.motion.rate))))
+
     def until(self, seconds):
         """The same with the last pose held for as long as nobody cuts, to `seconds` after the beginning."""
         motion = self.motion

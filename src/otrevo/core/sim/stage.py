@@ -5,30 +5,19 @@ from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.markers.chart import shipped_chart
-from otrevo.core.sim.audio import ltc_track, room_track
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.carried import carry
-from otrevo.core.sim.devices import face_stream, glove_stream, make_clock, suit_stream
+from otrevo.core.sim.devices import device_stream
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.optical import held, see, see_prop, worn
 from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.recorded import RecordedStream
 from otrevo.core.sim.rig import Faults, film
 
 OPTICAL_RATE = Fraction(120)
-SUIT_HZ, GLOVE_HZ, FACE_HZ, AUDIO_HZ = 100.0, 90.0, 60.0, 48000.0
-
-
-@dataclass(frozen=True)
-class RecordedStream:
-    """What one device delivered: kind, nominal rate, data (T, ...), stamps (K, 2) of sample number and seconds of day."""
-
-    name: str
-    kind: str
-    rate: Fraction
-    data: np.ndarray
-    stamps: np.ndarray
-    extra: dict = field(default_factory=dict)
+KIT = tuple(d.id for d in DEVICES)
 
 
 @dataclass(frozen=True)
@@ -44,7 +33,7 @@ class RolledTake:
     props: dict = field(default_factory=dict)
 
 
-def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=("optical", "suit", "gloves", "face", "sound"),
+def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=KIT,
          place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=(), room=None,
          seconds=0.0):  # fmt: skip
     """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll.
@@ -78,36 +67,23 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
         streams["optical"] = RecordedStream(
             "optical", "points", OPTICAL_RATE, optical.points_m.astype(np.float32), stamps
         )
-    for name, kind, hz, make, seed in (
-        ("suit", "orientations", SUIT_HZ, suit_stream, performer_seed),
-        ("gloves", "bends", GLOVE_HZ, glove_stream, performer_seed),
-    ):
-        if name in kit:
-            clocks[name] = make_clock(rng, hz)
-            times, data = make(performance, seed, rng, clocks[name])
-            stamps = clocks[name].stamps(times, zero, rng)
-            streams[name] = RecordedStream(name, kind, Fraction(int(hz)), data.astype(np.float32), stamps)
-    if "face" in kit:
-        clocks["face"] = make_clock(rng, FACE_HZ)
-        times, data = face_stream(performance, performer_seed, take_seed, rng, clocks["face"])
-        stamps = clocks["face"].stamps(times, zero, rng)
-        streams["face"] = RecordedStream("face", "shapes", Fraction(60), data.astype(np.float32), stamps)
-    if "sound" in kit:
-        speed = 1 + 1e-6 * rng.uniform(-40, 40)
-        # audio ranks whole frames of code from the frame that was running at the roll
-        code, _, _ = ltc_track(fmt, timecode_frame, seconds, int(AUDIO_HZ), speed=speed, seed=take_seed)
-        none = np.zeros((0, 2))
-        streams["timecode"] = RecordedStream("timecode", "audio", Fraction(48000), code, none)
-        sound = room_track(seconds, performance.clap_s * speed, int(AUDIO_HZ), take_seed)
-        streams["room"] = RecordedStream("room", "audio", Fraction(48000), sound, none)
+    for device in DEVICES:
+        if device.id in kit and device.id != "optical":
+            streams[device.id], clocks[device.id] = device_stream(
+                device, performance, performer_seed, take_seed, fmt, timecode_frame
+            )
     return RolledTake(streams, zero, performer, performance, optical, clocks, carried)
+
+
+def performed(motion, performer_seed, seed, height_m, place_m=(0.3, -0.2), facing_rad=0.4):
+    """(the simulated performer, their Performance) of a motion."""
+    performer = make_performer(performer_seed, shipped_chart(), height_m=height_m)
+    return performer, perform(motion, performer, seed, OPTICAL_RATE, tuple(place_m), facing_rad)
 
 
 def before_cameras(motion, performer_seed, seed, height_m, place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=()):
     """A performance as cameras have it before them: marker places (T, K, 3), NaN where covered, and the bodies in the way."""
-    chart = shipped_chart()
-    performer = make_performer(performer_seed, chart, height_m=height_m)
-    performance = perform(motion, performer, seed, OPTICAL_RATE, tuple(place_m), facing_rad)
+    performer, performance = performed(motion, performer_seed, seed, height_m, place_m, facing_rad)
     return _before(performance, performer, seed, hidden, {p.name: carry(performance, p, seed) for p in props}, props)
 
 

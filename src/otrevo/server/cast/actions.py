@@ -4,8 +4,9 @@ import math
 
 from django.db import IntegrityError, transaction
 
+from otrevo.core.devices import catalogue as devices
 from otrevo.core.errors import InputError
-from otrevo.server.cast.models import KIT, Performer
+from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.actions import make_slate
 
 
@@ -16,17 +17,14 @@ def make_performer(production_id, name, height_m, kit):
         raise InputError("A performer needs a name.")
     if not math.isfinite(height_m) or not 0.8 <= height_m <= 2.3:
         raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")
-    unknown = [k for k in kit if k not in KIT]
-    if unknown or "optical" not in kit:
-        raise InputError(f"A kit holds optical markers and, as worn, some of {', '.join(KIT[1:])}.")
+    known = devices.kit()
+    if "optical" not in kit or set(kit) - set(known):
+        raise InputError(f"A kit holds optical markers and, as worn, some of {', '.join(known[1:])}.")
     try:
         with transaction.atomic():
-            performer = Performer.objects.create(
-                production_id=production_id, name=name, height_m=height_m, kit=[k for k in KIT if k in kit]
+            return Performer.objects.create(
+                production_id=production_id, name=name, height_m=height_m, kit=[k for k in known if k in kit]
             )
-            performer.body_seed = 100 + performer.pk  # the simulated stage gives everybody a body of their own
-            performer.save(update_fields=["body_seed"])
-            return performer
     except IntegrityError:
         raise InputError(f"There is a performer named {name} in this production already.") from None
 
@@ -40,5 +38,5 @@ def warm_up_slate(performer):
     if slate is None:
         taken = set(day.slates.values_list("name", flat=True))
         name = next(f"W{i}" for i in range(1, 1000) if f"W{i}" not in taken)
-        slate = make_slate(day, name, f"Warm-up, {performer.name}", performer, "warm-up", warm_up=True)
+        slate = make_slate(day, name, f"Warm-up, {performer.name}", performer, warm_up=True)
     return slate

@@ -4,11 +4,21 @@ from datetime import datetime
 
 from ninja import Field, Router, Schema
 
+from otrevo.core.devices.catalogue import DEVICES
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.cast.actions import make_performer, warm_up_slate
 from otrevo.server.cast.models import Performer
 
 router = Router(tags=["cast"])
+
+
+class CalibratedDevice(Schema):
+    """What a warm-up gave for a device, in a few words and in full."""
+
+    id: str
+    words: str
+    said: str
+    details: str
 
 
 class CalibrationOut(Schema):
@@ -19,9 +29,7 @@ class CalibrationOut(Schema):
     figures: dict
     bones: list[dict]
     markers: list[dict]
-    suit: dict
-    face_weak: list[str]
-    gloves: bool
+    devices: list[CalibratedDevice]
 
 
 class PerformerOut(Schema):
@@ -74,5 +82,8 @@ def calibration_out(calibration):
     return {
         "id": calibration.pk, "version": calibration.version, "made_at": calibration.made_at,
         "warm_up_take_id": calibration.warm_up_id, "figures": d["figures"], "bones": d["bones"], "markers": d["markers"],
-        "suit": d["suit"], "face_weak": (d["face"] or {}).get("weak", []), "gloves": bool(d["gloves"]),
+        "devices": [
+            dict(zip(("said", "details"), device.says(d[device.id]), strict=True)) | {"id": device.id, "words": device.words}
+            for device in DEVICES if device.says and d.get(device.id)
+        ],
     }  # fmt: skip

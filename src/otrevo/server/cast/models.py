@@ -2,17 +2,14 @@
 
 from django.db import models
 
-KIT = ("optical", "suit", "gloves", "face")  # what the simulated stage can put on a performer
-
 
 class Performer(models.Model):
-    """`kit` lists the devices worn; `body_seed` is the body the simulated stage gives this performer."""
+    """`kit` lists the ids of the devices worn."""
 
     production = models.ForeignKey("shoot.Production", on_delete=models.CASCADE, related_name="performers")
     name = models.CharField(max_length=60)
     height_m = models.FloatField()
     kit = models.JSONField(default=list)
-    body_seed = models.PositiveIntegerField(default=1)
 
     class Meta:
         ordering = ["name"]

@@ -7,24 +7,28 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 from ninja import Field, Router, Schema
 
+from otrevo.core.devices.catalogue import of_the_room, worn
 from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.floor.models import Rolling
-from otrevo.server.floor.record import SHORTEST_TAKE_S, queue_take, scene_of
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.rows import TakeRow, fetch_take, take_row
 
 router = Router(tags=["floor"])
-EXPECTED = {"optical": 120.0, "suit": 100.0, "gloves": 90.0, "face": 60.0, "sound": 48000.0}
+SHORTEST_TAKE_S = 2.0
 
 
 class DeviceOut(Schema):
-    name: str
-    state: str
+    """A device of the slate's kit or of the room; how it is doing comes over the live socket."""
+
+    id: str
+    words: str
+    worn: bool
     rate_hz: float
 
 
@@ -76,22 +80,20 @@ def rolling_now(request, production_id: int):
 def floor(request, slate_id: int):
     slate = _slate(request, slate_id, DESK_ROLES)
     rolling = Rolling.objects.filter(slate__day__production=slate.day.production).first()
-    kit = [*slate.performer.kit, "sound"]
+    kit = [*worn(slate.performer.kit), *of_the_room()]
     return {
         "rolling": _rolling_out(rolling) if rolling else None,
         "devices": [
-            {"name": n, "state": "simulated, ready" if n in kit else "not in this kit", "rate_hz": EXPECTED[n]}
-            for n in EXPECTED
+            {"id": d.id, "words": d.words, "worn": d.worn, "rate_hz": float(d.rate)} for d in kit
         ],
-        "next_number": _next(slate)[0],
+        "next_number": _next(slate),
         "calibrated": slate.performer.calibrations.exists(),
     }
 
 
 def _next(slate):
-    """The number of the slate's next take and what the simulated stage performs in it."""
-    number = 1 + max([t.number for t in slate.takes.all()], default=0)
-    return number, {"seed": 1000 + 37 * slate.pk + number, "facing_rad": 0.3 * (number % 7)}
+    """The number of the slate's next take."""
+    return 1 + max([t.number for t in slate.takes.all()], default=0)
 
 
 @router.post("/slates/{slate_id}/stand-by")
@@ -99,7 +101,7 @@ def stand_by(request, slate_id: int):
     """The countdown has begun: whoever performs takes their place before the cameras."""
     slate = _slate(request, slate_id, FLOOR_ROLES)
     with suppress(NoRecorder):
-        ask({"do": "stand by", "production": slate.day.production_id, "scene": scene_of(slate, _next(slate)[1])})
+        ask({"do": "stand by", "production": slate.day.production_id, "slate": slate.pk, "number": _next(slate)})
     return {"ok": True}
 
 
@@ -113,23 +115,19 @@ def roll(request, slate_id: int):
     already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
     if already:
         raise InputError(f"Slate {already.slate.name} take {already.number} is rolling; cut it first.")
-    number, parameters = _next(slate)
+    number = _next(slate)
     try:
         with transaction.atomic():
             rolling = Rolling.objects.create(
-                slate=slate, number=number, started_at=now, first_timecode_frame=frame, user=request.user,
-                parameters=parameters,
-            )  # fmt: skip
+                slate=slate, number=number, started_at=now, first_timecode_frame=frame, user=request.user
+            )
     except IntegrityError:
         raise InputError(f"Slate {slate.name} is rolling already.") from None
     try:
         ask({
             "do": "roll", "production": slate.day.production_id, "user": request.user.pk,
-            "zero_us": round(float(fmt.seconds(frame)) * 1_000_000), "scene": scene_of(slate, parameters),
+            "zero_us": round(float(fmt.seconds(frame)) * 1_000_000), "slate": slate.pk, "number": number,
         })  # fmt: skip
-        Rolling.objects.filter(pk=rolling.pk).update(live=True)
-    except NoRecorder:
-        pass  # nobody listens: what the cameras see is simulated when the take is written
     except InputError:
         rolling.delete()
         raise
@@ -162,18 +160,18 @@ def cut(request, slate_id: int):
             raise InputError(
                 f"Rolling for {seconds:.1f} s; cut no earlier than {SHORTEST_TAKE_S:.0f} s, or the take is empty."
             )
+        seconds = min(seconds, MOST_SECONDS)
         take = make_take(
             slate, request.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame, note=rolling.note,
-            status=Take.Status.CIRCLED if rolling.circled else Take.Status.OPEN,
+            duration_s=seconds, out_s=seconds, status=Take.Status.CIRCLED if rolling.circled else Take.Status.OPEN,
         )  # fmt: skip
         rolling.delete()
-    if rolling.live:
-        try:
-            ask({"do": "stop", "production": slate.day.production_id, "take": take.pk})
-        except InputError as error:  # the take stands without it: the simulated stage films it anew
-            lost = f"The live recording of the cameras was lost: {error}"
-            Take.objects.filter(pk=take.pk).update(note=f"{rolling.note}\n{lost}" if rolling.note else lost)
-    queue_take(take, rolling.parameters | {"seconds": min(seconds, MOST_SECONDS)}, request.user)
+    try:
+        ask({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
+        queue_all(take, request.user)
+    except InputError as error:  # the number is used up and what was noted stays
+        lost = f"The recording was lost: {error}"
+        Take.objects.filter(pk=take.pk).update(note=f"{rolling.note}\n{lost}" if rolling.note else lost)
     return take_row(fetch_take(request, take.pk))
 
 
@@ -184,7 +182,6 @@ def abandon(request, slate_id: int):
     rolling = Rolling.objects.filter(slate=slate).first()
     if rolling:
         rolling.delete()
-        if rolling.live:
-            with suppress(InputError):  # it has stopped by itself
-                ask({"do": "stop", "production": slate.day.production_id, "keep": False})
+        with suppress(InputError):  # it has stopped by itself
+            ask({"do": "stop", "production": slate.day.production_id, "keep": False})
     return {"ok": True}

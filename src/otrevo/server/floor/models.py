@@ -9,8 +9,6 @@ class Rolling(models.Model):
     number = models.PositiveIntegerField()
     started_at = models.DateTimeField()
     first_timecode_frame = models.BigIntegerField()
-    parameters = models.JSONField(default=dict)  # of the performance, for the simulated stage
-    live = models.BooleanField(default=False)  # the recorder has the cameras
     note = models.TextField(blank=True)  # of the take that is rolling; it and the status become the take's
     circled = models.BooleanField(default=False)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

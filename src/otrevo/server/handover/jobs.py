@@ -1,5 +1,6 @@
 """Building packages, as work."""
 
+import math
 import tempfile
 from fractions import Fraction
 from pathlib import Path
@@ -7,8 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion
+from otrevo.core.devices.catalogue import device_named, worn
 from otrevo.core.errors import InputError
-from otrevo.core.formats.contract import PackageTake
+from otrevo.core.formats.contract import Channels, PackageTake
 from otrevo.core.package.build import build_package
 from otrevo.core.package.naming import name_from_pattern
 from otrevo.core.props.prop import SHIPPED
@@ -44,6 +46,20 @@ def solved_props(run, label_run):
     return out
 
 
+def _channels(take, streams):
+    """{stream name: Channels} between a take's in and out points, for streams whose samples are rows of numbers."""
+    streams, out = list(streams), {}
+    clock = clocks(take, streams)
+    for stream in streams:
+        own = clock[stream.pk]
+        first, end = (max(0, math.ceil((t - own.start_s) * own.hz - 1e-6)) for t in (take.in_s, take.out_s))
+        values = read_stream(stream, first, end)
+        times = own.start_s + (first + np.arange(len(values))) / own.hz - take.in_s
+        names = stream.details.get("names") or device_named(stream.name).channel_names()
+        out[stream.name] = Channels(times, values.reshape(len(values), -1).astype(float), tuple(names))
+    return out
+
+
 def package_take(take, run):
     """One performer's take cut to its in and out points, as the core packages it. run: their newest solve."""
     appearance = appearance_of(take, run.performer)
@@ -55,13 +71,6 @@ def package_take(take, run):
     start, end = (round((t - clock.start_s) * clock.hz) for t in (take.in_s, take.out_s))
     start = min(max(start, 0), len(motion) - 1)
     end = min(max(end, start + 1), len(motion))
-    face = run.tracks.filter(name="face shapes").first()
-    times = values = None
-    if face is not None:
-        face_rate = Fraction(face.rate)
-        a, b = round(take.in_s * face_rate), round(take.out_s * face_rate)
-        values = read_stream(face, a, b).astype(float)
-        times = np.arange(len(values)) / float(face_rate)
     fmt = take.production.timecode_format
     first = take.first_timecode_frame + round(take.in_s * fmt.rate)
     last = take.first_timecode_frame + max(0, round(take.out_s * fmt.rate) - 1)
@@ -77,8 +86,8 @@ def package_take(take, run):
         ),
         props={name: prop_motion.window(start, end) for name, (prop_motion, _, _) in props.items()},
         marker_rate=Fraction(markers.rate),
-        face_times_s=times,
-        face_values=values,
+        tracks=_channels(take, run.tracks.filter(details__has_key="device")),
+        readings=_channels(take, take.streams.filter(run=None, performer=performer, name__in=[d.id for d in worn()])),
         log={
             "slate": take.slate.name, "take": take.number, "status": take.status, "performer": performer.name,
             "first_timecode": fmt.label(first), "last_timecode": fmt.label(last), "note": take.note,

@@ -1,4 +1,4 @@
-"""Where the recorder and the cameras listen, and how to ask the recorder for something."""
+"""Where the recorder, the cameras and the other devices listen, and how to ask the recorder or the cameras for something."""
 
 import json
 import os
@@ -12,8 +12,8 @@ PATIENCE_S = 30.0
 
 
 def ports():
-    """(recorder's port, cameras' port), each None when nobody started them."""
-    found = (os.environ.get(name) for name in ("OTREVO_RECORDER_PORT", "OTREVO_CAMERAS_PORT"))
+    """(recorder's port, cameras' port, the other devices' port), each None when nobody started them."""
+    found = (os.environ.get(f"OTREVO_{name}_PORT") for name in ("RECORDER", "CAMERAS", "KIT"))
     return tuple(int(port) if port else None for port in found)
 
 
@@ -28,16 +28,31 @@ class NoRecorder(InputError):
 
 def ask(request):
     """Ask the recorder and return its answer. Raises InputError with its sentence, NoRecorder when it cannot be reached."""
-    port, _ = ports()
     try:
-        if port is None:
-            raise ConnectionRefusedError
-        with socket.create_connection(("127.0.0.1", port), timeout=PATIENCE_S) as link:
-            link.sendall(json.dumps(greeting() | request).encode() + b"\n")
-            line = link.makefile("rb").readline()
-        answer = json.loads(line)
+        answer = _asked(ports()[0], greeting() | request)
     except (OSError, ValueError):
         raise NoRecorder("The recorder does not answer; start Otrevo again if it stays so.") from None
+    return _sentence(answer)
+
+
+def ask_cameras(request):
+    """Ask the camera system itself, who it is or, where it is simulated, for something to happen. Raises InputError."""
+    try:
+        answer = _asked(ports()[1], {"otrevo": "stage/1"} | request)
+    except (OSError, ValueError):
+        raise InputError("The cameras cannot be reached; are they switched on?") from None
+    return _sentence(answer)
+
+
+def _asked(port, request):
+    if port is None:
+        raise ConnectionRefusedError
+    with socket.create_connection(("127.0.0.1", port), timeout=PATIENCE_S) as link:
+        link.sendall(json.dumps(request).encode() + b"\n")
+        return json.loads(link.makefile("rb").readline())
+
+
+def _sentence(answer):
     if "error" in answer:
         raise InputError(answer["error"])
     return answer

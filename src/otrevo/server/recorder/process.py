@@ -6,9 +6,9 @@ of this installation:
 
     {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
     {"key", "do": "start", "production": 3, "user": 1, "kind": "sweep", "wand": {...}}
-    {"key", "do": "stand by", "production": 3, "scene": {...}}        a take is about to roll
-    {"key", "do": "roll", "production": 3, "user": 1, "scene": {...}, "zero_us": 38526000000}
-    {"key", "do": "stop", "production": 3, "keep": true, "take": 17}  -> {"recording": 5} or {"frames": 5400}
+    {"key", "do": "stand by", "production": 3, "slate": 6, "number": 2}            a take is about to roll
+    {"key", "do": "roll", "production": 3, "user": 1, "slate": 6, "number": 2, "zero_us": 38526000000}
+    {"key", "do": "stop", "production": 3, "keep": true, "take": 17, "seconds": 22.5}  -> {"recording": 5} or {"frames": 5400}
     {"key", "do": "again", "production": 3}                           the room has changed: watch it anew
 """
 
@@ -30,10 +30,11 @@ LINGER_S = 6.0  # nobody watches: the cameras are let go
 
 
 class Recorder:
-    """One room at a time: the session, who watches, and the link to the cameras."""
+    """One room at a time: the session, who watches, and the links to the cameras and the other devices."""
 
-    def __init__(self, cameras_port):
-        self.cameras_port = cameras_port
+    def __init__(self, cameras_port, kit_port=None):
+        self.cameras_port, self.kit_port = cameras_port, kit_port
+        self.readings, self.kit_links = [], []
         self.production = self.session = self.user = self.wand = self.link = self.trouble = None
         self.watchers, self.idle_since = {}, time.monotonic()
         # started afresh, not forked: a copy would keep this process's connections to the database
@@ -41,12 +42,12 @@ class Recorder:
         self.lock = asyncio.Lock()  # held while a session is stepped
         self.changing = asyncio.Lock()  # held while one scene gives way to another
 
-    async def start(self, production, kind, user=None, wand=None, scene=None, zero_us=None):
-        """Show a scene and begin a session, recording unless it is only watched. Raises InputError."""
+    async def start(self, production, kind, user=None, wand=None, take=None, zero_us=None):
+        """Begin a session, recording unless it is only watched; take: (slate, number). Raises InputError."""
         async with self.changing:
-            await self._start(production, kind, user, wand, scene, zero_us)
+            await self._start(production, kind, user, wand, take, zero_us)
 
-    async def _start(self, production, kind, user, wand, scene, zero_us):
+    async def _start(self, production, kind, user, wand, take, zero_us):
         from otrevo.core.errors import InputError
 
         if kind == "watch" and self.session:
@@ -56,28 +57,58 @@ class Recorder:
         if self.production not in (None, production) and self.watchers.get(self.production):
             raise InputError("The cameras are in use by another production; try again when its pages are closed.")
         await self._hang_up()
-        session, request = await asyncio.to_thread(prepare, production, kind, wand, scene)
+        session, request, kit = await asyncio.to_thread(prepare, production, kind, wand, take)
         session.zero_us = zero_us
         request["zero_us"] = zero_us
         session.recording = kind != "watch"
         self.production, self.session, self.user, self.wand = production, session, user, wand
         self.link = asyncio.create_task(self._receive(session, request))
+        self.readings = [readings for readings, _ in kit]
+        for readings, wanted in kit:
+            readings.recording = kind == "take"
+            self.kit_links.append(asyncio.create_task(self._hear(readings, wanted | {"zero_us": zero_us})))
 
-    async def _stand_by(self, production, scene):
-        """Let the cameras' stand-in prepare a performance, so that it is there when the take rolls."""
-        _, request = await asyncio.to_thread(prepare, production, "take", None, scene)
-        try:
-            _, writer = await asyncio.open_connection("127.0.0.1", self.cameras_port)
-            writer.write(json.dumps(request | {"stand_by": True}).encode() + b"\n")
-            writer.write_eof()
-        except OSError:
-            pass  # the roll will say so
+    async def _stand_by(self, production, take):
+        """Tell the devices that a take is about to roll."""
+        _, request, kit = await asyncio.to_thread(prepare, production, "take", None, take)
+        told = [(self.cameras_port, request)] + [(self.kit_port, wanted) for _, wanted in kit[:1]]
+        for port, wanted in told:
+            try:
+                _, writer = await asyncio.open_connection("127.0.0.1", port)
+                writer.write(json.dumps(wanted | {"stand_by": True}).encode() + b"\n")
+                writer.write_eof()
+            except OSError:
+                pass  # the roll will say so
 
     async def _hang_up(self):
-        if self.link:
-            self.link.cancel()
-            self.link = None
+        for link in [self.link, *self.kit_links]:
+            if link:
+                link.cancel()
+        self.link, self.kit_links, self.readings = None, [], []
         self.session = self.trouble = None
+
+    async def _hear(self, readings, request):
+        """Packets of one device into its readings until it stops."""
+        from otrevo.core.devices.packets import DevicePacketReader
+        from otrevo.core.errors import InputError
+
+        writer, packets = None, DevicePacketReader(readings.device)
+        try:
+            if self.kit_port is None:
+                raise ConnectionRefusedError
+            reader, writer = await asyncio.open_connection("127.0.0.1", self.kit_port)
+            writer.write(json.dumps(request).encode() + b"\n")
+            await writer.drain()
+            while data := await reader.read(1 << 16):
+                readings.take_in(packets.feed(data))
+            readings.trouble = "has stopped sending"
+        except InputError as error:
+            readings.trouble = str(error)
+        except OSError:
+            readings.trouble = "cannot be reached; is it switched on?"
+        finally:
+            if writer:
+                writer.close()
 
     async def _receive(self, session, request):
         """Packets of the cameras into the session until it is over."""
@@ -119,10 +150,12 @@ class Recorder:
                     if placing is None or placing.done():
                         placing = asyncio.create_task(self._place(session))
                     if session.recording and snapshot["seconds"] > MOST_SECONDS and self.link:
-                        self.link.cancel()  # memory is bounded; what has been recorded is still to be kept or dropped
+                        for link in [self.link, *self.kit_links]:
+                            link.cancel()  # memory is bounded; what has been recorded is still to be kept or dropped
                         self.link = None
                         self.trouble = f"Recorded for {MOST_SECONDS:.0f} s, the most that is kept at one time; stop."
                     snapshot["trouble"] = self.trouble
+                    snapshot["devices"] = [r.snapshot() for r in self.readings]
                     self._send(self.production, snapshot)
                 except Exception:
                     log.exception("a step of the session failed")
@@ -165,7 +198,7 @@ class Recorder:
                 queue.get_nowait()  # somebody slow gets the newest, not the oldest
             queue.put_nowait(line)
 
-    async def stop(self, production, keep, take):
+    async def stop(self, production, keep, take, seconds):
         """End a recording and keep it, for a take or for the room. Returns the answer."""
         from otrevo.core.errors import InputError
 
@@ -177,11 +210,13 @@ class Recorder:
             if keep:
                 # what is under way belongs to it
                 await asyncio.to_thread(_finish, session)
-        user, wand = self.user, self.wand
+        user, wand, readings = self.user, self.wand, self.readings
         await self._hang_up()
         if not keep:
             return {"dropped": True}
-        return await asyncio.to_thread(store, session, production, user, wand, take)
+        if take is not None:
+            return await asyncio.to_thread(store_take, session, readings, take, seconds)
+        return await asyncio.to_thread(store_room, session, production, user, wand)
 
     async def serve(self, reader, writer):
         from otrevo.core.errors import InputError
@@ -205,15 +240,20 @@ class Recorder:
             writer.close()
 
     async def _answer(self, request):
+        from otrevo.server.recorder.session import MOST_SECONDS
+
         production = request["production"]
         if request["do"] == "start":
             await self.start(production, request["kind"], request.get("user"), request.get("wand"))
         elif request["do"] == "roll":
-            await self.start(production, "take", request.get("user"), None, request["scene"], request["zero_us"])
+            take = request["slate"], request["number"]
+            await self.start(production, "take", request.get("user"), None, take, request["zero_us"])
         elif request["do"] == "stand by":
-            self.standing_by = asyncio.create_task(self._stand_by(production, request["scene"]))
+            take = request["slate"], request["number"]
+            self.standing_by = asyncio.create_task(self._stand_by(production, take))
         elif request["do"] == "stop":
-            return await self.stop(production, request.get("keep", True), request.get("take"))
+            seconds = request.get("seconds", MOST_SECONDS)
+            return await self.stop(production, request.get("keep", True), request.get("take"), seconds)
         elif request["do"] == "again":
             idle = self.session and not self.session.recording
             if idle and self.production == production:
@@ -253,76 +293,30 @@ def placed(readings):
     return place_cameras(readings, np.random.default_rng(1))[0]
 
 
-def _without_leaving_a_connection(function):
-    """Work with the database in a thread of the pool: what it opened is closed when it is done."""
+def _with_database(name):
+    """A function of recorder.database in a thread of the pool: the connection it opened is closed when it is done."""
 
     def work(*arguments):
         from django.db import connection
 
+        from otrevo.server.recorder import database
+
         try:
-            return function(*arguments)
+            return getattr(database, name)(*arguments)
         finally:
             connection.close()
 
     return work
 
 
-@_without_leaving_a_connection
-def prepare(production_id, kind, wand_document, scene):
-    """(Session, request to the cameras) for a scene of a production's room."""
-    from otrevo.core.optics.coverage import SweepCoverage
-    from otrevo.core.optics.wand import wand_from_document
-    from otrevo.server.recorder.session import Session
-    from otrevo.server.shoot.models import Production
-    from otrevo.server.stage.room import calibrated, current_blinds, newest_calibration, rig_of, room_of
-
-    room = room_of(Production.objects.get(pk=production_id))
-    rig, rate = rig_of(room)
-    _, room_blinds = current_blinds(room)
-    newest = newest_calibration(room)
-    cameras, blinds = calibrated(newest) if newest else ((), ())
-    session = Session(kind, rig, rate, cameras, tuple(blinds), tuple(room_blinds))
-    if kind == "sweep":
-        wand = wand_from_document(wand_document, "the wand")
-        session.coverage = SweepCoverage(rig, wand, rate, room_blinds, cameras)
-    request = {
-        "otrevo": "scene/1", "rate": room.rig["rate"], "scene": {"watch": "still"}.get(kind, kind), "wand": wand_document,
-        "room": {"seed": room.seed, "cameras": len(rig), "knocks": room.knocks}, "seed": int(time.time()) % 100_000,
-    } | (scene or {})  # fmt: skip
-    return session, request
-
-
-@_without_leaving_a_connection
-def store(session, production_id, user_id, wand, take_id):
-    """Keep what a session recorded, for a take or as a StageRecording."""
-    from django.contrib.auth.models import User
-
-    from otrevo.server.shoot.models import Production
-    from otrevo.server.stage.actions import keep_recording
-    from otrevo.server.stage.room import room_of
-    from otrevo.server.takes.models import Take
-    from otrevo.server.takes.streams import write_centroids
-
-    seen = session.recorded()
-    lost = sum(session.lost.values()) + session.late
-    if take_id is not None:
-        take = Take.objects.get(pk=take_id)
-        names = [c.name for c in session.rig]
-        write_centroids(take, "cameras", session.rate, seen, names, session.stamps)
-        return {"frames": seen.frames, "lost": lost}
-    notes = [f"{lost} pictures were lost on the way"] if lost else []
-    recording = keep_recording(
-        room_of(Production.objects.get(pk=production_id)), session.kind, seen, session.rate,
-        User.objects.filter(pk=user_id).first(), wand, notes=notes, stamps=session.stamps,
-    )  # fmt: skip
-    return {"recording": recording.pk}
+prepare, store_take, store_room = map(_with_database, ("prepare", "store_take", "store_room"))
 
 
 async def main():
     from otrevo.server.live.address import ports
 
-    own, cameras = ports()
-    recorder = Recorder(cameras)
+    own, cameras, kit = ports()
+    recorder = Recorder(cameras, kit)
     server = await asyncio.start_server(recorder.serve, "127.0.0.1", own, limit=1 << 20)
     log.info("the recorder listens on 127.0.0.1:%s", own)
     running = asyncio.create_task(recorder.run())

@@ -9,7 +9,6 @@ from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
 from otrevo.core.package.naming import name_from_pattern
 from otrevo.core.props.prop import SHIPPED
-from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.server.accounts.models import Membership, Role
 from otrevo.server.shoot.models import Production, ShootDay, Slate
@@ -50,10 +49,8 @@ def make_day(production, date, stage):
         return ShootDay.objects.create(production=production, number=number, date=date, stage=stage.strip())
 
 
-def make_slate(day, name, title, performer, performance, props=(), warm_up=False):
+def make_slate(day, name, title, performer, props=(), warm_up=False):
     """A new slate of a day. Raises InputError when the day already has that name or a prop is unknown."""
-    if performance not in MOTIONS:
-        raise InputError(f"The simulated stage cannot perform '{performance}'; expected one of {', '.join(MOTIONS)}.")
     unknown = [p for p in props if p not in SHIPPED]
     if unknown:
         raise InputError(f"There is no prop '{unknown[0]}'; expected some of {', '.join(SHIPPED)}.")
@@ -62,8 +59,7 @@ def make_slate(day, name, title, performer, performance, props=(), warm_up=False
     try:
         with transaction.atomic():
             return Slate.objects.create(
-                day=day, name=name.strip(), title=title.strip(), performer=performer, performance=performance,
-                props=list(props), warm_up=warm_up,
+                day=day, name=name.strip(), title=title.strip(), performer=performer, props=list(props), warm_up=warm_up,
             )  # fmt: skip
     except IntegrityError:
         raise InputError(f"Day {day.number} already has a slate {name}.") from None

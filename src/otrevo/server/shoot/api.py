@@ -37,7 +37,6 @@ class SlateRow(Schema):
     performer: str
     performer_id: int
     kit: list[str]
-    performance: str
     warm_up: bool
     props: list[str]
     takes: list[TakeRow]
@@ -67,7 +66,6 @@ class SlateIn(Schema):
     name: str
     title: str
     performer_id: int
-    performance: str
     props: list[str] = []
 
 
@@ -100,8 +98,7 @@ class Undone(Schema):
 def slate_row(slate):
     return {
         "id": slate.pk, "name": slate.name, "title": slate.title, "performer": slate.performer.name,
-        "performer_id": slate.performer_id, "kit": slate.performer.kit, "performance": slate.performance,
-        "warm_up": slate.warm_up, "props": slate.props, "takes": [take_row(t) for t in slate.takes.all()],
+        "performer_id": slate.performer_id, "kit": slate.performer.kit, "warm_up": slate.warm_up, "props": slate.props, "takes": [take_row(t) for t in slate.takes.all()],
     }  # fmt: skip
 
 
@@ -161,7 +158,7 @@ def add_slate(request, day_id: int, payload: SlateIn):
     performer = fetch(
         request.user, day.production.performers.all(), "production_id", FLOOR_ROLES, pk=payload.performer_id
     )
-    return slate_row(make_slate(day, payload.name, payload.title, performer, payload.performance, payload.props))
+    return slate_row(make_slate(day, payload.name, payload.title, performer, payload.props))
 
 
 @router.patch("/takes/{take_id}", response=TakeRow)

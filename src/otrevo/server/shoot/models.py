@@ -34,13 +34,12 @@ class ShootDay(models.Model):
 
 
 class Slate(models.Model):
-    """A shot to get. `performance` names the motion the simulated stage performs for it; `props` the shipped props in it."""
+    """A shot to get. `props` names the shipped props in it."""
 
     day = models.ForeignKey(ShootDay, on_delete=models.CASCADE, related_name="slates")
     name = models.CharField(max_length=12)
     title = models.CharField(max_length=120)
     performer = models.ForeignKey("cast.Performer", on_delete=models.PROTECT, related_name="slates")
-    performance = models.CharField(max_length=40)
     warm_up = models.BooleanField(default=False)
     props = models.JSONField(default=list)
 

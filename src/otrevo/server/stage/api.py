@@ -14,7 +14,7 @@ from otrevo.core.optics.accuracy import expected_sd, seen_by
 from otrevo.core.optics.trust import compare
 from otrevo.core.optics.wand import SHIPPED_WANDS, wand_from_document
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
-from otrevo.server.live.address import ask
+from otrevo.server.live.address import ask, ask_cameras
 from otrevo.server.shoot.models import Production
 from otrevo.server.stage.actions import draw_blinds, recording_from_file, undo_blinds
 from otrevo.server.stage.jobs import queue_step
@@ -25,7 +25,6 @@ from otrevo.server.stage.room import (
     newest_blinds,
     newest_calibration,
     resize,
-    rig_of,
     room_of,
 )
 from otrevo.server.stage.schemas import (
@@ -59,7 +58,6 @@ from otrevo.server.work.queue import cancel
 router = Router(tags=["stage"])
 GRID_M, REACH_M = 0.5, 4.0
 LONGEST_FRAMES = 2400
-KNOCK = (0.3, 0.002)  # degrees, metres
 
 
 def _room(request, production_id, roles):
@@ -132,7 +130,7 @@ def room_out(room):
         "wands": [w.to_document() for w in SHIPPED_WANDS.values()],
         "recordings": [recording_out(r) for r in room.recordings.select_related("stream", "made_by").order_by("-id")],
         "calibrations": [calibration_row(c, takes[c.pk]) for c in calibrations],
-        "runs": [run_out(r) for r in runs.values()], "takes": _trust_rows(room), "knocks": [k[0] for k in room.knocks],
+        "runs": [run_out(r) for r in runs.values()], "takes": _trust_rows(room), "simulated": bool(room.rig.get("simulated")),
     }  # fmt: skip
 
 
@@ -340,9 +338,6 @@ def set_size(request, production_id: int, payload: SizeIn):
 def knock(request, production_id: int, payload: KnockIn):
     """In the simulated room somebody runs into a camera."""
     room = _room(request, production_id, FLOOR_ROLES)
-    if payload.camera not in [c.name for c in rig_of(room)[0]]:
-        raise InputError(f"There is no camera {payload.camera} in this room.")
-    room.knocks = [*room.knocks, [payload.camera, *KNOCK, len(room.knocks) + 1]]
-    room.save(update_fields=["knocks"])
+    answer = ask_cameras({"do": "knock", "production": room.production_id, "camera": payload.camera})
     ask({"do": "again", "production": room.production_id})
-    return {"words": f"Somebody ran into {payload.camera}: {KNOCK[0]} degrees and {1000 * KNOCK[1]:.0f} mm."}
+    return {"words": answer["words"]}

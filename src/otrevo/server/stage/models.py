@@ -5,15 +5,10 @@ from django.db import models
 
 
 class Room(models.Model):
-    """A production's stage. `rig` is what its cameras say of themselves (`cameras/1`).
-
-    `seed` and `knocks` ((camera id, degrees, metres, seed) each) are the simulated room's; nothing that solves reads them.
-    """
+    """A production's stage. `rig` is what its cameras say of themselves (`cameras/1`); `simulated` in it marks a stand-in."""
 
     production = models.OneToOneField("shoot.Production", on_delete=models.CASCADE, related_name="room")
     rig = models.JSONField()
-    seed = models.PositiveIntegerField()
-    knocks = models.JSONField(default=list)
 
 
 class Blinds(models.Model):

@@ -9,19 +9,16 @@ from otrevo.core.errors import InputError
 from otrevo.core.optics.accuracy import moved_covariance
 from otrevo.core.optics.documents import blinds_from_rows, calibration_from_document, calibration_to_document
 from otrevo.core.optics.rig import rig_from_document
-from otrevo.core.sim.rig import make_room
+from otrevo.server.live.address import ask_cameras
 from otrevo.server.stage.models import Room, StageCalibration
-
-CAMERAS = 12
 
 
 def room_of(production):
-    """The production's Room; its cameras are asked who they are when it is used for the first time."""
+    """The production's Room; its cameras are asked who they are when it is used for the first time. Raises InputError."""
     room = Room.objects.filter(production=production).first()
     if room is None:
-        seed = 300 + production.pk
-        document = make_room(seed, CAMERAS).rig_document(seed)
-        room, _ = Room.objects.get_or_create(production=production, defaults={"rig": document, "seed": seed})
+        rig = ask_cameras({"do": "who", "production": production.pk})["rig"]
+        room, _ = Room.objects.get_or_create(production=production, defaults={"rig": rig})
     return room
 
 
@@ -29,19 +26,14 @@ def resize(room, cameras):
     """Hang another number of cameras in the simulated room. Raises InputError once anything was recorded or solved in it."""
     if room.recordings.exists() or room.calibrations.exists():
         raise InputError("This room is in use: its recordings and calibrations know the cameras it has.")
-    room.rig, room.knocks = make_room(room.seed, cameras).rig_document(room.seed), []
+    room.rig = ask_cameras({"do": "hang", "production": room.production_id, "cameras": cameras})["rig"]
     room.blinds.all().delete()
-    room.save(update_fields=["rig", "knocks"])
+    room.save(update_fields=["rig"])
 
 
 def rig_of(room):
     """(RigCameras, rate) of the room."""
     return rig_from_document(room.rig, "the room's cameras")
-
-
-def simulated(room):
-    """The simulated room as it truly hangs by now, for stand-ins only."""
-    return make_room(room.seed, len(room.rig["cameras"]), [tuple(k) for k in room.knocks])
 
 
 def newest_blinds(room):

@@ -73,7 +73,7 @@ class RoomOut(Schema):
     calibrations: list[CalibrationRow]
     runs: list[StageRunOut]
     takes: list[TrustRow]
-    knocks: list[str]
+    simulated: bool
 
 
 class StageCalibrationOut(Schema):

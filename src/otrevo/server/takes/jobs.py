@@ -28,6 +28,11 @@ def runs_of(take, passes, parameters=None, user=None):
     return out
 
 
+def queue_all(take, user=None):
+    """Queue all passes of a take that has just been recorded; a warm-up calibrates its performer."""
+    return queue(runs_of(take, passes_of_take(take), user=user))[0]
+
+
 def queue_from(take, name, parameters=None, user=None):
     """Queue a pass, with its parameters, and every pass that builds on it. Returns the first Run."""
     use_newest_calibrations(take)

@@ -1,0 +1,52 @@
+"""Tables of channels over time as CSV: header `time` and channel names, seconds that increase, empty cells where absent."""
+
+import csv
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.core.errors import InputError
+from otrevo.core.formats.documents import write_whole
+
+MAX_BYTES = 512 * 1024 * 1024
+
+
+def write_table(path, times_s, values, names, digits=5):
+    """Write channels (T, N) at times (T,) seconds from the take's zero."""
+    lines = ["time," + ",".join(names)]
+    for t, row in zip(times_s.tolist(), values.tolist(), strict=True):
+        lines.append(f"{t:.6f}," + ",".join("" if v != v else f"{v:.{digits}f}" for v in row))
+    write_whole(path, ("\n".join(lines) + "\n").encode())
+
+
+def read_table(path, channels="channels"):
+    """Times (T,) in seconds, values (T, N) with NaN for empty cells, and names. Raises InputError, `channels` in its words."""
+    path = Path(path)
+    if path.stat().st_size > MAX_BYTES:
+        raise InputError(f"{path.name}: larger than 512 MiB; expected the {channels} of one take.")
+    try:
+        with path.open(newline="", encoding="utf-8-sig") as file:
+            rows = list(csv.reader(file))
+    except UnicodeDecodeError:
+        raise InputError(f"{path.name}: not text; expected CSV with a header of 'time' and names of {channels}.") from None
+    if not rows or not rows[0] or rows[0][0].strip() != "time":
+        raise InputError(f"{path.name}: line 1: the header must begin with 'time', followed by names of {channels}.")
+    names = [n.strip() for n in rows[0][1:]]
+    if len(set(names)) != len(names):
+        raise InputError(f"{path.name}: line 1: a name is used twice.")
+    body = [r for r in rows[1:] if r]
+    if not body:
+        raise InputError(f"{path.name}: no samples under the header.")
+    values = np.full((len(body), len(names) + 1), np.nan)
+    for i, row in enumerate(body):
+        if len(row) != len(names) + 1:
+            raise InputError(f"{path.name}: line {i + 2}: {len(row)} columns; the header has {len(names) + 1}.")
+        try:
+            values[i] = [float(v) if v.strip() else np.nan for v in row]
+        except ValueError:
+            raise InputError(f"{path.name}: line {i + 2}: holds a word that is no number.") from None
+    times = values[:, 0]
+    if not np.isfinite(times).all() or np.any(np.diff(times) <= 0):
+        bad = int(np.argmax(np.diff(times) <= 0)) + 3 if np.isfinite(times).all() else 2
+        raise InputError(f"{path.name}: line {bad}: times must be seconds that always increase.")
+    return times, values[:, 1:], tuple(names)
