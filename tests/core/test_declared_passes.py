@@ -77,12 +77,12 @@ def cut(recorded, seconds):
 def material_of(motion, cameras, seconds):
     """(TakeMaterial, RolledTake) of a take's beginning, by a performer whose true calibration is known."""
     room = make_room(331, 12) if cameras else None
-    with mock.patch("otrevo.core.sim.stage.make_clock", apart):
+    with mock.patch("otrevo.core.sim.devices.make_clock", apart):
         rolled = roll(motion, 61, 9, 1.72, CODE, FRAME, room=room, facing_rad=0.6)
     performer = true_calibration(rolled.performer)
     face, gloves = rolled.streams["face"], rolled.streams["gloves"]
-    performer = replace(performer, face=calibrate_face(face.data.astype(float)),
-                        gloves=calibrate_gloves(gloves.data.astype(float), 90.0))  # fmt: skip
+    performer = replace(performer, devices={"face": calibrate_face(face.data.astype(float)),
+                                                "gloves": calibrate_gloves(gloves.data.astype(float), 90.0)})  # fmt: skip
     streams = tuple(stream_of(cut(s, seconds)) for s in rolled.streams.values())
     return TakeMaterial(
         duration_s=seconds, zero_s=float(CODE.seconds(FRAME)), timecode_format=CODE, streams=streams,

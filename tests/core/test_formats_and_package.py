@@ -19,7 +19,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.bvh import read_bvh, write_bvh
 from otrevo.core.formats.c3d import read_c3d, write_c3d
-from otrevo.core.formats.contract import PackageTake
+from otrevo.core.formats.contract import Channels, PackageTake
 from otrevo.core.formats.documents import read_document, write_document
 from otrevo.core.formats.face_csv import read_face_csv, write_face_csv
 from otrevo.core.formats.wav import read_wav, write_wav
@@ -249,18 +249,22 @@ def packaged(name="SMS_14B_t04_Ines", note="fine"):
     motion = some_motion(240, Fraction(120))
     markers = np.random.default_rng(2).uniform(0, 1.7, (240, 5, 3))
     markers[40:60, 2] = np.nan
+    rng = np.random.default_rng(3)
+    readings = rng.normal(0, 300, (200, 2))
+    readings[50:70] = np.nan
     return PackageTake(
-        name, motion, ("a", "b", "c", "d", "e"), markers, Fraction(120), np.arange(120) / 60,
-        np.random.default_rng(3).uniform(0, 1, (120, 52)),
+        name, motion, ("a", "b", "c", "d", "e"), markers, Fraction(120),
         {"slate": "14B", "take": 4, "status": "circled", "performer": "Ines", "first_timecode": "10:42:06;00",
          "last_timecode": "10:42:08;00", "note": note},
         {"solve": {"residual_rms_mm": 3.2}, "label": {"named_share": 0.998}},
         [{"text": "a: gap 0.30 s <b>", "start_s": 1.0, "severity": 1.2}], {"solve": {"id": 1}}, "Ines v1",
+        tracks={"face shapes": Channels(np.arange(120) / 60, rng.uniform(0, 1, (120, 52)), FACE_SHAPES)},
+        readings={"suit": Channels(0.003 + np.arange(200) / 100.002, readings, ("a x", "a y"))},
     )  # fmt: skip
 
 
 class Packages(InFolder):
-    def build(self, takes=None, formats=("bvh", "c3d", "face")):
+    def build(self, takes=None, formats=("bvh", "c3d", "face", "readings")):
         return build_package(
             self.path("p.zip"), "Saltmarsh Signal", takes or [packaged()], formats, Fraction(30000, 1001)
         )
@@ -280,7 +284,7 @@ class Packages(InFolder):
         self.assertEqual(
             names,
             {"manifest.json", "quality-report.html", "shot-log.csv", "SMS_14B_t04_Ines.bvh", "SMS_14B_t04_Ines.c3d",
-             "SMS_14B_t04_Ines_face.csv"},
+             "SMS_14B_t04_Ines_face.csv", "SMS_14B_t04_Ines_suit_readings.csv"},
         )  # fmt: skip
         self.assertIn("3.2 mm", report)
         self.assertNotIn("<b>", report)

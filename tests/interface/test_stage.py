@@ -17,6 +17,7 @@ from otrevo.server.launch import free_port, start_children, stop_children, wait_
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import current_blinds, room_of
 from otrevo.server.takes.models import Take
+from otrevo.standins import world
 from tests.interface.browser import InBrowser
 from tests.server.production import PASSWORD, calibrate, make_production
 
@@ -146,8 +147,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         self.assertIn("camera=c03", page.url)
 
     def test_a_knock_is_said_on_the_floor_while_rolling(self):
-        self.room.knocks = [["c07", 0.3, 0.002, 1]]
-        self.room.save()
+        world.knock(self.production.pk, "c07")
         page = self.sign_in("technician")
         self.at(page, f"floor/{self.slate.pk}")
         expect(page.get_by_text(re.compile("(all|of) 12 cameras"))).to_be_visible(timeout=40000)

@@ -5,14 +5,15 @@ import datetime
 from django.contrib.auth.models import User
 
 from otrevo.core.markers.chart import shipped_chart
-from otrevo.core.sim.rig import make_room
 from otrevo.core.sim.stage import roll
 from otrevo.server.accounts.models import Membership
 from otrevo.server.cast.models import Performer, PerformerCalibration
 from otrevo.server.shoot.models import Production, ShootDay, Slate
-from otrevo.server.stage.room import current_blinds, new_version, room_of, simulated
+from otrevo.server.stage.models import Room
+from otrevo.server.stage.room import current_blinds, new_version
 from otrevo.server.work.execution import carry_out, claim
 from otrevo.server.work.models import Run
+from otrevo.standins import world
 from tests.core.stage import true_calibration
 
 BODY_SEED, ROOM_SEED = 77, 331
@@ -27,13 +28,13 @@ def make_production(name="Saltmarsh Signal", code="SMS"):
         Membership.objects.create(user=user, production=production, role=role)
     day = ShootDay.objects.create(production=production, number=3, date=datetime.date(2026, 11, 19), stage="Quay stage")
     performer = Performer.objects.create(
-        production=production, name="Ines", height_m=1.7, kit=["optical", "suit", "gloves", "face"], body_seed=BODY_SEED
+        production=production, name="Ines", height_m=1.7, kit=["optical", "suit", "gloves", "face"]
     )
-    slate = Slate.objects.create(
-        day=day, name="15", title="Hauling the rope", performer=performer, performance="rope haul"
-    )
+    world.embody(performer.pk, BODY_SEED)
+    slate = Slate.objects.create(day=day, name="15", title="Hauling the rope", performer=performer)
+    world.rehearse(slate.pk, "rope haul")
     calibrate_room(production)
-    Slate.objects.create(day=day, name="W1", title="Warm-up", performer=performer, performance="warm-up", warm_up=True)
+    Slate.objects.create(day=day, name="W1", title="Warm-up", performer=performer, warm_up=True)
     return production, slate
 
 
@@ -41,7 +42,7 @@ def calibrate(performer):
     """A calibration with the body's true markers, so that tests of the server need no warm-up of 40 s."""
     rolled = roll(
         "rope haul",
-        performer.body_seed,
+        world.body(performer.pk),
         1,
         performer.height_m,
         performer.production.timecode_format,
@@ -54,11 +55,11 @@ def calibrate(performer):
 
 
 def calibrate_room(production):
-    """The room calibrated with its cameras as they truly hang, so that tests need no sweep."""
-    room = room_of(production)
-    room.seed, room.rig = ROOM_SEED, make_room(ROOM_SEED, len(room.rig["cameras"])).rig_document(ROOM_SEED)
-    room.save()
-    return new_version(room, "level", "as it hangs", simulated(room).cameras, "levelled", current_blinds(room)[1], None)
+    """A room calibrated with its cameras as they truly hang, so that tests need no sweep."""
+    world.build(production.pk, ROOM_SEED)
+    room, _ = Room.objects.update_or_create(production=production, defaults={"rig": world.rig(production.pk)})
+    cameras = world.room(production.pk).cameras
+    return new_version(room, "level", "as it hangs", cameras, "levelled", current_blinds(room)[1], None)
 
 
 def work():

@@ -17,37 +17,17 @@ from otrevo.core.optics.wand import keeper_corner
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live import address
 from otrevo.server.live.consumer import Live
-from otrevo.server.recorder.process import Recorder
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import room_of
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.streams import read_centroids, recorded
 from otrevo.standins import cameras as standin
 from tests.server.production import PASSWORD, calibrate, make_production, work
+from tests.server.recording import Stage
 
 
-class Running:
-    """The stand-in cameras and the recorder on sockets of their own, in this process."""
-
-    async def __aenter__(self):
-        self.cameras = await asyncio.start_server(standin._serve, "127.0.0.1", 0, limit=1 << 20)
-        self.recorder = Recorder(self.cameras.sockets[0].getsockname()[1])
-        self.server = await asyncio.start_server(self.recorder.serve, "127.0.0.1", 0, limit=1 << 20)
-        port = self.server.sockets[0].getsockname()[1]
-        self.patch = mock.patch.dict(os.environ, {
-            "OTREVO_RECORDER_PORT": str(port), "OTREVO_SECRET_KEY": address.greeting()["key"],
-        })  # fmt: skip
-        self.patch.start()
-        self.running = asyncio.create_task(self.recorder.run())
-        return self
-
-    async def __aexit__(self, *_):
-        self.running.cancel()
-        await self.recorder._hang_up()
-        self.recorder.apart.shutdown(wait=False, cancel_futures=True)
-        self.server.close()
-        self.cameras.close()
-        self.patch.stop()
+class Running(Stage):
+    """The stand-ins and the recorder, and somebody who watches."""
 
     async def watch(self, production, until, seconds=60.0):
         """Snapshots until one satisfies `until`."""
@@ -164,6 +144,11 @@ class Recording(TransactionTestCase):
                 shown = await here.watch(
                     self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 5 and len(s["points"]) > 40
                 )
+                devices = {d["id"]: d for d in shown["devices"]}
+                self.assertEqual(set(devices), {"suit", "gloves", "face", "timecode", "room"})
+                for device in devices.values():
+                    self.assertGreater(device["hz"], 0.8 * device["rate"], device)
+                self.assertEqual((devices["suit"]["performer"], devices["room"]["performer"]), ("Ines", ""))
                 self.assertEqual(shown["knocked"], [])
                 return (await post("cut")).json()
 
@@ -178,7 +163,10 @@ class Recording(TransactionTestCase):
         self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
         self.assertEqual(recorded(take, "cameras").pk, stream.pk, "what was recorded live is what is worked on")
         claps = take.runs.get(name="line up").figures["claps_s"]
-        self.assertLess(abs(claps["optical"] - claps["room"]), 0.03, "the cameras' stamps and the sound say one time")
+        self.assertEqual(set(claps), {"optical", "suit", "room"})
+        self.assertLess(np.ptp(list(claps.values())), 0.03, "all that show it say one time")
+        suit = recorded(take, "suit")
+        self.assertEqual((suit.performer, suit.shape), (self.slate.performer, [17, 7]))
         self.assertLess(take.runs.get(name="solve").figures["residual_rms_mm"], 6)
 
     def test_a_recorder_that_was_restarted_does_not_take_the_take_with_it(self):
@@ -192,8 +180,8 @@ class Recording(TransactionTestCase):
             answer = technician.post(f"/api/slates/{self.slate.pk}/cut")
         self.assertEqual(answer.status_code, 200, answer.content)
         take = Take.objects.get()
-        self.assertIn("live recording of the cameras was lost", take.note)
-        self.assertEqual(take.runs.count(), 5)
+        self.assertIn("The recording was lost: Nothing is being recorded.", take.note)
+        self.assertEqual(take.runs.count(), 0, "there is nothing to work on")
 
     def test_a_wrong_key_is_not_answered(self):
         async def story():

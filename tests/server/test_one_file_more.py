@@ -20,7 +20,7 @@ from otrevo.core.sim.stage import roll
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.streams import write_stream
-from tests.server.production import calibrate, make_production, work
+from tests.server.production import BODY_SEED, calibrate, make_production, work
 
 PASS = '''
 """Count: how many points are seen, so that somebody has added a pass."""
@@ -126,9 +126,7 @@ class OneFileMore(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
-        rolled = roll(
-            "rope haul", self.slate.performer.body_seed, 3, 1.7, self.production.timecode_format, 5000, kit=("optical",)
-        )
+        rolled = roll("rope haul", BODY_SEED, 3, 1.7, self.production.timecode_format, 5000, kit=("optical",))
         self.take = make_take(self.slate, None, duration_s=8.0, out_s=8.0, first_timecode_frame=5000)
         points = rolled.streams["optical"]
         write_stream(self.take, "optical", points.kind, Fraction(120), points.data[:960])

@@ -23,10 +23,10 @@ from otrevo.server.stage.room import (
     moved_version,
     new_version,
     room_of,
-    simulated,
 )
 from otrevo.server.takes.models import Stream
 from otrevo.server.takes.streams import frame_rows, read_centroids
+from otrevo.standins import world
 from tests.server.production import make_production, work
 from tests.server.test_server import post, signed_in
 
@@ -45,7 +45,7 @@ def small_room(production, cameras=5):
 
 def filmed(room, kind, seconds, seed=1, wand=WAND, faults=None):
     """A StageRecording of a scene in the simulated room."""
-    truth = simulated(room)
+    truth = world.room(room.production_id)
     centroids, _ = film(
         truth.cameras, scene(kind, seed, seconds, 120.0, wand), seed, faults or Faults(), lamps=truth.lamps
     )
@@ -77,7 +77,7 @@ class Preparing(TestCase):
         run = carried_out(self.room, "find blinds")
         self.assertEqual(run.state, "done", run.message)
         rows, blinds = current_blinds(self.room)
-        lamps = simulated(self.room).lamps
+        lamps = world.room(self.room.production_id).lamps
         self.assertEqual(len(blinds), sum(len(lamp) for lamp in lamps))
         for blind in blinds:
             self.assertLess(np.linalg.norm(lamps[blind.camera] - blind.xy, axis=1).min(), 1.0)
@@ -95,7 +95,7 @@ class Preparing(TestCase):
         self.assertEqual(run.state, "done", run.message)
         levelled = self.room.calibrations.first()
         self.assertEqual((levelled.document["world"], levelled.source_id), ("levelled", solved.pk))
-        true = simulated(self.room).cameras
+        true = world.room(self.room.production_id).cameras
         found = calibrated(levelled)[0]
         heights = np.array([[c.position_m[1] for c in cameras] for cameras in (found, true)])
         self.assertLess(np.abs(heights[0] - heights[1]).max(), 0.004)  # the floor markers are 0.8 mm off a plane
@@ -112,7 +112,9 @@ class Preparing(TestCase):
         self.assertTrue(corner is None or corner > middle)
 
     def test_a_new_sweep_keeps_the_origin_of_a_levelled_room(self):
-        first = new_version(self.room, "level", "true", simulated(self.room).cameras, "levelled", [], None)
+        first = new_version(
+            self.room, "level", "true", world.room(self.room.production_id).cameras, "levelled", [], None
+        )
         self.assertEqual(carried_out(self.room, "solve cameras").state, "done")
         newest = self.room.calibrations.first()
         self.assertEqual(newest.document["world"], "levelled")

@@ -1,7 +1,9 @@
 """The cameras' stand-in: what it shows, what it sends, and what it refuses."""
 
+import os
 from dataclasses import replace
-from unittest import TestCase
+from tempfile import TemporaryDirectory
+from unittest import TestCase, mock
 
 import numpy as np
 
@@ -10,14 +12,25 @@ from otrevo.core.formats.camera_packets import PacketReader
 from otrevo.core.optics.wand import keeper_corner
 from otrevo.core.sim.rig import make_room
 from otrevo.standins import cameras as standin
+from otrevo.standins import world
 
 ROOM = make_room(31, 6)
 
 
 class StandIn(TestCase):
+    def setUp(self):
+        folder = self.enterContext(TemporaryDirectory())
+        self.enterContext(mock.patch.dict(os.environ, OTREVO_STAGE=f"{folder}/stage.json"))
+        world.build(1, 31, cameras=6)
+
     def request(self, **values):
-        spec = {"seed": 31, "cameras": 6, "knocks": []}
-        return {"otrevo": "scene/1", "room": spec, "rate": "120/1", "scene": "still", "seed": 4} | values
+        return {"otrevo": "scene/1", "production": 1, "rate": "120/1", "scene": "still", "seed": 4} | values
+
+    def take(self, performer, motion, **values):
+        world.rehearse(7, motion)
+        world.embody(1, performer)
+        whose = {"id": 1, "name": "Ines", "height_m": 1.7}
+        return {"slate": 7, "title": "", "number": 1, "performer": whose, "seed": performer} | values
 
     def test_packets_of_a_scene_are_those_of_its_cameras(self):
         showing = standin.show(self.request(scene="sweep", wand=keeper_corner().to_document()))
@@ -38,8 +51,8 @@ class StandIn(TestCase):
                 standin.show(self.request(**wrong))
 
     def test_a_performance_has_bodies_in_the_way(self):
-        performance = {"motion": "rope haul", "performer_seed": 5, "seed": 6, "height_m": 1.7, "props": ["lantern"]}
-        showing = standin.show(self.request(scene="take", performance=performance))
+        take = self.take(5, "rope haul", props=["lantern"])
+        showing = standin.show(self.request(scene="take", take=take))
         self.assertGreater(showing.places.shape[1], 55)
         self.assertIsNotNone(showing.bodies)
         self.assertGreater(len(PacketReader().feed(b"".join(showing.packets(0, 0)))), 200)
@@ -50,8 +63,7 @@ class StandIn(TestCase):
         return len(sent), sum(len(p.centroids) for p in packets)
 
     def test_whoever_has_performed_is_still_there_until_it_is_cut(self):
-        performance = {"motion": "semaphore", "performer_seed": 4, "seed": 4, "height_m": 1.7}
-        showing = standin.show(self.request(scene="take", performance=performance))
+        showing = standin.show(self.request(scene="take", take=self.take(4, "semaphore")))
         last = len(showing.places) // standin.PIECE_FRAMES
         self.assertTrue(np.isfinite(showing.last_places).all(), "covered for a moment is not gone")
         frames, seen = self.centroids(showing, last - 1)

@@ -1,14 +1,12 @@
 """Takes measured against the calibration of their room: a knock found, the camera placed anew, takes rebuilt."""
 
 import json
-from datetime import timedelta
 
 import numpy as np
 from django.test import TestCase
 
 from otrevo.core.sim.rig import film
 from otrevo.core.sim.scenes import scene
-from otrevo.server.floor.models import Rolling
 from otrevo.server.stage.actions import draw_blinds
 from otrevo.server.stage.room import (
     calibrated,
@@ -16,13 +14,13 @@ from otrevo.server.stage.room import (
     new_version,
     rig_of,
     room_of,
-    simulated,
 )
 from otrevo.server.takes.actions import make_take
-from otrevo.server.takes.models import Take
 from otrevo.server.takes.streams import read_centroids, read_stream, recorded, write_centroids
 from otrevo.server.work.models import Run
+from otrevo.standins import world
 from tests.server.production import calibrate, make_production, work
+from tests.server.recording import Stage, recorded_take
 from tests.server.test_server import post, signed_in
 from tests.server.test_stage import RATE, carried_out
 
@@ -37,12 +35,7 @@ class Trust(TestCase):
         calibrate(cls.slate.performer)
 
     def rolled(self):
-        technician = signed_in("technician")
-        post(technician, f"/slates/{self.slate.pk}/roll")
-        began = Rolling.objects.get()
-        began.started_at = began.started_at - timedelta(seconds=7)
-        began.save()
-        take = Take.objects.get(pk=post(technician, f"/slates/{self.slate.pk}/cut").json()["id"])
+        take = recorded_take(self.slate, 7.0)
         work()
         take.refresh_from_db()
         return take
@@ -52,11 +45,11 @@ class Trust(TestCase):
         true = self.rolled()
         self.assertEqual(true.stage_calibration.version, 1)
         self.assertEqual(true.runs.get(name="rebuild").figures["knocked"], [])
-        self.assertEqual(
-            post(technician, f"/productions/{self.production.pk}/stage/knock", {"camera": "c05"}).status_code, 422
-        )  # nobody runs the recorder here; the knock has happened all the same
-        self.room.refresh_from_db()
-        self.assertEqual([k[0] for k in self.room.knocks], ["c05"])
+        with Stage():
+            path = f"/productions/{self.production.pk}/stage/knock"
+            self.assertIn("ran into c05", post(technician, path, {"camera": "c05"}).json()["words"])
+            self.assertIn("no camera c99", post(technician, path, {"camera": "c99"}).json()["detail"])
+        self.assertIn("cannot be reached", post(technician, path, {"camera": "c05"}).json()["detail"])
         take = self.rolled()
         rebuild = take.runs.get(name="rebuild")
         self.assertEqual([k["camera"] for k in rebuild.figures["knocked"]], ["c05"])
@@ -73,7 +66,7 @@ class Trust(TestCase):
         self.assertEqual(run.figures["takes"], [take.pk, later.pk], "every take since the knock tells of it")
         newest = self.room.calibrations.first()
         self.assertIn("and 1 more", newest.words)
-        hangs, found = simulated(self.room).cameras[4], calibrated(newest)[0][4]
+        hangs, found = world.room(self.production.pk).cameras[4], calibrated(newest)[0][4]
         self.assertLess(np.linalg.norm(hangs.position_m - found.position_m), 0.001)
         rows = {r["take_id"]: r for r in technician.get(f"/api/productions/{self.production.pk}/stage").json()["takes"]}
         self.assertTrue(rows[take.pk]["older"])
@@ -110,9 +103,10 @@ class Trust(TestCase):
         self.assertIn("in use", send(24).json()["detail"])
         self.room.calibrations.all().delete()
         draw_blinds(self.room, [{"camera": "c12", "x": 9, "y": 9, "radius": 9}], "one", None)
-        send(24)  # nobody runs the recorder here, which is told
+        with Stage():
+            send(24)
         self.room.refresh_from_db()
-        self.assertEqual((len(rig_of(self.room)[0]), len(simulated(self.room).cameras)), (24, 24))
+        self.assertEqual((len(rig_of(self.room)[0]), len(world.room(self.production.pk).cameras)), (24, 24))
         self.assertEqual(current_blinds(self.room)[0], [])
         self.assertEqual(send(5).status_code, 422)
 
@@ -125,13 +119,15 @@ class Trust(TestCase):
         self.assertEqual(take.runs.get(name="solve").state, "cancelled")
         technician = signed_in("technician")
         self.assertIsNone(technician.get(f"/api/takes/{take.pk}/trust").json())
-        new_version(self.room, "level", "later", simulated(self.room).cameras, "levelled", [], None)
+        new_version(self.room, "level", "later", world.room(self.production.pk).cameras, "levelled", [], None)
         self.assertEqual(post(technician, f"/takes/{take.pk}/passes/rebuild").status_code, 200)
         work()
         self.assertEqual(take.runs.filter(name="solve").last().state, "done")
 
     def test_the_wrong_calibration_is_told(self):
-        wrong = [c.moved(np.eye(3), np.array([0.3 * i, 0, 0])) for i, c in enumerate(simulated(self.room).cameras)]
+        wrong = [
+            c.moved(np.eye(3), np.array([0.3 * i, 0, 0])) for i, c in enumerate(world.room(self.production.pk).cameras)
+        ]
         new_version(self.room, "level", "wrong", wrong, "levelled", [], None)
         take = self.rolled()
         rebuild = take.runs.get(name="rebuild")
@@ -161,7 +157,7 @@ class Trust(TestCase):
         self.assertIn("no such take", carried_out(self.room, "place again", take=10**6, camera="c01").message)
 
     def test_cameras_nobody_calibrated_are_left_out(self):
-        cameras = simulated(self.room).cameras
+        cameras = world.room(self.production.pk).cameras
         new_version(self.room, "level", "ten of them", cameras[:10], "levelled", [], None)
         take = self.rolled()
         figures = take.runs.get(name="rebuild").figures
@@ -171,7 +167,7 @@ class Trust(TestCase):
     def test_stored_centroids_come_back(self):
         take = make_take(self.slate, None, duration_s=2.0, out_s=2.0)
         rig, _ = rig_of(self.room)
-        seen, _ = film(simulated(self.room).cameras, scene("floor markers", 1, 2.0), 1)
+        seen, _ = film(world.room(self.production.pk).cameras, scene("floor markers", 1, 2.0), 1)
         write_centroids(take, "cameras", RATE, seen, [c.name for c in rig])
         back = read_centroids(recorded(take, "cameras"))
         np.testing.assert_array_equal(back.frame, seen.frame)

@@ -12,7 +12,7 @@ from otrevo.server.takes.actions import appear, make_take
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.material import latest, material_of
 from otrevo.server.takes.streams import recorded, write_stream
-from tests.server.production import calibrate, make_production, work
+from tests.server.production import BODY_SEED, calibrate, make_production, work
 from tests.server.test_server import signed_in
 
 
@@ -26,13 +26,12 @@ class TwoInATake(TestCase):
             name="Tomas",
             height_m=1.83,
             kit=["optical", "suit"],
-            body_seed=cls.ines.body_seed,
         )
         fmt = cls.production.timecode_format
         cls.take = make_take(cls.slate, None, duration_s=12.0, out_s=12.0, first_timecode_frame=5000)
         calibrate(cls.ines)
         cls.take.appearances.update(calibration=cls.ines.calibrations.first())
-        cls.rolled = roll("rope haul", cls.ines.body_seed, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
+        cls.rolled = roll("rope haul", BODY_SEED, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
         points, suit = cls.rolled.streams["optical"], cls.rolled.streams["suit"]
         write_stream(cls.take, "optical", "points", Fraction(120), points.data[:1440], stamps=points.stamps)
         late = suit.stamps + [0.0, 0.25]  # the other suit began a quarter of a second later

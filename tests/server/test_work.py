@@ -16,7 +16,7 @@ from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
 from otrevo.server.stage.actions import keep_recording
 from otrevo.server.stage.jobs import queue_step
-from otrevo.server.stage.room import room_of, simulated
+from otrevo.server.stage.room import room_of
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.material import latest
@@ -25,7 +25,8 @@ from otrevo.server.takes.streams import write_stream
 from otrevo.server.work.execution import MOST_ATTEMPTS, Superseded, carry_out, claim, finish
 from otrevo.server.work.models import Run
 from otrevo.server.work.worker import rescue
-from tests.server.production import calibrate, make_production, work
+from otrevo.standins import world
+from tests.server.production import BODY_SEED, calibrate, make_production, work
 from tests.server.test_server import post, signed_in
 from tests.server.workers import all_ended, kill, running, start_worker, told, wait_until, worker
 
@@ -35,7 +36,7 @@ class WithATake(TransactionTestCase):
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
         fmt = self.production.timecode_format
-        rolled = roll("rope haul", self.slate.performer.body_seed, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
+        rolled = roll("rope haul", BODY_SEED, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
         self.take = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
         for name, stream in rolled.streams.items():
             whose = self.slate.performer if name == "suit" else None
@@ -92,7 +93,7 @@ class KilledWorkers(WithATake):
     def test_in_the_middle_of_a_step_of_the_room(self):
         room = room_of(self.production)
         wand = SHIPPED_WANDS["quay corner"]
-        truth = simulated(room)
+        truth = world.room(self.production.pk)
         seen, _ = film(truth.cameras, scene("sweep", 3, 20.0, 120.0, wand), 3, Faults(), lamps=truth.lamps)
         keep_recording(room, "sweep", seen, Fraction(120), None, wand.to_document())
         versions = room.calibrations.count()

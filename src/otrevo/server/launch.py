@@ -227,7 +227,7 @@ def demo(arguments):
     try:
         cluster.start()
         prepare(data)
-        from otrevo.server.demo import SIGN_INS, load_demo
+        from otrevo.server.demo import SIGN_INS, load_demo, record_takes
         from otrevo.server.work.queue import waiting
 
         fresh = load_demo()
@@ -237,10 +237,11 @@ def demo(arguments):
         children = start_children(port, data)
         if not wait_for(f"http://127.0.0.1:{port}/api/health"):
             raise LaunchError(f"The web server did not answer; see {data / 'web.log'}.")
+        if fresh:
+            print(f"The demo production's takes are being recorded, lined up, labelled and solved. Who cannot wait can watch at "
+                  f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip
         record_takes()
         if fresh:
-            print(f"The demo production's takes are being lined up, labelled and solved. Who cannot wait can watch at "
-                  f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip
             told = None
             while left := waiting():
                 if left != told:

@@ -103,7 +103,9 @@ def show(request):
     if request["scene"] == "take":
         take = request["take"]
         places, bodies = _performance(json.dumps(take, sort_keys=True))
-        return Showing(room, rate, places, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01))
+        return Showing(
+            room, rate, places, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01)
+        )
     seed = int(request.get("seed") or time.time() % 100_000)
     if request["scene"] not in SCENES:
         raise InputError(f"no scene '{request['scene']}'; expected take or one of {', '.join(SCENES)}")

@@ -142,11 +142,11 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
   }
 }
 
-/** Share of suit sensors that arrived, as a filled band; losses are holes. */
-export function drawPresence(p: Paint, track: Track, sensors: number): void {
+/** Share of a device's parts that answered, as a filled band; losses are holes. */
+export function drawShare(p: Paint, track: Track, parts: number): void {
   const { g, theme, width, height } = p;
   g.clearRect(0, 0, width, height);
-  const per = track.width / sensors;
+  const per = track.width / parts;
   g.fillStyle = theme.good;
   for (let c = 0; c < width; c += 1) {
     const a = Math.max(0, sampleAt(p, track, c));
@@ -155,8 +155,8 @@ export function drawPresence(p: Paint, track: Track, sensors: number): void {
     let lowest = 1;
     for (let s = a; s < b; s += 1) {
       let here = 0;
-      for (let k = 0; k < sensors; k += 1) if (!Number.isNaN(track.values[s * track.width + k * per])) here += 1;
-      lowest = Math.min(lowest, here / sensors);
+      for (let k = 0; k < parts; k += 1) if (!Number.isNaN(track.values[s * track.width + k * per])) here += 1;
+      lowest = Math.min(lowest, here / parts);
     }
     g.globalAlpha = 0.5;
     g.fillRect(c, height - 3 - lowest * (height - 6), 1, lowest * (height - 6));

@@ -4,10 +4,11 @@ import { Dialog, Modal, ModalOverlay } from 'react-aria-components';
 import { useParams, useSearchParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { patch, post, type Me, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
-import { useBenchLanes } from '../bench/bench-lanes';
+import { useBenchLanes } from '../bench/lanes';
 import { PassStrip, type Settings } from '../bench/passes';
 import { grouped, proposalBy, sameKind, SnagList } from '../bench/snags';
 import { Splitter, useSplit } from '../bench/splitter';
+import { useDevices } from '../queries/production';
 import { useBody, useProps, useTake, useTracks } from '../queries/take';
 import { Lanes } from '../lanes/lanes';
 import type { Range } from '../lanes/draw';
@@ -116,7 +117,9 @@ const KEYS: [string, string][] = [
 ];
 
 /** The streams that are drawn, and how many samples are skipped for one that is kept. */
-const WANTED = { mended: 1, labelled: 1, residual: 1, 'joint uncertainty': 1, suit: 2, gloves: 2, face: 1, room: 48 };
+const WANTED: Record<string, number> = { mended: 1, labelled: 1, residual: 1, 'joint uncertainty': 1 };
+const NO_DEVICES: Schemas['DeviceOut'][] = [];
+const WAVE_STEP = 48; // samples of sound that become one peak in a lane
 
 function ClockFace({ transport, labelOf }: { transport: Transport; labelOf: (s: number) => string }) {
   const ref = useRef<HTMLSpanElement>(null);
@@ -156,15 +159,18 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
   }, [transport, duration]);
 
   const body = useBody(data.streams);
-  const { tracks: loaded, failed: notLoaded } = useTracks(data.streams, WANTED);
+  const devices = useDevices().data ?? NO_DEVICES;
+  const wanted = useMemo(
+    () => ({ ...WANTED, ...Object.fromEntries(devices.filter((d) => d.lane).map((d) => [d.id, d.lane!.draws === 'wave' ? WAVE_STEP : 1])) }),
+    [devices],
+  );
+  const { tracks: loaded, failed: notLoaded } = useTracks<string>(data.streams, wanted);
   const props = useProps(data.streams);
   const markers = loaded.mended ?? loaded.labelled;
   const names = useMemo(() => {
     const stream = data.streams.filter((s) => s.name === 'mended' || s.name === 'labelled').at(-1);
     return (stream?.details as { names?: string[] } | undefined)?.names ?? [];
   }, [data.streams]);
-
-  const shapes = useMemo(() => (data.streams.find((s) => s.name === 'face')?.details as { names?: string[] } | undefined)?.names ?? [], [data.streams]);
 
   const [range, setRange] = useState<Range>({ from: 0, to: duration });
   useEffect(() => setRange({ from: 0, to: duration }), [duration]);
@@ -221,7 +227,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     enabled: proposed !== null,
     staleTime: Infinity,
   }).data;
-  const ghost = useMemo(() => {
+  const proposal = useMemo(() => {
     if (!preview || !proposed) return null;
     const changed = preview.after.map((p, i) => (p && !preview.before[i] ? p : proposed.kind === 'fill' ? null : p));
     return { first: preview.first, rate: markers?.rate ?? 1, start: markers?.start ?? 0, path: changed as ([number, number, number] | null)[] };
@@ -302,12 +308,9 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
 
   const lower = useSplit('lanes', 300, 120, 620);
   const side = useSplit('snags', 370, 240, 620);
-  const tracks = useMemo(
-    () => ({ markers, labelled: loaded.labelled, residual: loaded.residual, uncertainty: loaded['joint uncertainty'], suit: loaded.suit, gloves: loaded.gloves, face: loaded.face, room: loaded.room }),
-    [markers, loaded],
-  );
   const lanes = useBenchLanes({
-    tracks, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, ghost: here?.subject === names[marker] ? ghost : null, theme: night, jaw: Math.max(0, shapes.indexOf('jawOpen')), blink: Math.max(0, shapes.indexOf('eyeBlinkLeft')),
+    tracks: loaded, devices, names, groups, selectedSnag: snag, marker: marker < 0 ? null : marker, open, theme: night,
+    proposal: here?.subject === names[marker] ? proposal : null,
     hasOptical: data.streams.some((s) => s.name === 'optical'), notLoaded,
     onOpen: () => setOpen(!open), onMarker: (m) => put({ marker: m === null ? null : (names[m] ?? null) }), onSnag: goTo,
   });
@@ -337,7 +340,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
               <Panel name="The view">
               <StageView
                 caption={`${take.performers.join(', ')} · ${body ? (markers ? 'solved body over markers' : 'body from a file') : 'markers, not solved yet'}`}
-                body={body} markers={markers ?? null} props={props} ghost={ghost} names={names} transport={transport} selected={marker < 0 ? null : marker}
+                body={body} markers={markers ?? null} props={props} ghost={proposal} names={names} transport={transport} selected={marker < 0 ? null : marker}
                 onSelect={(m) => put({ marker: m === null ? null : (names[m] ?? null) })}
               />
               </Panel>

@@ -7,7 +7,7 @@ import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, TextInput, Tro
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
-import { useBoard, useCast } from '../queries/production';
+import { useBoard, useCast, useDevices } from '../queries/production';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -156,11 +156,12 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   const client = useQueryClient();
   const board = useBoard(production);
   const c = performer.calibrations[0];
+  const devices = useDevices().data ?? [];
+  const worn = devices.filter((d) => d.id !== 'optical' && performer.kit.includes(d.id));
   const slate = board.data?.days.flatMap((d) => d.slates).find((s) => s.id === performer.warm_up_slate_id);
   const last = slate?.takes.at(-1);
   const v = last && verdict(last.runs);
   const f = (c?.figures ?? {}) as { residual_rms_mm?: number; named_share?: number; joints_hardly_moved?: string[]; markers_never_seen?: string[] };
-  const suit = Object.values((c?.suit ?? {}) as Record<string, { residual_deg: number }>);
   const length = (name: string) => {
     const b = (c?.bones as unknown as Bone[] | undefined)?.find((x) => x.name === name);
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
@@ -178,7 +179,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 18 }}>
         <h1 style={{ margin: 0, fontSize: 22 }}>{performer.name}</h1>
         <span><Figure>{performer.height_m.toFixed(2)}</Figure> m</span>
-        <Quiet>{performer.kit.join(' · ')}</Quiet>
+        <Quiet>{performer.kit.map((k) => devices.find((d) => d.id === k)?.words ?? k).join(' · ')}</Quiet>
         <span style={{ marginLeft: 'auto' }}>{roll}</span>
       </div>
       <Trouble error={warmUp.error} />
@@ -197,9 +198,10 @@ function Detail({ performer, production }: { performer: PerformerOut; production
             <div><dt>Calibration</dt><dd>v{c.version}</dd><small>{new Date(c.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</small></div>
             <div><dt>Markers to body, RMS</dt><dd><Figure>{f.residual_rms_mm?.toFixed(1)} mm</Figure></dd><small>{(f.residual_rms_mm ?? 99) < 5 ? 'good: under 5 mm' : 'high: over 5 mm, look at the markers'}</small></div>
             <div><dt>Points named</dt><dd><Figure>{(100 * (f.named_share ?? 0)).toFixed(1)} %</Figure></dd><small>nobody clicked</small></div>
-            <div><dt>Suit sensors</dt><dd>{suit.length ? <Figure>{suit.length} · {Math.max(...suit.map((s) => s.residual_deg)).toFixed(1)}°</Figure> : <Quiet>not worn</Quiet>}</dd><small>{suit.length ? 'worst sensor against its limb' : 'a half-kit, no fault'}</small></div>
-            <div><dt>Gloves</dt><dd>{c.gloves ? 'flat hand and fist' : <Quiet>not worn</Quiet>}</dd></div>
-            <div><dt>Face</dt><dd>{performer.kit.includes('face') ? `${52 - c.face_weak.length} of 52 shapes` : <Quiet>not worn</Quiet>}</dd><small title={c.face_weak.join(', ')}>{c.face_weak.length ? `${c.face_weak.length} hardly shown in the warm-up` : ''}</small></div>
+            {worn.map((d) => {
+              const found = c.devices.find((x) => x.id === d.id);
+              return <div key={d.id}><dt>{d.words}</dt><dd>{found ? <Figure>{found.said}</Figure> : <Quiet>not calibrated</Quiet>}</dd><small title={found?.details}>{found?.details}</small></div>;
+            })}
             <div style={{ gridColumn: 'span 2' }}><dt>To check</dt><dd style={{ fontSize: 14 }}>
               {f.joints_hardly_moved?.length ? `hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
               {f.markers_never_seen?.length ? `never seen: ${f.markers_never_seen.join(', ')}.` : ''}
@@ -228,13 +230,13 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   );
 }
 
-const KIT: [string, string][] = [['optical', 'markers'], ['suit', 'suit'], ['gloves', 'gloves'], ['face', 'face camera']];
-
 function NewPerformer({ production, onDone }: { production: number; onDone: (id?: number) => void }) {
   const client = useQueryClient();
   const [name, setName] = useState('');
   const [height, setHeight] = useState('');
-  const [kit, setKit] = useState(['optical', 'suit', 'gloves', 'face']);
+  const devices = useDevices().data?.filter((d) => d.worn) ?? [];
+  const [left, setLeft] = useState<string[]>([]); // what is left out
+  const kit = devices.map((d) => d.id).filter((d) => !left.includes(d));
   const add = useMutation({
     mutationFn: () => post<PerformerOut>(`/productions/${production}/performers`, { name, height_m: Number(height.replace(',', '.')), kit }),
     onSuccess: async (p) => {
@@ -253,9 +255,9 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
       >
         <TextInput label="Name" value={name} onChange={setName} isRequired maxLength={60} autoFocus />
         <TextInput label="Height in metres" value={height} onChange={setHeight} isRequired style={{ width: 130 }} />
-        {KIT.map(([id, words]) => (
+        {devices.map(({ id, words }) => (
           <label key={id} className="tick">
-            <input type="checkbox" checked={kit.includes(id)} disabled={id === 'optical'} onChange={(e) => setKit(e.target.checked ? [...kit, id] : kit.filter((k) => k !== id))} />
+            <input type="checkbox" checked={kit.includes(id)} disabled={id === 'optical'} onChange={(e) => setLeft(e.target.checked ? left.filter((k) => k !== id) : [...left, id])} />
             {words}
           </label>
         ))}

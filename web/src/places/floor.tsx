@@ -7,6 +7,7 @@ import { Thumbnail, type Picture } from '../lanes/thumbnail';
 import { BigButton, Empty, Figure, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
+import { DevicesLive } from './devices-live';
 import { CamerasLive, type Knocked } from '../stage/cameras-live';
 import { night } from '../theme';
 import { formatOf, labelAt, rateWords } from '../time/timecode';
@@ -81,18 +82,6 @@ const State = styled.div<{ $rolling: boolean }>`
   padding: 0 20px;
   border: ${(p) => (p.$rolling ? `3px solid ${p.theme.wrong}` : `1px solid ${p.theme.hairline}`)};
   font-size: 20px;
-`;
-
-const Device = styled.div`
-  display: grid;
-  grid-template-columns: 20px 1fr auto;
-  padding: 9px 16px;
-  min-height: 44px;
-  border-bottom: 1px solid ${(p) => p.theme.hairline};
-  small {
-    grid-column: 2 / -1;
-    color: ${(p) => p.theme.quiet};
-  }
 `;
 
 /** Seconds since the roll by the server's clock, ticking with the display. */
@@ -341,17 +330,7 @@ export function Floor({ me }: { me: Me }) {
           </Middle>
           <Side style={{ borderRight: 0, borderLeft: `1px solid ${night.hairline}` }}>
             <h2>Devices of {slate.performer}’s kit</h2>
-            {floor.data?.devices.map((d) => {
-              const here = d.state !== 'not in this kit';
-              return (
-                <Device key={d.name}>
-                  <span aria-hidden="true" style={{ color: here ? night.good : night.quiet }}>{here ? '●' : '○'}</span>
-                  <span>{d.name}</span>
-                  <Figure>{here ? `${d.rate_hz >= 1000 ? `${d.rate_hz / 1000} k` : `${d.rate_hz} `}Hz` : '–'}</Figure>
-                  <small>{d.state}</small>
-                </Device>
-              );
-            })}
+            <DevicesLive production={production} kit={floor.data?.devices ?? []} performer={slate.performer} />
             <h2 style={{ marginTop: 22 }}>Cameras</h2>
             <div style={{ padding: '0 16px' }}><CamerasLive production={production} onKnocked={setKnocked} /></div>
           </Side>

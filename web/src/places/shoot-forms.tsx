@@ -6,7 +6,6 @@ import { FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '..
 import { rateWords } from '../time/timecode';
 import { useCast } from '../queries/production';
 
-const MOTIONS = ['semaphore', 'rope haul', 'lantern', 'radio watch'];
 const PROPS = ['lantern'];
 const RATES = ['24000/1001', '24', '25', '30000/1001', '30', '48000/1001', '48', '50', '60000/1001', '60'];
 
@@ -17,11 +16,10 @@ export function NewSlate({ dayId, production, onDone }: { dayId: number; product
   const [name, setName] = useState('');
   const [title, setTitle] = useState('');
   const [picked, setWho] = useState<number | null>(null);
-  const [motion, setMotion] = useState(MOTIONS[0]);
   const [props, setProps] = useState<string[]>([]);
   const who = picked ?? people[0]?.id;
   const add = useMutation({
-    mutationFn: () => post(`/days/${dayId}/slates`, { name, title, performer_id: who, performance: motion, props }),
+    mutationFn: () => post(`/days/${dayId}/slates`, { name, title, performer_id: who, props }),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ['board', production] });
       onDone();
@@ -42,14 +40,6 @@ export function NewSlate({ dayId, production, onDone }: { dayId: number; product
           <select value={who} onChange={(e) => setWho(Number(e.target.value))}>
             {people.map((p) => (
               <option key={p.id} value={p.id}>{p.name}</option>
-            ))}
-          </select>
-        </label>
-        <label>
-          Simulated performance
-          <select value={motion} onChange={(e) => setMotion(e.target.value)}>
-            {MOTIONS.map((m) => (
-              <option key={m}>{m}</option>
             ))}
           </select>
         </label>

@@ -13,6 +13,7 @@ export type Sweep = {
   wanted: number[][];
   cameras: CameraSweep[];
 };
+export type LiveDevice = { id: string; words: string; performer: string; trouble: string | null; rate: number; hz: number; lost: number; answering: number };
 export type Live = {
   kind: string;
   recording: boolean;
@@ -20,6 +21,7 @@ export type Live = {
   timecode_s: number | null;
   rate: number;
   cameras: LiveCamera[];
+  devices: LiveDevice[];
   points: number[][];
   sweep: Sweep | null;
   knocked: { camera: string; shift_px: number; at_s: number }[];

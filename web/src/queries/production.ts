@@ -19,6 +19,11 @@ export function useCast(production: number) {
   return useQuery({ queryKey: ['cast', production], queryFn: () => get<PerformerOut[]>(`/productions/${production}/cast`), refetchInterval: useAsking(4000) });
 }
 
+/** All devices there are, in the order of their lanes; the same until Otrevo itself changes. */
+export function useDevices() {
+  return useQuery({ queryKey: ['devices'], queryFn: () => get<Schemas['DeviceOut'][]>('/devices'), staleTime: Infinity });
+}
+
 /** What packages can hold and what can be dropped on a slate; the same until Otrevo itself changes. */
 export function useFormats() {
   return useQuery({ queryKey: ['formats'], queryFn: () => get<Schemas['FormatsOut']>('/formats'), staleTime: Infinity });

@@ -54,7 +54,7 @@ export function useRoom(production: number) {
       mutationFn: (cameras: number) => put<RoomOut>(`${base}/size`, { cameras }),
       onSuccess: (data) => client.setQueryData(['stage', production], data),
     }),
-    knock: useMutation({ mutationFn: (camera: string) => post(`${base}/knock`, { camera }), onSettled: refresh }),
+    knock: useMutation({ mutationFn: (camera: string) => post<{ words: string }>(`${base}/knock`, { camera }), onSettled: refresh }),
   };
 }
 

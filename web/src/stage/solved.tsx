@@ -319,12 +319,12 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
           </div>
         </>
       )}
-      <h3>Simulated room</h3>
-      <Row>
+      {room.simulated && <h3>Simulated room</h3>}
+      {room.simulated && <Row>
         <Quiet>Let somebody run into</Quiet>
         <PlainButton isDisabled={!canWork || !selected} onPress={() => selected && deeds.knock.mutate(selected)}>{selected ?? 'a camera (pick one)'}</PlainButton>
-        {room.knocks.length > 0 && <Quiet>so far: {room.knocks.join(', ')}</Quiet>}
-      </Row>
+        {deeds.knock.data && <Quiet role="status">{deeds.knock.data.words}</Quiet>}
+      </Row>}
     </Panel>
   );
 }

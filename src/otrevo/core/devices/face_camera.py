@@ -23,7 +23,10 @@ def track(stream, document, duration_s):
 
 def says(document):
     weak = document.get("weak", [])
-    return f"{len(FACE_SHAPES) - len(weak)} of {len(FACE_SHAPES)} shapes", f"hardly shown: {', '.join(weak)}" if weak else ""
+    return (
+        f"{len(FACE_SHAPES) - len(weak)} of {len(FACE_SHAPES)} shapes",
+        f"hardly shown: {', '.join(weak)}" if weak else "",
+    )
 
 
 DEVICE = Device(

@@ -59,7 +59,9 @@ class DevicePacketReader:
             if version != VERSION:
                 raise InputError(f"{words}: sends packets of version {version}; this program reads version {VERSION}.")
             if numbers != width or count * numbers > MOST_NUMBERS:
-                raise InputError(f"{words}: sends {count} samples of {numbers} numbers; expected {width} in each sample.")
+                raise InputError(
+                    f"{words}: sends {count} samples of {numbers} numbers; expected {width} in each sample."
+                )
             end = at + _HEAD.size + 4 * count * numbers
             if end > len(data):
                 break

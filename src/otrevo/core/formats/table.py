@@ -28,7 +28,9 @@ def read_table(path, channels="channels"):
         with path.open(newline="", encoding="utf-8-sig") as file:
             rows = list(csv.reader(file))
     except UnicodeDecodeError:
-        raise InputError(f"{path.name}: not text; expected CSV with a header of 'time' and names of {channels}.") from None
+        raise InputError(
+            f"{path.name}: not text; expected CSV with a header of 'time' and names of {channels}."
+        ) from None
     if not rows or not rows[0] or rows[0][0].strip() != "time":
         raise InputError(f"{path.name}: line 1: the header must begin with 'time', followed by names of {channels}.")
     names = [n.strip() for n in rows[0][1:]]

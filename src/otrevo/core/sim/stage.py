@@ -69,9 +69,11 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
         )
     for device in DEVICES:
         if device.id in kit and device.id != "optical":
-            streams[device.id], clocks[device.id] = device_stream(
+            streams[device.id], clock = device_stream(
                 device, performance, performer_seed, take_seed, fmt, timecode_frame
             )
+            if clock is not None:
+                clocks[device.id] = clock
     return RolledTake(streams, zero, performer, performance, optical, clocks, carried)
 
 

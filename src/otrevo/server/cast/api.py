@@ -1,5 +1,6 @@
 """Cast: performers, kits, warm-ups and what they gave."""
 
+from dataclasses import asdict
 from datetime import datetime
 
 from ninja import Field, Router, Schema
@@ -45,6 +46,43 @@ class PerformerIn(Schema):
     name: str = Field(max_length=60)
     height_m: float
     kit: list[str]
+
+
+class CurveOut(Schema):
+    """One curve of a lane; channel: of the flattened sample."""
+
+    channel: int
+    side: str
+    line: str
+
+
+class LaneOut(Schema):
+    """How a device's stream is drawn on the Bench (core.devices.contract.Lane)."""
+
+    detail: str
+    height: int
+    draws: str
+    parts: int
+    curves: list[CurveOut]
+    least_span: float
+
+
+class DeviceOut(Schema):
+    """A device as it declares itself; worn: it can be part of a performer's kit."""
+
+    id: str
+    words: str
+    worn: bool
+    lane: LaneOut | None
+
+
+@router.get("/devices", response=list[DeviceOut])
+def devices(request):
+    """All devices there are, in the order of their lanes."""
+    return [
+        {"id": d.id, "words": d.words, "worn": d.worn, "lane": None if d.lane is None else asdict(d.lane)}
+        for d in DEVICES
+    ]
 
 
 @router.get("/productions/{production_id}/cast", response=list[PerformerOut])

@@ -23,7 +23,7 @@ router = Router(tags=["floor"])
 SHORTEST_TAKE_S = 2.0
 
 
-class DeviceOut(Schema):
+class KitDevice(Schema):
     """A device of the slate's kit or of the room; how it is doing comes over the live socket."""
 
     id: str
@@ -50,7 +50,7 @@ class RollingIn(Schema):
 
 class FloorOut(Schema):
     rolling: RollingOut | None
-    devices: list[DeviceOut]
+    devices: list[KitDevice]
     next_number: int
     calibrated: bool
 
@@ -83,9 +83,7 @@ def floor(request, slate_id: int):
     kit = [*worn(slate.performer.kit), *of_the_room()]
     return {
         "rolling": _rolling_out(rolling) if rolling else None,
-        "devices": [
-            {"id": d.id, "words": d.words, "worn": d.worn, "rate_hz": float(d.rate)} for d in kit
-        ],
+        "devices": [{"id": d.id, "words": d.words, "worn": d.worn, "rate_hz": float(d.rate)} for d in kit],
         "next_number": _next(slate),
         "calibrated": slate.performer.calibrations.exists(),
     }

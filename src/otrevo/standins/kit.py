@@ -1,0 +1,168 @@
+"""Stand-in for every device but the cameras: a process that sends device packets in real time over local sockets.
+
+`python -m otrevo.standins.kit PORT`. A client connects, says in one line of JSON which device it wants to hear, and
+receives its packets (core.devices.packets) until it goes:
+
+    {"otrevo": "device/1", "device": "suit", "performer": {"id": 1, "height_m": 1.68}, "timecode": {"rate": "30000/1001",
+     "drop": true}, "take": null}
+
+"take" is what standins.world.performance takes; without it whoever wears the device stands about. "zero_us" is the timecode at the roll,
+which was when the request came; with "stand_by" nothing is sent, but everybody takes their place.
+"""
+
+import asyncio
+import json
+import sys
+import threading
+import time
+from datetime import UTC, datetime
+from fractions import Fraction
+from functools import lru_cache
+
+import numpy as np
+
+from otrevo.core.devices.catalogue import device_named
+from otrevo.core.devices.packets import encode_device_packet
+from otrevo.core.errors import InputError
+from otrevo.core.sim.devices import device_stream
+from otrevo.core.sim.stage import performed
+from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.standins import world
+
+LONGEST_S = 300.0
+IDLE_S = 1.5
+DAY_US = 86_400_000_000
+_one_performs = threading.Lock()
+
+
+@lru_cache(maxsize=4)
+def _performed(document):
+    return performed(**json.loads(document))[1]
+
+
+def _performance(take):
+    """The Performance of a take, worked out once for all devices that follow it."""
+    with _one_performs:
+        return _performed(json.dumps(world.performance(take), sort_keys=True))
+
+
+class Sending:
+    """One device as it sends: a take's stream, held after its end until somebody cuts, or a moment of standing about."""
+
+    def __init__(self, request):
+        if request.get("otrevo") != "device/1":
+            raise InputError("expected a device/1 request")
+        self.device, self.take = device_named(request["device"]), request.get("take")
+        code = request["timecode"]
+        self.format = TimecodeFormat(Fraction(code["rate"]), code["drop"])
+        zero_us = request.get("zero_us")
+        if zero_us is None:
+            now = datetime.now(UTC)
+            midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
+            zero_us = int((now - midnight).total_seconds() * 1e6)
+        self.frame = round(zero_us / 1e6 * self.format.rate) % self.format.frames_per_day
+        self.shown_as = self.take or {
+            "slate": 0,
+            "number": 0,
+            "warm_up": True,
+            "performer": request.get("performer") or _NOBODY,
+        }
+        self._load(None if self.take else IDLE_S)
+
+    def _load(self, seconds):
+        """Have the device follow the performance, whole or longer, or a moment at its beginning."""
+        performance = _performance(self.shown_as)
+        if seconds is not None:
+            performance = performance.until(seconds) if self.take else performance.first(seconds)
+        seed = world.performance(self.shown_as)
+        stream, self.clock = device_stream(
+            self.device, performance, seed["performer_seed"], seed["seed"], self.format, self.frame
+        )
+        self.samples = stream.data.reshape(len(stream.data), -1)
+        self.stamps = {int(number): second for number, second in stream.stamps}
+
+    def packet(self, first):
+        """(seconds after the roll at which it is due, its bytes or None when it was lost, samples in it); None at the end."""
+        count = self.device.per_packet
+        if not self.take:  # to and fro, so that nothing leaps
+            at = np.abs(
+                (np.arange(first, first + count) + len(self.samples) - 1) % (2 * len(self.samples) - 2)
+                - len(self.samples)
+                + 1
+            )
+            return self._due(first + count), encode_device_packet(first, self.samples[at]), count
+        if first + count > len(self.samples) and first / float(self.device.rate) < LONGEST_S - IDLE_S:
+            self._load(LONGEST_S)
+        part = self.samples[first : first + count]
+        if not len(part):
+            return None
+        lost = np.isnan(part).all()
+        data = None if lost else encode_device_packet(first, part, self.stamps.get(first))
+        return self._due(first + len(part)), data, len(part)
+
+    def _due(self, number):
+        if self.clock is None:
+            return number / float(self.device.rate)
+        return self.clock.start_s + number / self.clock.rate_hz * (1 + 1e-6 * self.clock.drift_ppm)
+
+
+_NOBODY = {"id": 0, "height_m": 1.7}
+
+
+def lasts_s(take):
+    """How long a take's performance lasts, seconds."""
+    motion = _performance(take).motion
+    return len(motion) / float(motion.rate)
+
+
+def packets_at_once(request, seconds):
+    """All that a device would have sent in a take of so many seconds, without waiting for it."""
+    sending, first, out = Sending(request), 0, []
+    while (packet := sending.packet(first)) is not None and packet[0] <= seconds:
+        if packet[1] is not None:
+            out.append(packet[1])
+        first += packet[2]
+    return b"".join(out)
+
+
+async def _send(sending, writer, asked_at):
+    first = 0
+    while (packet := await asyncio.to_thread(sending.packet, first)) is not None:
+        due, data, count = packet
+        wait = asked_at + due - time.monotonic()
+        if wait > 0.002:
+            await asyncio.sleep(wait)
+        if data is not None:
+            writer.write(data)
+            await writer.drain()
+        first += count
+
+
+async def _serve(reader, writer):
+    asked_at = time.monotonic()
+    try:
+        request = json.loads(await reader.readline())
+        asked_at = time.monotonic()
+        sending = await asyncio.to_thread(Sending, request)
+        if not request.get("stand_by"):
+            await _send(sending, writer, asked_at)
+    except (InputError, ValueError, KeyError, TypeError) as error:
+        print(f"kit: request refused: {error}", file=sys.stderr, flush=True)
+    except ConnectionError:
+        pass
+    finally:
+        writer.close()
+
+
+async def main(port):
+    server = await asyncio.start_server(_serve, "127.0.0.1", port, limit=1 << 20)
+    print(f"kit: stand-in listens on 127.0.0.1:{port}", file=sys.stderr, flush=True)
+    async with server:
+        await server.serve_forever()
+
+
+if __name__ == "__main__":
+    try:
+        asyncio.run(main(int(sys.argv[1])))
+    except KeyboardInterrupt:
+        pass

@@ -1,0 +1,69 @@
+"""Takes for server tests: recorded at once from the stand-ins, or rolled through stand-ins and a recorder on real sockets."""
+
+import asyncio
+import os
+import threading
+from unittest import mock
+
+from otrevo.server.live import address
+from otrevo.server.recorder.process import Recorder
+from otrevo.server.rehearsal import record
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import queue_all
+from otrevo.standins import cameras, kit
+
+
+def recorded_take(slate, seconds=22.0, **rehearsed):
+    """A take that was recorded and whose passes are queued, as after a cut."""
+    take = make_take(slate, None, first_timecode_frame=5000)
+    record(take, seconds, **rehearsed)
+    queue_all(take)
+    return take
+
+
+class Stage:
+    """The stand-ins and a recorder on sockets of their own; `async with` in this loop, `with` in a thread beside the test."""
+
+    own_loop = False
+
+    async def __aenter__(self):
+        self.cameras = await asyncio.start_server(cameras._serve, "127.0.0.1", 0, limit=1 << 20)
+        self.kit = await asyncio.start_server(kit._serve, "127.0.0.1", 0, limit=1 << 20)
+        standins = [s.sockets[0].getsockname()[1] for s in (self.cameras, self.kit)]
+        self.recorder = Recorder(*standins)
+        self.server = await asyncio.start_server(self.recorder.serve, "127.0.0.1", 0, limit=1 << 20)
+        port = self.server.sockets[0].getsockname()[1]
+        self.patch = mock.patch.dict(os.environ, {
+            "OTREVO_RECORDER_PORT": str(port), "OTREVO_CAMERAS_PORT": str(standins[0]), "OTREVO_KIT_PORT": str(standins[1]),
+            "OTREVO_SECRET_KEY": address.greeting()["key"],
+        })  # fmt: skip
+        self.patch.start()
+        self.running = asyncio.create_task(self.recorder.run())
+        return self
+
+    async def __aexit__(self, *_):
+        self.running.cancel()
+        await self.recorder._hang_up()
+        self.recorder.apart.shutdown(wait=False, cancel_futures=True)
+        for server in (self.server, self.cameras, self.kit):
+            server.close()
+        left = asyncio.all_tasks() - {asyncio.current_task()} if self.own_loop else ()
+        for task in left:
+            task.cancel()
+        await asyncio.gather(*left, return_exceptions=True)
+        self.patch.stop()
+
+    def __enter__(self):
+        self.loop, self.own_loop = asyncio.new_event_loop(), True
+        self.thread = threading.Thread(target=self.loop.run_forever, daemon=True)
+        self.thread.start()
+        self._wait(self.__aenter__())
+        return self
+
+    def __exit__(self, *_):
+        self._wait(self.__aexit__())
+        self.loop.call_soon_threadsafe(self.loop.stop)
+        self.thread.join()
+
+    def _wait(self, what):
+        return asyncio.run_coroutine_threadsafe(what, self.loop).result(60)

@@ -1,0 +1,31 @@
+import type { Track } from '../../api/tracks';
+import type { Schemas } from '../../api/client';
+import type { Proposal } from '../../lanes/draw';
+import type { FailedTrack } from '../../queries/take';
+import type { Lane } from '../../lanes/lanes';
+import type { Theme } from '../../theme';
+import type { SnagGroup } from '../snags';
+
+/** What the lanes of a take are made from. */
+export type LaneArgs = {
+  /** Streams and tracks by name; those that are not there or not loaded yet are left out. */
+  tracks: Partial<Record<string, Track>>;
+  devices: Schemas['DeviceOut'][];
+  names: string[];
+  groups: SnagGroup[];
+  selectedSnag: number;
+  marker: number | null;
+  /** Whether the matrix shows a row for every marker with its name. */
+  open: boolean;
+  theme: Theme;
+  /** What a mend would make of the marker's path. */
+  proposal: Proposal | null;
+  hasOptical: boolean;
+  notLoaded: FailedTrack[];
+  onOpen: () => void;
+  onMarker: (marker: number | null) => void;
+  onSnag: (group: number, part: number) => void;
+};
+
+/** One kind of lane: the lanes it has for a take, none without data. */
+export type LaneKind = (args: LaneArgs) => Lane[];
