@@ -20,13 +20,14 @@ from tests.server.test_server import signed_in
 
 OPEN = {"/api/health", "/api/csrf", "/api/sign-in"}
 OWN = {
+    "/api/devices",
     "/api/formats",
     "/api/me",
     "/api/sign-out",
     "/api/productions",
 }  # about the user, or checked by role in any production
 BODIES = {
-    "slates": {"name": "9", "title": "x", "performer_id": 1, "performance": "semaphore"},
+    "slates": {"name": "9", "title": "x", "performer_id": 1},
     "mends": [], "preview": {"document": {}}, "days": {"date": "2026-11-23", "stage": "Quay"},
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},

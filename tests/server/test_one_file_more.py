@@ -1,4 +1,4 @@
-"""A new pass, and a new format, are one file and their entry in the catalogue: shown by adding them to a copy of the sources.
+"""A new pass, format or device is one file and its entry in the catalogue: shown by adding them to a copy of the sources.
 
 The copy runs in a process of its own on this test's database, through the API and the work's own functions.
 """
@@ -77,8 +77,27 @@ FORMAT = Format(
 )
 '''
 
+DEVICE = '''
+"""Breath belt: how far the chest is drawn in."""
+
+from fractions import Fraction
+
+from otrevo.core.devices.contract import Curve, Device, DeviceTrack, Lane
+
+
+def track(stream, document, duration_s):
+    return DeviceTrack("breathing", "breath", stream.read()[: int(duration_s * stream.rate)] / document["reach"])
+
+
+DEVICE = Device(
+    id="breath", words="Breath belt", kind="breath", rate=Fraction(50), shape=(1,), per_packet=5, channels=("drawn in",),
+    lane=Lane("chest", 30, "curves", curves=(Curve(0),)), track=track,
+    calibrate=lambda stream, solved: {"reach": 2.0}, says=lambda document: ("breathes", ""),
+)
+'''
+
 SCRIPT = """
-import json, sys, tempfile
+import json, sys, tempfile, time
 import django
 django.setup()
 from django.conf import settings
@@ -89,6 +108,8 @@ from django.test import Client
 from otrevo.core.package.check import check_package
 from otrevo.server.work.execution import carry_out, claim
 from otrevo.server.work.models import Run
+from otrevo.server.takes.models import Take
+from tests.server.recording import Stage
 
 def work():
     while run := Run.objects.filter(state="queued").order_by("id").first():
@@ -118,6 +139,23 @@ with tempfile.NamedTemporaryFile(suffix=".zip") as file:
     out["check"] = check_package(file.name).lines
 for name, text in (("a.heights", b"0.9\\n1.0\\n"), ("b.heights", b"tall\\n")):
     out[name] = said(client.post(f"/api/slates/{slate}/files", {"files": SimpleUploadedFile(name, text)}))
+
+Take.objects.get(pk=take).delete()
+out["devices"] = client.get("/api/devices").json()
+out["kit"] = post(f"/productions/{production}/performers", {"name": "Odalys", "height_m": 1.7, "kit": ["optical", "breath"]})
+with Stage():
+    post(f"/slates/{slate}/roll", {})
+    time.sleep(5)
+    rolled = post(f"/slates/{slate}/cut", {})
+out["floor"] = client.get(f"/api/slates/{slate}/floor").json()["devices"]
+work()
+out["note"] = rolled.get("note", rolled)
+out["runs"] = {r.name: (r.state, r.message) for r in Run.objects.filter(take_id=rolled["id"])}
+bench = client.get(f"/api/takes/{rolled['id']}/bench").json()
+out["rolled"] = {s["name"]: s for s in bench["streams"]}
+package = post(f"/productions/{production}/packages", {"name": "q", "take_ids": [rolled["id"]], "formats": ["readings"], "rate": "30"})
+work()
+out["readings"] = client.get(f"/api/packages/{package['id']}").json()
 print(json.dumps(out))
 """
 
@@ -125,7 +163,11 @@ print(json.dumps(out))
 class OneFileMore(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
-        calibrate(self.slate.performer)
+        calibration = calibrate(self.slate.performer)
+        calibration.document["breath"] = {"reach": 2.0}
+        calibration.save()
+        self.slate.performer.kit.append("breath")
+        self.slate.performer.save()
         rolled = roll("rope haul", BODY_SEED, 3, 1.7, self.production.timecode_format, 5000, kit=("optical",))
         self.take = make_take(self.slate, None, duration_s=8.0, out_s=8.0, first_timecode_frame=5000)
         points = rolled.streams["optical"]
@@ -134,14 +176,21 @@ class OneFileMore(TransactionTestCase):
         work()
 
     def sources(self):
-        """A copy of the sources with one more pass and one more format; two files are touched for each."""
+        """A copy of the sources with one more pass, format and device; two files are touched for each."""
         folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, folder)
-        shutil.copytree(settings.HOME / "src", folder / "src", ignore=shutil.ignore_patterns("__pycache__"))
         core = folder / "src" / "otrevo" / "core"
+        core.mkdir(parents=True)
+        original = settings.HOME / "src" / "otrevo"
+        for one in [*original.iterdir(), *(original / "core").iterdir()]:
+            if one.name in ("passes", "formats", "devices"):
+                shutil.copytree(one, core / one.name, ignore=shutil.ignore_patterns("__pycache__"))
+            elif one.name != "core":  # nothing is changed there, and what was compiled stays compiled
+                (folder / "src" / one.relative_to(settings.HOME / "src")).symlink_to(one)
         for where, name, code, last in (
             ("passes", "count", PASS, "solve.PASS"),
             ("formats", "heights", FORMAT, "wav.FORMAT"),
+            ("devices", "breath", DEVICE, "room_sound.DEVICE"),
         ):
             (core / where / f"{name}.py").write_text(code)
             catalogue = core / where / "catalogue.py"
@@ -155,7 +204,7 @@ class OneFileMore(TransactionTestCase):
 
     def test_they_are_everywhere_where_such_things_are(self):
         environment = os.environ | {
-            "PYTHONPATH": str(self.sources()),
+            "PYTHONPATH": f"{self.sources()}:{settings.HOME}",
             "OTREVO_DB_NAME": connection.settings_dict["NAME"],
         }
         words = [sys.executable, "-c", SCRIPT, *map(str, (self.take.pk, self.production.pk, self.slate.pk))]
@@ -181,3 +230,16 @@ class OneFileMore(TransactionTestCase):
             self.assertEqual(out["package"]["manifest"]["conventions"]["heights"], "text, metres")
             self.assertIn("id", out["a.heights"])
             self.assertEqual(out["b.heights"]["refused"], "b.heights: expected one height a line.")
+        with self.subTest(
+            "the device is in the kit, on the Floor, rolled, lined up, solved, in a lane and in the package"
+        ):
+            lane = next(d["lane"] for d in out["devices"] if d["id"] == "breath")
+            self.assertEqual((lane["detail"], lane["curves"][0]["channel"]), ("chest", 0))
+            self.assertEqual(out["kit"]["kit"], ["optical", "breath"])
+            self.assertIn({"id": "breath", "words": "Breath belt", "worn": True, "rate_hz": 50.0}, out["floor"])
+            self.assertEqual({state for state, _ in out["runs"].values()}, {"done"}, (out["runs"], out["note"]))
+            self.assertGreater(out["rolled"]["breath"]["samples"], 150)
+            self.assertEqual(out["rolled"]["breath"]["performer"], "Ines")
+            self.assertEqual(out["rolled"]["breathing"]["details"]["names"], ["drawn in"])
+            self.assertEqual((out["readings"]["state"], out["readings"]["message"]), ("ready", ""))
+            self.assertIn("SMS_15_t03_Ines_breath_readings.csv", out["readings"]["manifest"]["takes"][0]["files"])

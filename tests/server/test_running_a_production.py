@@ -29,6 +29,7 @@ from otrevo.server.takes.material import latest
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.models import Mend, Take
 from otrevo.server.takes.streams import read_stream, write_stream
+from otrevo.standins import world
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import recorded_take
 from tests.server.test_server import post, signed_in
@@ -117,10 +118,10 @@ class Casting(TestCase):
         made = post(self.technician, self.path, body).json()
         self.assertEqual((made["name"], made["kit"], made["warm_up_slate_id"]), ("Odalys", ["optical", "face"], None))
         performer = Performer.objects.get(name="Odalys")
-        self.assertNotEqual(performer.body_seed, Performer.objects.get(name="Ines").body_seed)
+        self.assertNotEqual(world.body(performer.pk), world.body(Performer.objects.get(name="Ines").pk))
         ready = post(self.technician, f"/performers/{performer.pk}/warm-up").json()
         slate = Slate.objects.get(pk=ready["warm_up_slate_id"])
-        self.assertEqual((slate.name, slate.performance, slate.warm_up), ("W2", "warm-up", True))
+        self.assertEqual((slate.name, slate.warm_up), ("W2", True))
         again = post(self.technician, f"/performers/{performer.pk}/warm-up").json()
         self.assertEqual(again["warm_up_slate_id"], slate.pk, "one warm-up slate a day is enough")
         day = make_day(self.production, date(2026, 11, 24), "Quay")

@@ -27,7 +27,7 @@ from otrevo.server.stage.room import (
 from otrevo.server.takes.models import Stream
 from otrevo.server.takes.streams import frame_rows, read_centroids
 from otrevo.standins import world
-from tests.server.production import make_production, work
+from tests.server.production import ROOM_SEED, make_production, work
 from tests.server.test_server import post, signed_in
 
 WAND = keeper_corner()
@@ -38,7 +38,8 @@ def small_room(production, cameras=5):
     """A room of few cameras, so that a sweep is solved quickly; its calibration from make_production is taken away."""
     room = room_of(production)
     room.calibrations.all().delete()
-    room.rig = room.rig | {"cameras": room.rig["cameras"][:cameras]}
+    world.build(production.pk, ROOM_SEED, cameras)
+    room.rig = world.rig(production.pk)
     room.save()
     return room
 

@@ -127,7 +127,8 @@ class WholeLine(TransactionTestCase):
         file = animator.get(f"/api/packages/{package['id']}/file")
         with zipfile.ZipFile(io.BytesIO(file.content)) as archive, TemporaryDirectory() as folder:
             names = {
-                f"SMS_15_t01_Ines{end}" for end in (".bvh", "_face_readings.csv", "_suit_readings.csv", "_gloves_readings.csv")
+                f"SMS_15_t01_Ines{end}"
+                for end in (".bvh", "_face_readings.csv", "_suit_readings.csv", "_gloves_readings.csv")
             }
             self.assertLessEqual(names, set(archive.namelist()))
             motion = read_bvh(Path(archive.extract("SMS_15_t01_Ines.bvh", folder)))

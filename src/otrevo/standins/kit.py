@@ -148,8 +148,8 @@ async def _serve(reader, writer):
             await _send(sending, writer, asked_at)
     except (InputError, ValueError, KeyError, TypeError) as error:
         print(f"kit: request refused: {error}", file=sys.stderr, flush=True)
-    except ConnectionError:
-        pass
+    except (ConnectionError, asyncio.CancelledError):
+        pass  # nobody listens any more
     finally:
         writer.close()
 
