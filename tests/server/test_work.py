@@ -2,6 +2,7 @@
 
 import os
 import signal
+import uuid
 from fractions import Fraction
 from pathlib import Path
 from unittest import mock
@@ -24,7 +25,8 @@ from otrevo.server.takes.models import Stream
 from otrevo.server.takes.streams import write_stream
 from otrevo.server.work.execution import MOST_ATTEMPTS, Superseded, carry_out, claim, finish
 from otrevo.server.work.models import Run
-from otrevo.server.work.worker import rescue
+from otrevo.server.work.queue import cancel
+from otrevo.server.work.worker import _look, rescue
 from otrevo.standins import world
 from tests.server.production import BODY_SEED, calibrate, make_production, work
 from tests.server.test_server import post, signed_in
@@ -123,6 +125,28 @@ class KilledWorkers(WithATake):
         package.refresh_from_db()
         self.assertEqual((package.state, package.message), ("ready", ""))
         self.assertGreater(package.archive_bytes, 1000)
+
+    def test_one_computing_process_does_all_runs(self):
+        with worker() as process:
+            queue_from(self.take, "line up")
+            wait_until(lambda: running("label"), "a pass")
+            child = self.computing(process)
+            wait_until(all_ended, "the end")
+            for _ in range(3):
+                queue_from(self.take, "line up")
+                wait_until(all_ended, "the end")
+            self.assertEqual(self.computing(process), child, "starting another takes seconds")
+
+    def test_a_run_that_has_just_ended_is_not_taken_for_anothers(self):
+        queue_from(self.take, "line up")
+        mine = claim(Run.objects.get(name="line up").pk)
+        self.assertEqual(_look(mine, 0.5), "go on")
+        cancel(Run.objects.filter(pk=mine.pk))
+        self.assertEqual(_look(mine, None), "stop")
+        Run.objects.filter(pk=mine.pk).update(state="done", claim=None)
+        self.assertEqual(_look(mine, None), "go on", "its computing process is about to say so")
+        Run.objects.filter(pk=mine.pk).update(state="running", claim=uuid.uuid4())
+        self.assertEqual(_look(mine, None), "gone")
 
     def test_a_worker_that_is_told_to_end_hands_its_work_over(self):
         queue_from(self.take, "label")

@@ -5,6 +5,7 @@ from concurrent.futures import ProcessPoolExecutor
 from datetime import date
 from multiprocessing import get_context
 
+import django
 from django.contrib.auth.models import User
 from django.db import transaction
 
@@ -112,16 +113,10 @@ def record_takes():
     planned = {t: how for t, how in world.planned().items() if Take.objects.filter(pk=t, streams=None).exists()}
     if not planned:
         return
-    with ProcessPoolExecutor(os.cpu_count(), mp_context=get_context("spawn"), initializer=_prepare) as pool:
+    with ProcessPoolExecutor(os.cpu_count(), mp_context=get_context("spawn"), initializer=django.setup) as pool:
         for take in pool.map(_record, planned.items()):
             queue_all(Take.objects.get(pk=take))
             world.plan(take, None)
-
-
-def _prepare():
-    import django
-
-    django.setup()
 
 
 def _record(planned):

@@ -15,6 +15,7 @@ import json
 import sys
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
@@ -31,11 +32,13 @@ from otrevo.standins import world
 
 LONGEST_S = 300.0
 IDLE_S = 1.5
+AHEAD_S = 8.0
 DAY_US = 86_400_000_000
 _one_performs = threading.Lock()
+_AHEAD = ThreadPoolExecutor(2)
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _performed(document):
     return performed(**json.loads(document))[1]
 
@@ -47,9 +50,12 @@ def _performance(take):
 
 
 class Sending:
-    """One device as it sends: a take's stream, held after its end until somebody cuts, or a moment of standing about."""
+    """One device as it sends: a take's stream, held after its end until somebody cuts, or a moment of standing about.
 
-    def __init__(self, request):
+    seconds: how long the take lasts, where that is known before.
+    """
+
+    def __init__(self, request, seconds=None):
         if request.get("otrevo") != "device/1":
             raise InputError("expected a device/1 request")
         self.device, self.take = device_named(request["device"]), request.get("take")
@@ -67,38 +73,43 @@ class Sending:
             "warm_up": True,
             "performer": request.get("performer") or _NOBODY,
         }
-        self._load(None if self.take else IDLE_S)
+        self.whole, self.ahead = seconds is not None, None
+        self._use(self._made(seconds))
 
-    def _load(self, seconds):
-        """Have the device follow the performance, whole or longer, or a moment at its beginning."""
+    def _made(self, seconds):
+        """(samples, stamps, clock) of the device, following the performance for so many seconds at least."""
         performance = _performance(self.shown_as)
-        if seconds is not None:
-            performance = performance.until(seconds) if self.take else performance.first(seconds)
-        seed = world.performance(self.shown_as)
-        stream, self.clock = device_stream(
-            self.device, performance, seed["performer_seed"], seed["seed"], self.format, self.frame
+        performance = performance.until(seconds or 0.0) if self.take else performance.first(IDLE_S)
+        of = world.performance(self.shown_as)
+        stream, clock = device_stream(
+            self.device, performance, of["performer_seed"], of["seed"], self.format, self.frame
         )
-        self.samples = stream.data.reshape(len(stream.data), -1)
-        self.stamps = {int(number): second for number, second in stream.stamps}
+        return stream.data.reshape(len(stream.data), -1), {int(n): second for n, second in stream.stamps}, clock
+
+    def _use(self, made):
+        self.samples, self.stamps, self.clock = made
 
     def packet(self, first):
         """(seconds after the roll at which it is due, its bytes or None when it was lost, samples in it); None at the end."""
-        count = self.device.per_packet
+        count, have = self.device.per_packet, len(self.samples)
         if not self.take:  # to and fro, so that nothing leaps
-            at = np.abs(
-                (np.arange(first, first + count) + len(self.samples) - 1) % (2 * len(self.samples) - 2)
-                - len(self.samples)
-                + 1
-            )
+            at = np.abs((np.arange(first, first + count) + have - 1) % (2 * have - 2) - have + 1)
             return self._due(first + count), encode_device_packet(first, self.samples[at]), count
-        if first + count > len(self.samples) and first / float(self.device.rate) < LONGEST_S - IDLE_S:
-            self._load(LONGEST_S)
+        if not self.whole:
+            self._look_ahead(first + count, have / float(self.device.rate))
         part = self.samples[first : first + count]
         if not len(part):
             return None
-        lost = np.isnan(part).all()
-        data = None if lost else encode_device_packet(first, part, self.stamps.get(first))
+        data = None if np.isnan(part).all() else encode_device_packet(first, part, self.stamps.get(first))
         return self._due(first + len(part)), data, len(part)
+
+    def _look_ahead(self, end, have_s):
+        """Whoever is done stays until it is cut: what they do then is worked out before it is needed."""
+        if self.ahead is None and end > (have_s - AHEAD_S) * self.device.rate and have_s < LONGEST_S:
+            self.ahead = _AHEAD.submit(self._made, min(2 * have_s, LONGEST_S))
+        if end > len(self.samples) and self.ahead is not None:
+            self._use(self.ahead.result())
+            self.ahead = None
 
     def _due(self, number):
         if self.clock is None:
@@ -117,7 +128,7 @@ def lasts_s(take):
 
 def packets_at_once(request, seconds):
     """All that a device would have sent in a take of so many seconds, without waiting for it."""
-    sending, first, out = Sending(request), 0, []
+    sending, first, out = Sending(request, seconds), 0, []
     while (packet := sending.packet(first)) is not None and packet[0] <= seconds:
         if packet[1] is not None:
             out.append(packet[1])

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useRef, useState } from 'react';
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
 import { get, patch, post, type FloorOut, type Me, type RollingOut, type TakeRow } from '../api/client';
@@ -84,25 +84,30 @@ const State = styled.div<{ $rolling: boolean }>`
   font-size: 20px;
 `;
 
-/** Seconds since the roll by the server's clock, ticking with the display. */
-function useElapsed(rolling: RollingOut | null | undefined): number {
-  const [elapsed, setElapsed] = useState(0);
-  useEffect(() => {
-    if (!rolling) {
-      setElapsed(0);
-      return;
-    }
+/** Seconds since the roll by the server's clock, as a function of now. */
+function useSinceRoll(rolling: RollingOut | null | undefined): () => number {
+  return useMemo(() => {
+    if (!rolling) return () => 0;
     const behind = Date.now() - new Date(rolling.now).getTime();
     const started = new Date(rolling.started_at).getTime() + behind;
+    return () => (Date.now() - started) / 1000;
+  }, [rolling]);
+}
+
+/** Words that follow the time since the roll, written with the display but without drawing the page anew. */
+function Ticking({ words }: { words: () => string }) {
+  const ref = useRef<HTMLSpanElement>(null);
+  useEffect(() => {
     let request = 0;
     const tick = () => {
-      setElapsed((Date.now() - started) / 1000);
+      const now = words();
+      if (ref.current && ref.current.textContent !== now) ref.current.textContent = now;
       request = requestAnimationFrame(tick);
     };
     tick();
     return () => cancelAnimationFrame(request);
-  }, [rolling]);
-  return elapsed;
+  }, [words]);
+  return <span ref={ref} />;
 }
 
 function prompt(seconds: number): string {
@@ -146,11 +151,11 @@ export function Floor({ me }: { me: Me }) {
   const floor = useQuery({ queryKey: ['floor', slate?.id], queryFn: () => get<FloorOut>(`/slates/${slate!.id}/floor`), enabled: Boolean(slate), refetchInterval: useAsking(4000) });
   const rolling = floor.data?.rolling?.slate_id === slate?.id ? floor.data?.rolling : null;
   const elsewhere = floor.data?.rolling && floor.data.rolling.slate_id !== slate?.id ? floor.data.rolling : null;
-  const elapsed = useElapsed(rolling);
+  const sinceRoll = useSinceRoll(rolling);
   const [count, setCount] = useState(0);
   const [cutTake, setCutTake] = useState<number | null>(null);
   const p = board.data?.production;
-  const format = p && formatOf(p.timecode_rate, p.drop_frame);
+  const format = useMemo(() => (p ? formatOf(p.timecode_rate, p.drop_frame) : null), [p?.timecode_rate, p?.drop_frame]); // eslint-disable-line react-hooks/exhaustive-deps
   const refresh = () => {
     void client.invalidateQueries({ queryKey: ['floor'] });
     void client.invalidateQueries({ queryKey: ['rolling'] });
@@ -200,9 +205,13 @@ export function Floor({ me }: { me: Me }) {
   const cutNow = () => {
     if (!cutting) cut.mutate(rolling && note !== rolling.note ? note : undefined);
   };
+  const cutLatest = useRef(cutNow);
+  cutLatest.current = cutNow;
   useEffect(() => {
-    if (rolling && elapsed > AUTO_CUT_S) cutNow();
-  }, [rolling, elapsed > AUTO_CUT_S]); // a cut that failed is tried again with the next word from the server, not at once
+    if (!rolling) return undefined;
+    const timer = window.setTimeout(() => cutLatest.current(), Math.max(0, 1000 * (AUTO_CUT_S - sinceRoll())));
+    return () => window.clearTimeout(timer);
+  }, [rolling, sinceRoll]); // a cut that failed is tried again with the next word from the server, not at once
   const circle = () => {
     if (rolling) say.mutate({ circled: !rolling.circled });
     else if (last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });
@@ -226,7 +235,10 @@ export function Floor({ me }: { me: Me }) {
   }, []);
 
   const v = last && verdict(last.runs);
-  const code = rolling && format ? labelAt(rolling.first_timecode, elapsed, format) : '--:--:--;--';
+  const first = rolling?.first_timecode;
+  const code = useCallback(() => (first && format ? labelAt(first, sinceRoll(), format) : '--:--:--;--'), [first, format, sinceRoll]);
+  const elapsed = useCallback(() => `${sinceRoll().toFixed(1)} s`, [sinceRoll]);
+  const nextWord = useCallback(() => prompt(sinceRoll()), [sinceRoll]);
   return (
     <Frame theme={night} me={me} productionId={production}
       cells={[
@@ -255,14 +267,14 @@ export function Floor({ me }: { me: Me }) {
             <Name>
               <div><Quiet>slate</Quiet><h1>{slate.name}</h1></div>
               <div><Quiet>take</Quiet><h1>{rolling ? rolling.number : (floor.data?.next_number ?? '…')}</h1></div>
-              <div style={{ marginLeft: 'auto', textAlign: 'right' }}><Quiet>timecode</Quiet><Code>{code}</Code></div>
+              <div style={{ marginLeft: 'auto', textAlign: 'right' }}><Quiet>timecode</Quiet><Code><Ticking words={code} /></Code></div>
             </Name>
             <State $rolling={Boolean(rolling)} role="status">
               {rolling ? (
                 <>
                   <strong>● ROLLING</strong>
-                  <Figure>{elapsed.toFixed(1)} s</Figure>
-                  <span style={{ marginLeft: 'auto' }}>{prompt(elapsed)}</span>
+                  <Figure><Ticking words={elapsed} /></Figure>
+                  <span style={{ marginLeft: 'auto' }}><Ticking words={nextWord} /></span>
                 </>
               ) : count > 0 ? (
                 <strong>Rolling in {count}</strong>

@@ -30,11 +30,11 @@ export type LiveState = { live: Live | null; trouble: string | null; updates: nu
 
 const NOTHING: LiveState = { live: null, trouble: null, updates: 0 };
 
-/** What the recorder sends of a production's cameras, twelve times a second. */
-export function useLive(production: number, wanted = true): LiveState {
+/** What the recorder sends of a production's devices, twelve times a second; everyMs: no more often than that. */
+export function useLive(production: number, everyMs = 0): LiveState {
   const [state, setState] = useState(NOTHING);
   useEffect(() => {
-    if (!wanted) return undefined;
+    let shown = -Infinity;
     let sweep: Sweep | null = null;
     let times: number[] = [];
     const socket = Socket.of(production);
@@ -50,6 +50,8 @@ export function useLive(production: number, wanted = true): LiveState {
         times = [...times.filter((t) => now - t < 2000), now];
         if (message.sweep) sweep = message.sweep; // sent only when it has changed
         else if (message.kind !== 'sweep') sweep = null;
+        if (now - shown < everyMs) return;
+        shown = now;
         setState({ live: { ...(message as Live), sweep }, trouble: message.trouble ?? null, updates: times.length / 2 });
       },
       onClose: (refused) =>
@@ -60,6 +62,6 @@ export function useLive(production: number, wanted = true): LiveState {
       unwatch();
       leave();
     };
-  }, [production, wanted]);
+  }, [production, everyMs]);
   return state;
 }

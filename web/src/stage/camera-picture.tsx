@@ -33,7 +33,7 @@ export function drawPicture(canvas: HTMLCanvasElement, c: PictureContent, theme:
   const [w, h] = [canvas.clientWidth, canvas.clientHeight];
   if (canvas.width !== Math.round(w * dense)) canvas.width = Math.round(w * dense);
   if (canvas.height !== Math.round(h * dense)) canvas.height = Math.round(h * dense);
-  const g = canvas.getContext('2d')!;
+  const g = canvas.getContext('2d', { willReadFrequently: true })!;
   const k = w / c.width;
   g.setTransform(dense * k, 0, 0, dense * k, 0, 0);
   g.fillStyle = '#0c0b12';

@@ -17,6 +17,7 @@ const Grid = styled.div`
   }
 `;
 
+const EVERY_MS = 200; // small pictures tell who delivers; the Stage shows every one of them
 const GOOD_SHARE = 0.9; // of the rate, below which a camera is called slow
 
 /** How well the cameras deliver, in a few words. */
@@ -31,7 +32,7 @@ export function rateWords({ cameras, rate }: Pick<Live, 'cameras' | 'rate'>): st
 /** Every camera of the room as it is now: its picture, whether it delivers, whether it still stands where it should. */
 export function CamerasLive({ production, onKnocked }: { production: number; onKnocked: (knocked: Knocked) => void }) {
   const theme = useTheme();
-  const { live, trouble } = useLive(production); // in here, so that the rest of the page is not drawn twelve times a second
+  const { live, trouble } = useLive(production, EVERY_MS); // in here, so that the rest of the page is not drawn with it
   const said = JSON.stringify(live?.knocked ?? []);
   useEffect(() => onKnocked(JSON.parse(said) as Knocked), [said, onKnocked]);
   if (!live) return <p><Quiet>{trouble ?? 'waiting for the cameras…'}</Quiet></p>;

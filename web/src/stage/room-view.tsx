@@ -58,7 +58,7 @@ function floor(theme: Theme): THREE.LineSegments {
 function card(text: string, theme: Theme, tone: string): THREE.Sprite {
   const canvas = document.createElement('canvas');
   [canvas.width, canvas.height] = [128, 48];
-  const g = canvas.getContext('2d')!;
+  const g = canvas.getContext('2d', { willReadFrequently: true })!;
   g.font = `30px ${theme.mono}`;
   g.textAlign = 'center';
   g.fillStyle = tone;

@@ -26,7 +26,10 @@ def main(connection, parent):
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     django.setup()
     from otrevo.server.work.execution import Superseded, carry_out
+    from otrevo.server.work.kinds import load_all
     from otrevo.server.work.models import Run
+
+    load_all()
 
     while True:
         try:

@@ -24,3 +24,9 @@ class Kind:
 
 def kind_of(run):
     return import_string(settings.WORK_KINDS[run.kind])
+
+
+def load_all():
+    """Load what carries out every kind, so that the first run does not wait for it."""
+    for path in settings.WORK_KINDS.values():
+        import_string(path)

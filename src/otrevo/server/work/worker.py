@@ -81,14 +81,18 @@ def _in_thread(function):
 
 
 def _look(run, share):
-    """Whether the run goes on: enter its progress, and see whether it is to stop or is somebody else's."""
-    from otrevo.server.work.models import Run
+    """Enter the run's progress. Returns "stop" when it was asked to, "gone" when somebody else has claimed it, else "go on".
 
-    mine = Run.objects.filter(pk=run.pk, claim=run.claim)
+    A run that has ended goes on too: the child has just written its results and is about to say so.
+    """
+    from otrevo.server.work.models import ACTIVE, Run
+
     if share is not None:
-        mine.update(progress=round(share, 3))
-    asked = mine.values_list("cancel_asked", flat=True).first()
-    return "gone" if asked is None else "stop" if asked else "go on"
+        Run.objects.filter(pk=run.pk, claim=run.claim).update(progress=round(share, 3))
+    now = Run.objects.filter(pk=run.pk).values_list("claim", "state", "cancel_asked").first()
+    if now is None or (now[0] != run.claim and now[1] in ACTIVE):
+        return "gone"
+    return "stop" if now[2] and now[1] in ACTIVE else "go on"
 
 
 async def _goes_on(run, share):
