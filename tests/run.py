@@ -12,6 +12,27 @@ from pathlib import Path
 HOME = Path(__file__).resolve().parents[1]
 
 
+class Timed(unittest.TextTestResult):
+    """Says at the end which tests took longest, with the preparation of the classes they are in."""
+
+    SHOWN = 12
+
+    def __init__(self, *arguments, **named):
+        super().__init__(*arguments, **named)
+        self.took, self.last = [], time.monotonic()
+
+    def stopTest(self, test):
+        super().stopTest(test)
+        now = time.monotonic()
+        self.took.append((now - self.last, test.id()))
+        self.last = now
+
+    def stopTestRun(self):
+        super().stopTestRun()
+        for seconds, name in sorted(self.took, reverse=True)[: self.SHOWN]:
+            self.stream.writeln(f"{seconds:6.1f} s  {name}")
+
+
 class Tally:
     def __init__(self):
         self.passed = self.failed = self.skipped = 0
@@ -67,7 +88,7 @@ class CoreBeside:
 
 def run_core(tally):
     suite = unittest.defaultTestLoader.discover(str(HOME / "tests" / "core"), top_level_dir=str(HOME))
-    tally.add_result(unittest.TextTestRunner(verbosity=1).run(suite))
+    tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite))
 
 
 def run_django(tally):
@@ -92,6 +113,9 @@ def run_django(tally):
             settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick sign-in in tests
 
             class Runner(DiscoverRunner):
+                def get_resultclass(self):
+                    return Timed
+
                 def suite_result(self, suite, result, **kwargs):
                     tally.add_result(result)
                     return super().suite_result(suite, result, **kwargs)
