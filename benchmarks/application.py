@@ -71,12 +71,14 @@ def pipeline(seeds):
     with database():
         from tests.server.production import calibrate, make_production
 
-        from otrevo.server.floor.record import queue_take
         from otrevo.server.handover.jobs import queue_package
         from otrevo.server.handover.models import Package
+        from otrevo.server.rehearsal import record
         from otrevo.server.shoot.actions import make_slate
         from otrevo.server.takes.actions import make_take
+        from otrevo.server.takes.jobs import queue_all
         from otrevo.server.work.execution import carry_out, claim
+        from otrevo.standins import world
 
         def timed(run):
             began = time.perf_counter()
@@ -87,12 +89,13 @@ def pipeline(seeds):
 
         production, slate = make_production()
         calibrate(slate.performer)
-        slate = make_slate(slate.day, "9", "All of it", slate.performer, "warm-up", ["lantern"])
+        slate = make_slate(slate.day, "9", "All of it", slate.performer, ["lantern"])
+        world.rehearse(slate.pk, "warm-up")
         rows = []
         for seed in seeds:
             take = make_take(slate, None)
-
-            queue_take(take, {"seed": seed})
+            record(take, seed=seed)
+            queue_all(take)
             took = {run.name: timed(run) for run in take.runs.order_by("id")}
             rebuilt = took["rebuild"]
             package = Package.objects.create(

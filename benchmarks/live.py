@@ -5,6 +5,7 @@ import os
 import socket
 import subprocess
 import sys
+import tempfile
 import time
 from fractions import Fraction
 
@@ -17,6 +18,7 @@ from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.sim.rig import film, make_room
 from otrevo.server.launch import free_port
 from otrevo.server.recorder import session as live
+from otrevo.standins import world
 
 STEP_S, TAKE_S = 0.02, 60.0  # whoever has performed stands there until the cut
 MINUTES = float(os.environ.get("OTREVO_LIVE_MINUTES", 10))
@@ -25,6 +27,8 @@ MINUTES = float(os.environ.get("OTREVO_LIVE_MINUTES", 10))
 def ten_minutes(seeds):
     """Takes of all motions one after the other, in real time, for MINUTES: frames lost by us and the time of each frame."""
     port = free_port(8700)
+    folder = tempfile.TemporaryDirectory()
+    os.environ["OTREVO_STAGE"] = f"{folder.name}/stage.json"
     cameras = subprocess.Popen([sys.executable, "-m", "otrevo.standins.cameras", str(port)])
     times, late, frames, behind = [], 0, 0, []
     rebuild_window = live.rebuild_window
@@ -47,7 +51,10 @@ def ten_minutes(seeds):
             rig, rate = rig_from_document(room.rig_document(seed))
             motion = list(MOTIONS)[number % len(MOTIONS)]
             session = live.Session("take", rig, rate, room.cameras, recording=True)
-            lateness = _one(session, room, seed, rate, motion, number, port)
+            world.build(1, seed, len(room.cameras))
+            world.rehearse(1, motion)
+            world.embody(1, number)
+            lateness = _one(session, rate, number, port)
             late, frames = late + session.late, frames + session.done
             behind.append(lateness)
             number += 1
@@ -64,13 +71,10 @@ def ten_minutes(seeds):
     }  # fmt: skip
 
 
-def _one(session, room, seed, rate, motion, number, port):
+def _one(session, rate, number, port):
     """One take through a session; returns how far it was behind the cameras at worst, in seconds."""
-    performance = {"motion": motion, "performer_seed": number, "seed": number, "height_m": 1.75}
-    request = {
-        "otrevo": "scene/1", "room": {"seed": seed, "cameras": len(room.cameras), "knocks": []}, "rate": str(Fraction(rate)),
-        "scene": "take", "seed": number, "performance": performance,
-    }  # fmt: skip
+    take = {"slate": 1, "number": 1, "seed": number, "performer": {"id": 1, "height_m": 1.75}}
+    request = {"otrevo": "scene/1", "production": 1, "rate": str(Fraction(rate)), "scene": "take", "take": take}
     link = _connected(port)
     link.sendall(json.dumps(request).encode() + b"\n")
     link.settimeout(STEP_S)

@@ -35,9 +35,9 @@ def _sweep(room, seconds=30.0):
     from otrevo.core.sim.rig import Faults, film
     from otrevo.core.sim.scenes import scene
     from otrevo.server.stage.actions import keep_recording
-    from otrevo.server.stage.room import simulated
+    from otrevo.standins import world
 
-    wand, truth = SHIPPED_WANDS["quay corner"], simulated(room)
+    wand, truth = SHIPPED_WANDS["quay corner"], world.room(room.production_id)
     for kind, length in (("still", 10.0), ("sweep", seconds), ("wand on floor", 3.0)):
         seen, _ = film(truth.cameras, scene(kind, 3, length, 120.0, wand), 3, Faults(), lamps=truth.lamps)
         keep_recording(room, kind, seen, Fraction(120), None, None if kind == "still" else wand.to_document())
@@ -48,19 +48,21 @@ def cancelling(seeds):
     with database():
         from tests.server.production import calibrate, make_production
 
-        from otrevo.server.floor.record import queue_take
+        from otrevo.server.rehearsal import record
         from otrevo.server.shoot.actions import make_slate
         from otrevo.server.stage.jobs import queue_step
         from otrevo.server.stage.room import room_of
         from otrevo.server.takes.actions import make_take
-        from otrevo.server.takes.jobs import queue_from
+        from otrevo.server.takes.jobs import queue_all, queue_from
         from otrevo.server.work.models import ACTIVE, Run
         from otrevo.server.work.queue import cancel
+        from otrevo.standins import world
 
         production, slate = make_production()
         calibrate(slate.performer)
         warm_up = slate.day.slates.get(warm_up=True)
-        plain = make_slate(slate.day, "9", "All of it", slate.performer, "warm-up", ["lantern"])
+        plain = make_slate(slate.day, "9", "All of it", slate.performer, ["lantern"])
+        world.rehearse(plain.pk, "warm-up")
         room = room_of(production)
         _sweep(room)
         rng, worker, took = random.Random(list(seeds)[0]), _worker("20"), {}
@@ -68,7 +70,8 @@ def cancelling(seeds):
             takes = {}
             for one in (warm_up, plain):
                 takes[one.pk] = make_take(one, None)
-                queue_take(takes[one.pk], {"seed": 5})
+                record(takes[one.pk], seed=5)
+                queue_all(takes[one.pk])
             _wait(lambda: not Run.objects.filter(state__in=ACTIVE).exists())
             asks = [(n, lambda n=n: queue_from(takes[plain.pk], n)) for n in ("rebuild", "line up", "label", "solve")]
             asks.append(("warm-up", lambda: queue_from(takes[warm_up.pk], "warm-up")))
@@ -107,13 +110,14 @@ def kills(seeds, times=50):
     with database():
         from tests.server.production import calibrate, make_production
 
-        from otrevo.server.floor.record import queue_take
         from otrevo.server.handover.jobs import queue_package
         from otrevo.server.handover.models import Package
         from otrevo.server.launch import free_port
+        from otrevo.server.rehearsal import record
         from otrevo.server.stage.jobs import queue_step
         from otrevo.server.stage.room import room_of
         from otrevo.server.takes.actions import make_take
+        from otrevo.server.takes.jobs import queue_all
         from otrevo.server.takes.models import Stream
         from otrevo.server.work.models import ACTIVE, Run
 
@@ -142,7 +146,8 @@ def kills(seeds, times=50):
             while killed < times:
                 if Run.objects.filter(state__in=ACTIVE).count() < 6:
                     take = make_take(slate, None)
-                    queue_take(take, {"seed": killed})
+                    record(take, seed=killed)
+                    queue_all(take)
                     if not room.runs.filter(state__in=ACTIVE).exists():
                         queue_step(room, "solve cameras", None)
                     solved = Run.objects.filter(name="solve", state="done").select_related("take").last()

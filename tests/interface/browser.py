@@ -46,6 +46,11 @@ class InBrowser:
         expect(page.get_by_role("navigation", name="Places")).to_be_visible()
         return page
 
+    def choose(self, page, label, words):
+        """Choose one of several in a list that opens."""
+        page.get_by_role("button", name=label).click()
+        page.get_by_role("option", name=words, exact=True).click()
+
     def at(self, page, path):
         page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
 

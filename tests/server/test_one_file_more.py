@@ -222,7 +222,7 @@ class OneFileMore(TransactionTestCase):
             self.assertEqual(out["run"]["parameters"], {"times": 2})
             self.assertIn("seen", out["tracks"])
         with self.subTest("the format is in the form, in the package, read back, checked, and can be dropped"):
-            self.assertIn({"id": "heights", "words": "Heights, the root"}, out["formats"]["delivered"])
+            self.assertIn({"id": "heights", "words": "Heights, the root", "usual": True}, out["formats"]["delivered"])
             self.assertIn(".heights", out["formats"]["dropped"])
             self.assertEqual((out["package"]["state"], out["package"]["message"]), ("ready", ""))
             self.assertTrue(any(line.startswith("ok") and ".heights" in line for line in out["check"]))

@@ -20,9 +20,10 @@ from otrevo.server.stage.models import Room, StageCalibration
 from otrevo.server.stage.room import (
     calibrated,
     current_blinds,
-    moved_version,
     new_version,
+    room_calibration,
     room_of,
+    store_calibration,
 )
 from otrevo.server.takes.models import Stream
 from otrevo.server.takes.streams import frame_rows, read_centroids
@@ -330,7 +331,7 @@ class Versions(TestCase):
             self.room, "sweep", "", calibrated(self.first)[0], "free", [], None, covariance=root @ root.T
         )
         turn = np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]])
-        moved = moved_version(made, "level", "", turn, np.array([1.0, 0, 2]), None)
+        moved = store_calibration(self.room, room_calibration(made).moved(turn, np.array([1.0, 0, 2])), None)
         technician = signed_in("technician")
         one, two = (
             technician.get(f"/api/stage-calibrations/{c.pk}/plan?height_m=1").json()["sd_mm"] for c in (made, moved)

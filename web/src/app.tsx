@@ -12,6 +12,7 @@ import { Handover } from './places/handover';
 import { Shoot } from './places/shoot';
 import { SignIn } from './places/sign-in';
 import { PushedProvider, useChanges } from './queries/push';
+import { useBoard } from './queries/production';
 import { night, paper } from './theme';
 
 // three.js is only needed where something is played
@@ -43,14 +44,22 @@ function Member({ me }: { me: Me }) {
   );
 }
 
+const OFFERED = 4;
+
+/** The Bench without a take: the newest ones are offered, the last one first. */
 function NoTake({ me }: { me: Me }) {
   const { production } = useParams();
+  const board = useBoard(Number(production));
+  const newest = (board.data?.days ?? []).flatMap((d) => d.slates).flatMap((s) => s.takes.map((t) => ({ s, t }))).sort((a, b) => b.t.id - a.t.id).slice(0, OFFERED);
   return (
     <Frame theme={night} me={me} productionId={Number(production)} cells={[{ what: 'bench', value: 'no take' }]}>
       <div style={{ padding: 28 }}>
         <Empty>
           <h2>No take on the bench</h2>
-          <p>Open one from the board in <Link to={`/p/${production}/shoot`}>Shoot</Link>: pick a take and press Enter, or click its number.</p>
+          {newest.map(({ s, t }, i) => (
+            <p key={t.id}><Link to={`/p/${production}/bench/${t.id}`} autoFocus={i === 0}>Slate {s.name} take {t.number}</Link>, {s.title}{i === 0 ? ' (the last one)' : ''}</p>
+          ))}
+          <p>{newest.length ? 'Or open another' : 'Open one'} from the board in <Link to={`/p/${production}/shoot`}>Shoot</Link>: pick a take and press Enter, or click its number.</p>
         </Empty>
       </div>
     </Frame>

@@ -16,9 +16,9 @@ from otrevo.server.accounts.models import Membership
 from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.stage.actions import keep_recording
+from otrevo.server.stage.jobs import carry_out
 from otrevo.server.stage.models import Room
 from otrevo.server.stage.room import rig_of
-from otrevo.server.stage.steps import STEPS
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Take
@@ -64,7 +64,7 @@ def prepare_room(production, user, sweep_s=45.0):
         keep_recording(room, kind, centroids, rate, user, with_wand)
     for step in ("find blinds", "solve cameras", "level"):
         run = Run.objects.create(kind="room step", room=room, name=step, asked_by=user, code_version=code_version())
-        STEPS[step](run, lambda share: None)()
+        carry_out(run, lambda share: None)()
         end(run, Run.State.DONE, "")
 
 

@@ -183,8 +183,8 @@ async def _serve(reader, writer):
                 await asyncio.to_thread(showing.packets, 0, 0)
                 continue
             playing = asyncio.create_task(_play(showing, writer, asked_at, request.get("zero_us")))
-    except (ConnectionError, ValueError):
-        pass
+    except (ConnectionError, ValueError, asyncio.CancelledError):
+        pass  # nobody listens any more
     finally:
         if playing:
             playing.cancel()

@@ -7,6 +7,7 @@ export const GUTTER = 172;
 
 const Wrap = styled.div`
   position: relative;
+  isolation: isolate; /* the ruler lies over the lanes, not over what opens above them */
   height: 100%;
   overflow-y: auto;
   overflow-x: hidden;

@@ -63,7 +63,6 @@ export const WordButton = styled(Button)<{ $on?: boolean }>`
   }
 `;
 
-/** Fields in one line that wraps, for adding something where it will appear. */
 /** How everything that is typed into or chosen from looks. */
 export const fieldLook = css`
   font: inherit;
@@ -73,27 +72,13 @@ export const fieldLook = css`
   border-radius: 3px;
 `;
 
+/** Fields in one line that wraps, for adding something where it will appear. */
 export const FormLine = styled(Form)`
   display: flex;
   flex-wrap: wrap;
   gap: 12px;
   align-items: end;
   margin: 0 0 14px;
-  select {
-    ${fieldLook}
-    padding: 5px;
-  }
-  label {
-    display: grid;
-    gap: 4px;
-    font-size: ${(p) => p.theme.size.small};
-    color: ${(p) => p.theme.quiet};
-  }
-  label.tick {
-    display: flex;
-    align-items: center;
-    min-height: 30px;
-  }
 `;
 
 const Field = styled(TextField)`

@@ -13,6 +13,7 @@ import { useBody, useProps, useTake, useTracks } from '../queries/take';
 import { Lanes } from '../lanes/lanes';
 import type { Range } from '../lanes/draw';
 import { Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
+import { KeyList, useKeys, type KeyLine } from '../parts/keys';
 import { Frame } from '../parts/frame';
 import { Panel } from '../parts/panel';
 import { History } from '../parts/history';
@@ -78,43 +79,16 @@ const Sheet = styled(Modal)`
   padding: 20px 28px;
   font-family: ${night.sans};
   font-size: ${night.size.body};
-  dl {
-    display: grid;
-    grid-template-columns: auto 1fr;
-    gap: 6px 24px;
-    margin: 12px 0;
-  }
-  dt {
-    font-family: ${night.mono};
-    color: ${night.selection};
-  }
-  dd {
-    margin: 0;
-  }
 `;
 
 const Overlay = styled(ModalOverlay)`
   position: fixed;
   inset: 0;
+  z-index: 10;
   display: grid;
   place-items: center;
   background: rgb(10 9 16 / 70%);
 `;
-
-const KEYS: [string, string][] = [
-  ['space', 'play, stop'],
-  ['J K L', 'back, stop, forward; again for faster'],
-  ['← →', 'one frame; with shift ten'],
-  ['I O', 'set the in point, the out point'],
-  ['. ,', 'next snag, previous snag'],
-  ['Enter', 'accept the proposal of the snag'],
-  ['M', 'fill the other way: curve or body'],
-  ['Shift Enter', 'accept all like it'],
-  ['F', 'frame the selected marker'],
-  ['Z', 'show the whole take; ctrl-wheel over the lanes zooms'],
-  ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
-  ['?', 'this sheet'],
-];
 
 /** The streams that are drawn, and how many samples are skipped for one that is kept. */
 const WANTED: Record<string, number> = { mended: 1, labelled: 1, residual: 1, 'joint uncertainty': 1 };
@@ -269,42 +243,32 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     if (open > 0) goTo(Math.min(Math.max(snag, 0), open - 1));
   }, [leftOver, groups, goTo, snag]);
 
+  const pickRow = (by: number) => names.length && put({ marker: names[Math.min(Math.max(marker + by, 0), names.length - 1)] });
   const acceptSnag = (all: boolean) => {
     if (!here?.proposal || here.mended || accept.isPending) return;
     accept.mutate(all ? data.snags.filter((o) => !o.mended && sameKind(o, here)) : [here]);
   };
 
-  const keys = useRef<(e: KeyboardEvent) => void>(() => {});
-  keys.current = (e) => {
-    const target = e.target as HTMLElement;
-    if (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || sheet) return;
-    const onButton = target.tagName === 'BUTTON' || target.tagName === 'A';
-    const ctrl = e.ctrlKey || e.metaKey;
-    if (ctrl && e.key.toLowerCase() === 'z') undo.mutate(e.shiftKey);
-    else if (ctrl || e.altKey) return;
-    else if (e.key === ' ' && !onButton) transport.toggle();
-    else if (e.key === 'j') transport.shuttle(-1);
-    else if (e.key === 'k') transport.stop();
-    else if (e.key === 'l') transport.shuttle(1);
-    else if (e.key === 'ArrowLeft') transport.step(e.shiftKey ? -10 : -1);
-    else if (e.key === 'ArrowRight') transport.step(e.shiftKey ? 10 : 1);
-    else if (e.key === 'i') change.mutate({ in_s: Number(transport.time.toFixed(4)) });
-    else if (e.key === 'o') change.mutate({ out_s: Number(transport.time.toFixed(4)) });
-    else if (e.key === '.') goTo(Math.min(snag + 1, groups.length - 1));
-    else if (e.key === ',') goTo(Math.max(snag - 1, 0));
-    else if (e.key === 'Enter' && !onButton) acceptSnag(e.shiftKey);
-    else if (e.key === 'm' && here?.proposal) setMethod((method ?? here.proposal.method) === 'curve' ? 'body' : 'curve');
-    else if (e.key === 'f') window.dispatchEvent(new Event('otrevo-frame-selection'));
-    else if (e.key === 'z') setRange({ from: 0, to: duration });
-    else if (e.key === '?') setSheet(true);
-    else return;
-    e.preventDefault();
-  };
-  useEffect(() => {
-    const listen = (e: KeyboardEvent) => keys.current(e);
-    window.addEventListener('keydown', listen);
-    return () => window.removeEventListener('keydown', listen);
-  }, []);
+  const keys: KeyLine[] = [
+    { keys: 'space', words: 'play, stop', on: { space: () => transport.toggle() }, leavesButtons: true },
+    { keys: 'J K L', words: 'back, stop, forward; again for faster', on: { j: () => transport.shuttle(-1), k: () => transport.stop(), l: () => transport.shuttle(1) } },
+    { keys: '← →', words: 'one frame; with shift ten', on: {
+      ArrowLeft: () => transport.step(-1), ArrowRight: () => transport.step(1), 'shift+ArrowLeft': () => transport.step(-10), 'shift+ArrowRight': () => transport.step(10),
+    } },
+    { keys: 'I O', words: 'set the in point, the out point', on: {
+      i: () => change.mutate({ in_s: Number(transport.time.toFixed(4)) }), o: () => change.mutate({ out_s: Number(transport.time.toFixed(4)) }),
+    } },
+    { keys: '. ,', words: 'next snag, previous snag', on: { '.': () => goTo(Math.min(snag + 1, groups.length - 1)), ',': () => goTo(Math.max(snag - 1, 0)) } },
+    { keys: 'Enter', words: 'accept the proposal of the snag', on: { Enter: () => acceptSnag(false) }, leavesButtons: true },
+    { keys: 'Shift Enter', words: 'accept all like it', on: { 'shift+Enter': () => acceptSnag(true) }, leavesButtons: true },
+    { keys: 'M', words: 'fill the other way: curve or body', on: { m: () => here?.proposal && setMethod((method ?? here.proposal.method) === 'curve' ? 'body' : 'curve') } },
+    { keys: '↑ ↓', words: 'the marker above, below in the matrix', on: { ArrowUp: () => pickRow(-1), ArrowDown: () => pickRow(1) }, leavesButtons: true },
+    { keys: 'F', words: 'frame the selected marker', on: { f: () => window.dispatchEvent(new Event('otrevo-frame-selection')) } },
+    { keys: 'Z', words: 'show the whole take; ctrl-wheel over the lanes zooms', on: { z: () => setRange({ from: 0, to: duration }) } },
+    { keys: 'Ctrl Z, Ctrl Shift Z', words: 'undo, redo', on: { 'ctrl+z': () => undo.mutate(false), 'ctrl+shift+z': () => undo.mutate(true) } },
+    { keys: '?', words: 'this sheet', on: { '?': () => setSheet(true) } },
+  ];
+  useKeys(sheet ? [] : keys);
 
   const lower = useSplit('lanes', 300, 120, 620);
   const side = useSplit('snags', 370, 240, 620);
@@ -380,7 +344,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
         <Sheet>
           <Dialog aria-label="Keys">
             <h2 style={{ margin: 0 }}>Keys</h2>
-            <dl>{KEYS.map(([k, what]) => [<dt key={k}>{k}</dt>, <dd key={`${k}d`}>{what}</dd>])}</dl>
+            <KeyList map={keys} />
             <PlainButton slot="close" autoFocus style={{ color: night.text }}>Close</PlainButton>
           </Dialog>
         </Sheet>

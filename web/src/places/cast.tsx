@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
 import { post, type Me, type PerformerOut, type Schemas } from '../api/client';
 import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Tick } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
@@ -200,7 +201,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
             <div><dt>Points named</dt><dd><Figure>{(100 * (f.named_share ?? 0)).toFixed(1)} %</Figure></dd><small>nobody clicked</small></div>
             {worn.map((d) => {
               const found = c.devices.find((x) => x.id === d.id);
-              return <div key={d.id}><dt>{d.words}</dt><dd>{found ? <Figure>{found.said}</Figure> : <Quiet>not calibrated</Quiet>}</dd><small title={found?.details}>{found?.details}</small></div>;
+              return <div key={d.id}><dt>{d.words}</dt><dd>{found ? <Figure>{found.said}</Figure> : <Quiet>not calibrated</Quiet>}</dd><small>{found?.details}</small></div>;
             })}
             <div style={{ gridColumn: 'span 2' }}><dt>To check</dt><dd style={{ fontSize: 14 }}>
               {f.joints_hardly_moved?.length ? `hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
@@ -256,10 +257,7 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
         <TextInput label="Name" value={name} onChange={setName} isRequired maxLength={60} autoFocus />
         <TextInput label="Height in metres" value={height} onChange={setHeight} isRequired style={{ width: 130 }} />
         {devices.map(({ id, words }) => (
-          <label key={id} className="tick">
-            <input type="checkbox" checked={kit.includes(id)} disabled={id === 'optical'} onChange={(e) => setLeft(e.target.checked ? left.filter((k) => k !== id) : [...left, id])} />
-            {words}
-          </label>
+          <Tick key={id} isSelected={kit.includes(id)} isDisabled={id === 'optical'} onChange={(on) => setLeft(on ? left.filter((k) => k !== id) : [...left, id])}>{words}</Tick>
         ))}
         <PlainButton type="submit" isDisabled={add.isPending}>Add performer</PlainButton>
         <WordButton onPress={() => onDone()}>never mind</WordButton>

@@ -4,7 +4,8 @@ import { Checkbox, CheckboxGroup } from 'react-aria-components';
 import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
-import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble, fieldLook } from '../parts/controls';
+import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Choice } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
@@ -24,7 +25,7 @@ const Wrap = styled.div`
   }
 `;
 
-const Choice = styled(Checkbox)`
+const Pickable = styled(Checkbox)`
   display: flex;
   gap: 10px;
   align-items: baseline;
@@ -151,11 +152,6 @@ function Packages({ production, role }: { production: number; role: string }) {
   );
 }
 
-const RateSelect = styled.select`
-  ${fieldLook}
-  padding: 5px 6px;
-`;
-
 function NewPackage({ production }: { production: number }) {
   const client = useQueryClient();
   const board = useBoard(production);
@@ -164,8 +160,8 @@ function NewPackage({ production }: { production: number }) {
   const proposed = takes.filter(({ t, solved }) => t.status === 'circled' && solved && !t.packages.includes('accepted')).map(({ t }) => String(t.id));
   const [chosen, setChosen] = useState<string[] | null>(null);
   const known = useFormats().data?.delivered ?? [];
-  const [without, setWithout] = useState<string[]>([]);
-  const formats = known.map((f) => f.id).filter((id) => !without.includes(id));
+  const [chosenFormats, setFormats] = useState<string[] | null>(null);
+  const formats = chosenFormats ?? known.filter((f) => f.usual).map((f) => f.id);
   const [rate, setRate] = useState<string | null>(null);
   const [name, setName] = useState<string | null>(null);
   const picked = chosen ?? proposed;
@@ -181,27 +177,22 @@ function NewPackage({ production }: { production: number }) {
       <Trouble error={board.error} />
       <Group aria-label="Takes" value={picked} onChange={setChosen}>
         {takes.map(({ s, t, solved }) => (
-          <Choice key={t.id} value={String(t.id)} isDisabled={!solved}>
+          <Pickable key={t.id} value={String(t.id)} isDisabled={!solved}>
             <i />
             <strong>{s.name}</strong> take {t.number}
             <Quiet style={{ marginLeft: 'auto' }}>{t.status === 'circled' ? '◯ ' : ''}{solved ? verdict(t.runs).words : 'not solved'}</Quiet>
-          </Choice>
+          </Pickable>
         ))}
         {board.data && takes.length === 0 && <Quiet>No takes yet; <Link to={`/p/${production}/floor`}>roll one on the Floor</Link>.</Quiet>}
       </Group>
-      <Group aria-label="Formats" value={formats} onChange={(chosen) => setWithout(known.map((f) => f.id).filter((id) => !chosen.includes(id)))}>
+      <Group aria-label="Formats" value={formats} onChange={setFormats}>
         {known.map((f) => (
-          <Choice key={f.id} value={f.id}><i />{f.words}</Choice>
+          <Pickable key={f.id} value={f.id}><i />{f.words}</Pickable>
         ))}
       </Group>
       <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
         <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
-        <label style={{ display: 'grid', gap: 4, fontSize: 12, color: paper.quiet }}>
-          Frames per second
-          <RateSelect value={rate ?? board.data?.production.delivery_rate ?? ''} onChange={(e) => setRate(e.target.value)}>
-            {RATES.map(([v, words]) => <option key={v} value={v}>{words}</option>)}
-          </RateSelect>
-        </label>
+        <Choice label="Frames per second" options={RATES.map(([id, words]) => ({ id, words }))} value={rate ?? board.data?.production.delivery_rate ?? null} onChange={setRate} />
         <MainButton isDisabled={picked.length === 0 || formats.length === 0 || make.isPending} onPress={() => make.mutate()}>
           Package {picked.length} take{picked.length === 1 ? '' : 's'}
         </MainButton>

@@ -6,6 +6,7 @@ import { get, post, type Me, type PackageOut } from '../api/client';
 import { usePushed } from '../queries/push';
 import { useBody, useProps } from '../queries/take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Slide } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { night, paper } from '../theme';
 import { formatOf, labelAt } from '../time/timecode';
@@ -76,13 +77,11 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
   const props = useProps(streams);
   const [transport] = useState(() => new Transport(take.out_s, 1 / format.rate));
   const clock = useRef<HTMLSpanElement>(null);
-  const slider = useRef<HTMLInputElement>(null);
   const labelOf = useCallback((s: number) => labelAt(take.first_timecode, s, format), [take, format]);
   useEffect(() => {
     transport.seek(take.in_s);
     return transport.subscribe((t) => {
       if (clock.current) clock.current.textContent = labelOf(t);
-      if (slider.current) slider.current.value = String(t);
       if (t < take.in_s) transport.seek(take.in_s);
     });
   }, [transport, take, labelOf]);
@@ -111,12 +110,26 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
         </div>
         <Bar>
           <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
-          <input ref={slider} type="range" min={take.in_s} max={take.out_s} step={0.01} defaultValue={take.in_s} aria-label="Position in the take" onChange={(e) => transport.seek(Number(e.target.value))} />
+          <Position transport={transport} from={take.in_s} to={take.out_s} />
           <Figure ref={clock} style={{ fontSize: 18 }} />
         </Bar>
       </View>
     </ThemeProvider>
   );
+}
+
+const SLIDER_EVERY_S = 0.1;
+
+/** Where the transport is, drawn by itself and not with every picture. */
+function Position({ transport, from, to }: { transport: Transport; from: number; to: number }) {
+  const [shown, setShown] = useState(transport.time);
+  const last = useRef(shown);
+  useEffect(() => transport.subscribe((t) => {
+    if (transport.speed !== 0 && Math.abs(t - last.current) < SLIDER_EVERY_S) return;
+    last.current = t;
+    setShown(t);
+  }), [transport]);
+  return <Slide label="Position in the take" min={from} max={to} step={0.01} value={Math.min(Math.max(shown, from), to)} onChange={(t) => transport.seek(t)} />;
 }
 
 export function PackagePage({ me }: { me: Me }) {

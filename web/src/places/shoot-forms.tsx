@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { post, type Board } from '../api/client';
 import { FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Choice, Tick } from '../parts/choices';
 import { rateWords } from '../time/timecode';
 import { useCast } from '../queries/production';
 
@@ -35,19 +36,9 @@ export function NewSlate({ dayId, production, onDone }: { dayId: number; product
       >
         <TextInput label="Slate" value={name} onChange={setName} autoFocus isRequired maxLength={12} />
         <TextInput label="What happens" value={title} onChange={setTitle} isRequired maxLength={120} />
-        <label>
-          Performer
-          <select value={who} onChange={(e) => setWho(Number(e.target.value))}>
-            {people.map((p) => (
-              <option key={p.id} value={p.id}>{p.name}</option>
-            ))}
-          </select>
-        </label>
+        <Choice label="Performer" options={people.map((p) => ({ id: p.id, words: p.name }))} value={who ?? null} onChange={setWho} isDisabled={people.length === 0} />
         {PROPS.map((p) => (
-          <label key={p} className="tick">
-            <input type="checkbox" checked={props.includes(p)} onChange={(e) => setProps(e.target.checked ? [...props, p] : props.filter((o) => o !== p))} />
-            with the {p}
-          </label>
+          <Tick key={p} isSelected={props.includes(p)} onChange={(on) => setProps(on ? [...props, p] : props.filter((o) => o !== p))}>with the {p}</Tick>
         ))}
         <PlainButton type="submit" isDisabled={add.isPending || who === undefined}>Add slate</PlainButton>
         <WordButton onPress={onDone}>never mind</WordButton>
@@ -101,12 +92,7 @@ export function NewProduction({ onDone }: { onDone: () => void }) {
     },
   });
   const rates = (key: 'timecode_rate' | 'delivery_rate', label: string) => (
-    <label>
-      {label}
-      <select value={form[key]} onChange={(e) => setForm({ ...form, [key]: e.target.value })}>
-        {RATES.map((r) => <option key={r} value={r}>{rateWords(r, false)}</option>)}
-      </select>
-    </label>
+    <Choice label={label} options={RATES.map((r) => ({ id: r, words: rateWords(r, false) }))} value={form[key]} onChange={(rate) => setForm({ ...form, [key]: rate })} />
   );
   return (
     <>
@@ -119,10 +105,7 @@ export function NewProduction({ onDone }: { onDone: () => void }) {
         <TextInput label="Production" value={form.name} onChange={(name) => setForm({ ...form, name })} isRequired maxLength={80} autoFocus />
         <TextInput label="Code" value={form.code} onChange={(code) => setForm({ ...form, code })} isRequired maxLength={12} />
         {rates('timecode_rate', 'Timecode')}
-        <label className="tick">
-          <input type="checkbox" disabled={!drops} checked={form.drop_frame && drops} onChange={(e) => setForm({ ...form, drop_frame: e.target.checked })} />
-          drop-frame
-        </label>
+        <Tick isDisabled={!drops} isSelected={form.drop_frame && drops} onChange={(drop_frame) => setForm({ ...form, drop_frame })}>drop-frame</Tick>
         {rates('delivery_rate', 'Delivery')}
         <TextInput label="File names" value={form.naming_pattern} onChange={(naming_pattern) => setForm({ ...form, naming_pattern })} isRequired maxLength={120} style={{ flex: '1 1 320px' }} />
         <PlainButton type="submit" isDisabled={add.isPending}>Begin production</PlainButton>

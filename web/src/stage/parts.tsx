@@ -34,7 +34,6 @@ export const Row = styled.div`
     gap: 8px;
     align-items: center;
   }
-  select,
   input[type='number'] {
     ${fieldLook}
     padding: 4px 6px;

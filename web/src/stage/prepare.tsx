@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { Figure, MainButton, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
+import { Choice, Tick } from '../parts/choices';
 import { hiddenShare, type Blind, type Camera } from '../optics/lens';
 import { Panel, Row, StepState, Table } from './parts';
 import { chord, tick } from './sound';
@@ -71,13 +72,10 @@ export function BlindsStep({ room, deeds, live, canWork, cameras, selected, onSe
       {cameras.some((c) => hiddenShare(c, blinds.filter((b) => b.camera === c.id)) > HIDES_MUCH) && (
         <p role="note" style={{ marginTop: 10 }}>▲ hides more than 3 % of what the camera sees of the volume. Cover the lamp, or turn the camera.</p>
       )}
-      {room.recordings.length === 0 && room.calibrations.length === 0 && (
+      {room.simulated && room.recordings.length === 0 && room.calibrations.length === 0 && (
         <Row>
-          <label><Quiet>Simulated room: </Quiet>
-            <select aria-label="Cameras in the simulated room" value={room.cameras.length} disabled={!canWork || deeds.resize.isPending} onChange={(e) => deeds.resize.mutate(Number(e.target.value))}>
-              {[8, 12, 16, 20, 24].map((n) => <option key={n} value={n}>{n} cameras</option>)}
-            </select>
-          </label>
+          <Choice label="Cameras in the simulated room" value={room.cameras.length} isDisabled={!canWork || deeds.resize.isPending} onChange={(n) => deeds.resize.mutate(n)}
+            options={[8, 12, 16, 20, 24].map((n) => ({ id: n, words: `${n} cameras` }))} />
         </Row>
       )}
       <p style={{ marginTop: 12 }}><Quiet>In a picture: double-click adds a blind, dragging moves it; arrow keys, + − and Delete work on the one in focus.</Quiet></p>
@@ -176,12 +174,10 @@ export function SweepStep({ room, deeds, live, canWork, selected, onSelect }: Pr
         <>
           <p><Quiet>Carry the wand through the whole volume, high and low and to the edges, turning it, until every camera has seen it often and all over its picture.</Quiet></p>
           <Row>
-            <label>Wand
-              <select value={wand} onChange={(e) => setWand(e.target.value)}>
-                {room.wands.map((w) => <option key={String(w.name)} value={String(w.name)}>{String(w.name)}, {(w.markers_m as unknown[]).length} markers</option>)}
-                {own && <option value="own">{own.name} (loaded)</option>}
-              </select>
-            </label>
+            <Choice label="Wand" value={wand} onChange={setWand} options={[
+              ...room.wands.map((w) => ({ id: String(w.name), words: `${String(w.name)}, ${(w.markers_m as unknown[]).length} markers` })),
+              ...(own ? [{ id: 'own', words: `${own.name} (loaded)` }] : []),
+            ]} />
             <WordButton onPress={() => wandFile.current?.click()}>load a wand…</WordButton>
             <input ref={wandFile} type="file" accept=".json" hidden aria-label="Wand file" onChange={(e) => { void readWand(e.target.files?.[0]); e.target.value = ''; }} />
           </Row>
@@ -210,7 +206,7 @@ export function SweepStep({ room, deeds, live, canWork, selected, onSelect }: Pr
             <WordButton onPress={() => deeds.stop.mutate(false)}>drop it</WordButton>
           </Row>
           <Row>
-            <label><input type="checkbox" checked={sound} onChange={(e) => setSound(e.target.checked)} /> sound</label>
+            <Tick isSelected={sound} onChange={setSound}>sound</Tick>
             <WordButton onPress={() => setAfar(true)}>show large, for across the room</WordButton>
           </Row>
           <Table>

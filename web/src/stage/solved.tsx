@@ -3,6 +3,7 @@ import { useEffect, useState } from 'react';
 import { useTheme } from 'styled-components';
 import { get, type Schemas } from '../api/client';
 import { Figure, MainButton, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
+import { Choice, Tick } from '../parts/choices';
 import { Big, Facts, Panel, Row, StepState, Table } from './parts';
 import type { Live } from '../queries/live';
 import { useTrust, type CalibrationOut, type RoomDeeds, type RoomOut } from '../queries/room';
@@ -115,11 +116,7 @@ export function LevelStep({ room, deeds, live, canWork, calibration }: Props) {
       <h2>Origin and level</h2>
       <p><Quiet>Lay the wand down in the middle: its corner is the origin, its long arm points to the front. Then scatter a handful of markers over the floor.</Quiet></p>
       <Row>
-        <label>Wand
-          <select value={wand} onChange={(e) => setWand(e.target.value)}>
-            {room.wands.map((w) => <option key={String(w.name)} value={String(w.name)}>{String(w.name)}</option>)}
-          </select>
-        </label>
+        <Choice label="Wand" options={room.wands.map((w) => ({ id: String(w.name), words: String(w.name) }))} value={wand} onChange={setWand} />
       </Row>
       <Row>
         <PlainButton isDisabled={!canWork || live?.recording} onPress={() => deeds.record.mutate({ kind: 'wand on floor', wand })}>Record the wand</PlainButton>
@@ -137,7 +134,7 @@ export function LevelStep({ room, deeds, live, canWork, calibration }: Props) {
       )}
       <Row>
         <label>marker radius <input type="number" min={0} max={40} step={0.5} value={radius} onChange={(e) => setRadius(Number(e.target.value))} /> mm</label>
-        <label><input type="checkbox" checked={withFloor} disabled={!floor} onChange={(e) => setWithFloor(e.target.checked)} /> level by the floor markers</label>
+        <Tick isSelected={withFloor} isDisabled={!floor} onChange={setWithFloor}>level by the floor markers</Tick>
       </Row>
       <Row>
         <MainButton isDisabled={!canWork || !onFloor || !calibration}
@@ -293,10 +290,9 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
           <h3>What moved between two versions</h3>
           <Row>
             {[0, 1].map((i) => (
-              <select key={i} aria-label={i === 0 ? 'From version' : 'To version'} style={{ flex: '1 1 0', minWidth: 0 }} value={pair[i]}
-                onChange={(e) => setAgainst(i === 0 ? [Number(e.target.value), pair[1]] : [pair[0], Number(e.target.value)])}>
-                {versions.map((v) => <option key={v.id} value={v.id}>{v.version} {v.how}</option>)}
-              </select>
+              <Choice key={i} hidden label={i === 0 ? 'From version' : 'To version'} style={{ flex: '1 1 0' }} value={pair[i]}
+                options={versions.map((v) => ({ id: v.id, words: `${v.version} ${v.how}` }))}
+                onChange={(id) => setAgainst(i === 0 ? [id, pair[1]] : [pair[0], id])} />
             ))}
           </Row>
           {moved && (moved.world_moved_mm > 0.1 || moved.world_turned_deg > 0.01) && (

@@ -2,6 +2,7 @@ import { useMemo, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { rateOf } from '../api/tracks';
 import { Empty, Figure, Quiet, WordButton, fieldLook } from '../parts/controls';
+import { Choice, Slide } from '../parts/choices';
 import { atWork } from '../parts/verdict';
 import { EditBlinds, Picture, type PictureContent, type Residual } from './camera-picture';
 import { project, rayAcross, type Blind, type Camera } from '../optics/lens';
@@ -33,10 +34,6 @@ const Bar = styled.div`
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   flex: none;
   white-space: nowrap;
-  input[type='range'] {
-    accent-color: ${(p) => p.theme.selection};
-    width: 130px;
-  }
 `;
 
 const Wall = styled.div`
@@ -72,6 +69,7 @@ const Wall = styled.div`
 `;
 
 const SAME_PX = 2.5; // a centroid this near to where a point appears is that point's
+const NOBODY = -1;
 const VIEWS = [['room', 'Room'], ['plan', 'Plan'], ['pictures', 'Pictures']] as const;
 
 /** What a calibration says of one camera. */
@@ -172,16 +170,12 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
       <Bar>
         {VIEWS.map(([v, name]) => <WordButton key={v} $on={v === view} aria-pressed={v === view} onPress={() => set({ view: v })}>{name}</WordButton>)}
         <span style={{ borderLeft: `1px solid ${theme.hairline}`, height: 20 }} />
-        <label>
-          <Quiet>of</Quiet>{' '}
-          <select aria-label="What is shown" value={take ?? ''} onChange={(e) => set({ take: e.target.value || null })}>
-            <option value="">now, live</option>
-            {room.takes.map((t) => <option key={t.take_id} value={t.take_id}>{t.slate} take {t.number}</option>)}
-          </select>
-        </label>
+        <Quiet>of</Quiet>
+        <Choice hidden label="What is shown" value={take ?? 0} onChange={(id) => set({ take: id ? String(id) : null })}
+          options={[{ id: 0, words: 'now, live' }, ...room.takes.map((t) => ({ id: t.take_id, words: `${t.slate} take ${t.number}` }))]} />
         {take !== null && shown.frames > 0 && (
           <>
-            <input type="range" aria-label="Frame of the take" min={0} max={shown.frames - 1} value={frame} onChange={(e) => setFrame(Number(e.target.value))} />
+            <Slide label="Frame of the take" min={0} max={shown.frames - 1} step={1} value={frame} onChange={setFrame} style={{ width: 160 }} />
             <Figure>{(frame / rate).toFixed(2)} s</Figure>
           </>
         )}
@@ -191,7 +185,7 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
             <>
               <WordButton $on={show === 'cameras'} aria-pressed={show === 'cameras'} onPress={() => setShow('cameras')}>cameras</WordButton>
               <WordButton $on={show === 'accuracy'} aria-pressed={show === 'accuracy'} onPress={() => setShow('accuracy')}>mm</WordButton>
-              <input type="range" aria-label="Height" min={0} max={2.4} step={0.2} value={height} onChange={(e) => setHeight(Number(e.target.value))} style={{ width: 70 }} />
+              <Slide label="Height" min={0} max={2.4} step={0.2} value={height} onChange={setHeight} style={{ width: 90, minWidth: 0 }} />
               <Figure>{height.toFixed(1)} m</Figure>
             </>
           )}
@@ -249,16 +243,12 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
               <strong>{one}</strong> <Quiet>{step === 'cameras' ? 'numbers: sightings of the wand in each cell · arrows: their mean residual, a tenth of a pixel is drawn 120 px long' : `${seen(one).length} centroid${seen(one).length === 1 ? '' : 's'}`}{step === 'cameras' ? '' : points.length ? ' · squares: rebuilt points, their offset drawn twelvefold; click one, and the rays of the others appear' : ''}</Quiet>
             </p>
             {step !== 'cameras' && step !== 'blinds' && points.length > 0 && (
-              <p style={{ margin: '6px 0' }}>
-                <label>
-                  <Quiet>marker</Quiet>{' '}
-                  <select aria-label="Marker" value={picked ?? ''} onChange={(e) => setPicked(e.target.value === '' ? null : Number(e.target.value))}>
-                    <option value="">none</option>
-                    {points.map((_, i) => <option key={i} value={i}>{nameOf(i)}</option>)}
-                  </select>
-                </label>
+              <div style={{ margin: '6px 0' }}>
+                <Quiet>marker</Quiet>{' '}
+                <Choice hidden label="Marker" value={picked ?? NOBODY} onChange={(i) => setPicked(i === NOBODY ? null : i)} style={{ display: 'inline-grid' }}
+                  options={[{ id: NOBODY, words: 'none' }, ...points.map((_, i) => ({ id: i, words: nameOf(i) }))]} />
                 {spot && <span role="status"> seen by {seers.length ? `${seers.length}: ${seers.map((c) => `${c} ${offsetIn(c, spot)}`).join(', ')} px off` : 'no camera'}</span>}
-              </p>
+              </div>
             )}
           </div>
         )}

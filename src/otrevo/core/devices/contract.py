@@ -73,7 +73,7 @@ class Device:
     lane: None for what the Bench draws in its own way.
     clap(data, times_s) -> take time of the clap in seconds, or None.
     calibrate(stream, solved) -> its plain JSON document from a warm-up; raises InputError in a sentence.
-    says(document) -> (words, details in full) about that document.
+    says(document) -> (a few words, a line of details) about that document.
     guides(stream, document, solved) -> world rotations {bone: (T, 4)} that the solve takes up beside the markers.
     completes(stream, document, motion, times_s) -> the Motion with what the device knows of it.
     track(stream, document, duration_s) -> DeviceTrack or None.

@@ -47,6 +47,6 @@ DEVICE = Device(
     ),
     channels=tuple(f"{side} {f.lower()} {what}" for side in HANDS for f in FINGERS for what in ("first", "outer", "spread")),
     calibrate=calibrate,
-    says=lambda document: ("flat hand and fist found", f"fist at {document['fist_at_s']:.1f} s of the warm-up"),
+    says=lambda document: ("both hands", f"flat hand, and fist at {document['fist_at_s']:.1f} s of the warm-up"),
     completes=completes,
 )  # fmt: skip

@@ -41,8 +41,8 @@ def guides(stream, document, solved):
 
 def says(document):
     residual = np.sqrt(np.mean(np.square([s["residual_deg"] for s in document.values()])))
-    each = ", ".join(f"{bone} {s['residual_deg']:.1f}°" for bone, s in document.items())
-    return f"{len(document)} sensors, {residual:.1f}°", each
+    worst = max(document, key=lambda bone: document[bone]["residual_deg"])
+    return f"{len(document)} sensors, {residual:.1f}°", f"worst {worst}, {document[worst]['residual_deg']:.1f}°"
 
 
 DEVICE = Device(

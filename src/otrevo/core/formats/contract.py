@@ -89,6 +89,7 @@ class Format:
     what the format holds; check(path) -> number of frames or None, raises InputError for what cannot be opened.
     drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams.
     A format without `files` cannot be delivered, one without `streams` cannot be dropped.
+    usual: a new package holds it unless somebody takes it out.
     """
 
     id: str
@@ -100,3 +101,4 @@ class Format:
     files: Callable[[PackageTake, Fraction], list[PackageFile]] | None = None
     drops: tuple[str, ...] = ()
     streams: Callable[[Path, object], list[FileStream]] | None = None
+    usual: bool = True

@@ -38,4 +38,5 @@ FORMAT = Format(
     ending=ENDING,
     check=_check,
     files=lambda take, rate: [_file(device, readings) for device, readings in take.readings.items()],
+    usual=False,
 )

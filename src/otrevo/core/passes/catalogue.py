@@ -1,7 +1,17 @@
-"""All passes of a take, in working order. A new one is a file that declares it and a line in PASSES."""
+"""All passes, of a take and of a room, in working order. A new one is a file that declares it and a line in one of the lists."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.passes import label, line_up, rebuild, solve, warm_up
+from otrevo.core.passes import (
+    find_blinds,
+    label,
+    level,
+    line_up,
+    place_camera,
+    rebuild,
+    solve,
+    solve_cameras,
+    warm_up,
+)
 
 PASSES = (
     rebuild.PASS,
@@ -11,13 +21,20 @@ PASSES = (
     solve.PASS,
 )
 
+ROOM_PASSES = (
+    find_blinds.PASS,
+    solve_cameras.PASS,
+    level.PASS,
+    place_camera.PASS,
+)
 
-def pass_named(name):
+
+def pass_named(name, among=PASSES):
     """The Pass of that name. Raises InputError naming those there are."""
-    for one in PASSES:
+    for one in among:
         if one.name == name:
             return one
-    raise InputError(f"There is no pass '{name}'; expected one of {', '.join(p.name for p in PASSES)}.")
+    raise InputError(f"There is no pass '{name}'; expected one of {', '.join(p.name for p in among)}.")
 
 
 def passes_of(streams, is_warm_up):

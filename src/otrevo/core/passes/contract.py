@@ -178,7 +178,8 @@ class Pass:
     """name: stays the same for ever; words: as a heading; doing, done: as "solving" and "solved".
 
     needs: passes whose tracks or figures it reads, or "performer"; stream: the recorded stream without which a take
-    does not go through it ("" for none). about: "take", or "performer" when it runs once for each of them.
+    does not go through it ("" for none). about: "take", "performer" when it runs once for each of them, or "room", and
+    then it works on a RoomMaterial and gives a RoomOutcome (core.passes.room).
     warm_up: only warm-ups go through it. run(material, parameters, report) -> Outcome; report(share) tells how far it
     is and may raise to stop it. aside(figures) -> a few words beside the figure.
     found_anew: kinds of its snags that a later pass, by name, looks for again once it is done.

@@ -208,7 +208,9 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
         firm[:, b] = (alone[:, ends] < FIRM_M).all(axis=1) if len(ends) else measured[:, b]
     spread = _spread(rotation_local[frames], measured)
     bridge = _bridged(firm, frames.astype(float), rate, density, spread)
-    sd = _pieces(model, poses, weight, target_weight, bridge, above, carried)
+    sd, loose = alone, (bridge > 0).any(axis=1)  # where frames around give nothing, nothing changes
+    some = _Frames(poses.rotation[loose], poses.joint[loose], poses.marker[loose])
+    sd[loose] = _pieces(model, some, weight[loose], target_weight[loose], bridge[loose], above, carried)
     whole = firm.all(axis=1)
     usual = np.median(sd[whole] if whole.any() else sd, axis=0)
     return BodyUncertainty(frames, sd, usual, model.skeleton.names)

@@ -35,6 +35,7 @@ class PackageIn(Schema):
 class FormatOut(Schema):
     id: str
     words: str
+    usual: bool
 
 
 class FormatsOut(Schema):
@@ -94,7 +95,10 @@ class Answer(Schema):
 
 @router.get("/formats", response=FormatsOut)
 def formats(request):
-    return {"delivered": [{"id": f.id, "words": f.words} for f in delivered()], "dropped": list(dropped())}
+    return {
+        "delivered": [{"id": f.id, "words": f.words, "usual": f.usual} for f in delivered()],
+        "dropped": list(dropped()),
+    }
 
 
 def _take_out(package, item):

@@ -20,6 +20,7 @@ from otrevo.server.stage.actions import draw_blinds, recording_from_file, undo_b
 from otrevo.server.stage.jobs import queue_step
 from otrevo.server.stage.models import StageCalibration, StageRecording
 from otrevo.server.stage.room import (
+    adjust,
     calibrated,
     covariance_of,
     newest_blinds,
@@ -47,7 +48,6 @@ from otrevo.server.stage.schemas import (
     TrustRow,
     Words,
 )
-from otrevo.server.stage.steps import adjust
 from otrevo.server.takes.jobs import busy, queue_from
 from otrevo.server.takes.material import latest
 from otrevo.server.takes.models import Take

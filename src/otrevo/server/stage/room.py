@@ -1,14 +1,15 @@
 """The room of a production, the calibration that counts, and new versions of it."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
 from django.db import transaction
 
 from otrevo.core.errors import InputError
-from otrevo.core.optics.accuracy import moved_covariance
 from otrevo.core.optics.documents import blinds_from_rows, calibration_from_document, calibration_to_document
 from otrevo.core.optics.rig import rig_from_document
+from otrevo.core.passes.room import RoomCalibration
 from otrevo.server.live.address import ask_cameras
 from otrevo.server.stage.models import Room, StageCalibration
 
@@ -81,19 +82,33 @@ def new_version(room, how, words, cameras, world, blinds, user, rows=(), wand_rm
     )  # fmt: skip
 
 
-def moved_version(source, how, words, turn, shift_m, user, world="levelled", figures=None):
-    """A new version of a calibration whose whole world was turned by (3, 3) and shifted by (3,)."""
-    cameras, blinds = calibrated(source)
-    covariance = covariance_of(source)
-    return new_version(
-        source.room, how, words, [c.moved(turn, shift_m) for c in cameras], world, blinds, user, source.rows,
-        source.document.get("wand_rms_mm"), None if covariance is None else moved_covariance(covariance, turn),
-        figures=moved_figures(source.figures, turn, shift_m) | {"level": figures or source.figures.get("level")}, failed=source.failed,
-        notes=source.notes, source=source, recording=source.recording,
+def room_calibration(stored):
+    """A StageCalibration as the core's passes see it."""
+    cameras, blinds = calibrated(stored)
+    return RoomCalibration(
+        cameras=tuple(cameras), blinds=tuple(blinds), levelled=stored.document["world"] == "levelled", version=stored.version,
+        how=stored.how, words=stored.words, covariance=covariance_of(stored), rows=tuple(stored.rows), failed=stored.failed,
+        notes=tuple(stored.notes), figures=stored.figures, wand_rms_mm=stored.document.get("wand_rms_mm"),
     )  # fmt: skip
 
 
-def moved_figures(figures, turn, shift_m):
-    """Figures of a calibration whose places (the wand's trail, where it was measured worst) follow the world."""
-    places = {k: np.asarray(figures[k]) for k in ("trail_m", "wand_worst_at_m") if k in figures}
-    return figures | {k: np.round(v @ turn.T + shift_m, 3).tolist() for k, v in places.items()}
+def store_calibration(room, made, user, source=None, recording=None):
+    """The next version of the room's calibration from a RoomCalibration; source: the one it was made from."""
+    return new_version(
+        room, made.how, made.words, made.cameras, "levelled" if made.levelled else "free", made.blinds, user, made.rows,
+        made.wand_rms_mm, made.covariance, figures=made.figures, failed=made.failed, notes=list(made.notes), source=source,
+        recording=recording or (source and source.recording),
+    )  # fmt: skip
+
+
+def adjust(calibration, quarter_turns, raise_mm, user):
+    """Turn the world's front by quarters and raise it: a new version at once."""
+    if not -3 <= quarter_turns <= 3 or not -500 <= raise_mm <= 500 or (quarter_turns, raise_mm) == (0, 0):
+        raise InputError("Turn by 1 to 3 quarters, or raise by up to 500 mm.")
+    angle = np.pi / 2 * quarter_turns
+    c, s = round(np.cos(angle)), round(np.sin(angle))
+    rotation = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
+    said = [f"turned by {90 * quarter_turns}°"] * bool(quarter_turns) + [f"raised by {raise_mm:g} mm"] * bool(raise_mm)
+    moved = room_calibration(calibration).moved(rotation, np.array([0, raise_mm / 1000, 0]))
+    adjusted = replace(moved, how="adjust", words=" and ".join(said))
+    return store_calibration(calibration.room, adjusted, user, source=calibration)
