@@ -114,7 +114,7 @@ class LongPasses(unittest.TestCase):
     def test_tell_how_far_they_are(self):
         performer, _, warm_up = rolled("warm-up", 40, missing=0.05, sloppiness=6.0)
         told = []
-        calibrate_performer(warm_up.points_m[:1800], RATE, shipped_chart(), performer.height_m, told.append)
+        calibrate_performer(warm_up.points_m[:900], RATE, shipped_chart(), performer.height_m, told.append)
         _, _, labelled = _take()
         again = []
         solve_take(labelled, RATE, true_calibration(rolled("rope haul", 41)[0]), progress=again.append)

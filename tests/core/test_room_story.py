@@ -75,9 +75,9 @@ class Story(unittest.TestCase):
     def test_every_camera_is_solved_to_what_noise_allows(self):
         self.assertEqual((len(self.solved.cameras), self.solved.failed), (CAMERAS, {}))
         self.assertAlmostEqual(self.solved.figures["reprojection_rms_px"], 0.1, delta=0.005)
-        turn, shift = self.fitted(self.solved.cameras, self.room)
+        rotation, shift = self.fitted(self.solved.cameras, self.room)
         off = [
-            np.linalg.norm(turn @ c.position_m + shift - t.position_m)
+            np.linalg.norm(rotation @ c.position_m + shift - t.position_m)
             for c, t in zip(self.solved.cameras, self.room.cameras, strict=True)
         ]
         self.assertLess(1000 * np.sqrt(np.mean(np.square(off))), 1.9 * self.solved.figures["position_limit_mm"])
@@ -86,21 +86,21 @@ class Story(unittest.TestCase):
             self.assertLess(abs(found.lens[0] - true.lens[0]), 5 * row["focal_sd_px"] + 0.01)
 
     def test_the_floor_is_level_and_at_nought(self):
-        turn, shift = self.fitted(self.cameras, self.room)
-        self.assertLess(np.degrees(np.arccos(min(1.0, turn[1, 1]))), 0.05)
+        rotation, shift = self.fitted(self.cameras, self.room)
+        self.assertLess(np.degrees(np.arccos(min(1.0, rotation[1, 1]))), 0.05)
         self.assertLess(abs(shift[1]), 0.0012, "the floor markers themselves lie up and down by 0.8 mm")
         self.assertEqual(self.levelling.figures["floor_markers"], 8)
         self.assertLess(self.levelling.figures["floor_rms_mm"], 2.0)
 
     def test_a_take_is_rebuilt_where_it_was_and_as_well_as_was_promised(self):
-        turn, shift = self.fitted(self.cameras, self.room)
-        true = (self.places - shift) @ turn  # into the levelled world
+        rotation, shift = self.fitted(self.cameras, self.room)
+        true = (self.places - shift) @ rotation  # into the levelled world
         hit, ghosts, errors = score(self.rebuilt, np.nan_to_num(true, nan=99.0))
         self.assertLess(ghosts / len(errors), 0.003)
         self.assertLess(np.sqrt(np.mean(errors**2)), 1.15 * np.sqrt(np.nanmean(self.rebuilt.sd_m**2)))
         there = np.isfinite(self.places[..., 0])
         self.assertGreater(hit[there].mean(), 0.9)
-        covariance = moved_covariance(self.solved.covariance, self.levelling.turn)
+        covariance = moved_covariance(self.solved.covariance, self.levelling.rotation)
         middle = np.nanmean(true[::60].reshape(-1, 3), axis=0, keepdims=True)
         promised = expected_sd(self.cameras, middle, 0.1, covariance)[0]
         self.assertLess(promised, 0.0005)
@@ -117,12 +117,12 @@ class Story(unittest.TestCase):
         points = self.others_points(self.later)
         trust = measure_trust(points, self.later, self.cameras, RATE)
         shift_px = np.nanmedian(trust.shift_px[:, KNOCKED], axis=0)
-        covariance = moved_covariance(self.solved.covariance, self.levelling.turn)
+        covariance = moved_covariance(self.solved.covariance, self.levelling.rotation)
         placed = place_again(self.cameras, KNOCKED, [Recording(points, self.later, 0, shift_px)], covariance)
         again, place = placed.camera, 15 * KNOCKED + np.arange(3, 6)
         self.assertLess(placed.residual_px, 0.16)
-        turn, shift = self.fitted(self.cameras, self.after)
-        moved = camera_move(self.after.cameras[KNOCKED], again.moved(turn, shift))
+        rotation, shift = self.fitted(self.cameras, self.after)
+        moved = camera_move(self.after.cameras[KNOCKED], again.moved(rotation, shift))
         self.assertLess(moved["turned_deg"], 0.006)
         before, after = (1000 * np.sqrt(np.trace(c[np.ix_(place, place)])) for c in (covariance, placed.covariance))
         self.assertLess(moved["moved_mm"], 3 * after)
@@ -148,14 +148,14 @@ class Story(unittest.TestCase):
             np.testing.assert_allclose(a.rotation, b.rotation, atol=1e-9)
 
     def test_a_room_turned_as_a_whole_is_the_same_room(self):
-        turn, shift = Rotation.from_rotvec([0, 2.0, 0]).as_matrix(), np.array([1.0, 0, -0.5])
-        moved = [c.moved(turn, shift) for c in self.cameras]
+        rotation, shift = Rotation.from_rotvec([0, 2.0, 0]).as_matrix(), np.array([1.0, 0, -0.5])
+        moved = [c.moved(rotation, shift) for c in self.cameras]
         back_turn, back_shift = same_room(moved, self.cameras)
         for c, original in zip(moved, self.cameras, strict=True):
             np.testing.assert_allclose(back_turn @ c.position_m + back_shift, original.position_m, atol=1e-9)
-        covariance = moved_covariance(self.solved.covariance, turn)
+        covariance = moved_covariance(self.solved.covariance, rotation)
         places = np.array([[0.0, 1.0, 0.0], [0.5, 1.5, -0.4]])
         np.testing.assert_allclose(
-            expected_sd(moved, places @ turn.T + shift, 0.1, covariance),
+            expected_sd(moved, places @ rotation.T + shift, 0.1, covariance),
             expected_sd(self.cameras, places, 0.1, self.solved.covariance), rtol=1e-6,
         )  # fmt: skip

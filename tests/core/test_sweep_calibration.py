@@ -124,7 +124,7 @@ class Adjustment(unittest.TestCase):
         for number, step in ((3, 1e-5), (4, 1e-5), (1, 1e-5), (6, 1e-2), (8, 1e-2), (10, 1e-5)):
             move = np.zeros(SIZE * 3)
             move[SIZE + number] = step
-            none = np.zeros((len(fit.place), 6))
+            none = np.zeros((len(fit.wand_position), 6))
             costs = [np.sum(self.residuals(settled(_stepped(fit, sign * move, none))) ** 2) for sign in (1, -1)]
             numeric = -(costs[0] - costs[1]) / (4 * step)  # half the cost's slope, downhill
             self.assertAlmostEqual(gradient[SIZE + number], numeric, delta=0.02 * abs(numeric) + 0.05, msg=str(number))
@@ -135,7 +135,7 @@ class Adjustment(unittest.TestCase):
         self.assertEqual(set(some.frame), {0, 1})
         out = residuals(
             some.frame, some.camera, some.marker, some.xy, self.fit.lens, self.fit.rotation, self.fit.position,
-            self.markers, self.fit.turn[frames], self.fit.place[frames],
+            self.markers, self.fit.wand_rotation[frames], self.fit.wand_position[frames],
         )  # fmt: skip
         self.assertLess(np.abs(out).max(), 1e-8)
 

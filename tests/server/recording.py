@@ -3,14 +3,18 @@
 import asyncio
 import os
 import threading
+from functools import cache
 from unittest import mock
 
+from otrevo.core.devices.catalogue import device_named
+from otrevo.core.sim.stage import roll
 from otrevo.server.live import address
 from otrevo.server.recorder.process import Recorder
 from otrevo.server.rehearsal import record
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_all
-from otrevo.standins import cameras, kit
+from otrevo.server.takes.streams import write_stream
+from otrevo.standins import cameras, kit, world
 
 
 def recorded_take(slate, seconds=22.0, **rehearsed):
@@ -18,6 +22,27 @@ def recorded_take(slate, seconds=22.0, **rehearsed):
     take = make_take(slate, None, first_timecode_frame=5000)
     record(take, seconds, **rehearsed)
     queue_all(take)
+    return take
+
+
+@cache
+def _rolled(motion, performer_seed, seed, height_m, code, frame, kit):
+    return roll(motion, performer_seed, seed, height_m, code, frame, kit=kit)
+
+
+def streamed_take(slate, motion, seconds, kit, seed=3, frame=5000, **values):
+    """A take of points that need no rebuild, and of other devices, cut to so many seconds; nothing is queued."""
+    performer = slate.performer
+    code = slate.day.production.timecode_format
+    rolled = _rolled(motion, world.body(performer.pk), seed, performer.height_m, code, frame, tuple(kit))
+    take = make_take(slate, None, duration_s=seconds, out_s=seconds, first_timecode_frame=frame, **values)
+    for name, stream in rolled.streams.items():
+        device = device_named(name)
+        count = int(seconds * stream.rate)
+        stamps = stream.stamps[stream.stamps[:, 0] < count]
+        whose = performer if device.worn and name != "optical" else None
+        write_stream(take, name, stream.kind, stream.rate, stream.data[:count], stamps=stamps, details=device.details,
+                     performer=whose)  # fmt: skip
     return take
 
 

@@ -160,7 +160,7 @@ class WithALantern(TestCase):
         cls.production, slate = make_production()
         calibrate(slate.performer)
         cls.slate = make_slate(slate.day, "17", "Lifting the lantern", slate.performer, ["lantern"])
-        cls.take = recorded_take(cls.slate, 40.0)
+        cls.take = recorded_take(cls.slate, 19.0)
         work()
 
     def setUp(self):

@@ -130,7 +130,7 @@ class Preparing(TestCase):
             run = carried_out(self.room, name)
             self.assertEqual(run.state, "failed")
             self.assertIn(words, run.message)
-        with self.assertRaisesRegex(InputError, "no step 'polish'"):
+        with self.assertRaisesRegex(InputError, "no pass 'polish'"):
             queue_step(self.room, "polish", None)
 
     def test_a_sweep_with_another_wand_fails_in_a_sentence_and_leaves_no_version(self):

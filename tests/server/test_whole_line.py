@@ -22,12 +22,12 @@ from otrevo.server.floor.models import Rolling
 from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import change_take, make_take
-from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.jobs import queue_all, queue_from
 from otrevo.server.takes.material import latest
 from otrevo.server.takes.models import Mend, Take
 from otrevo.server.takes.streams import read_stream, recorded, write_stream
 from tests.server.production import BODY_SEED, calibrate, make_production, work
-from tests.server.recording import Stage, recorded_take
+from tests.server.recording import Stage, recorded_take, streamed_take
 from tests.server.test_server import post, signed_in
 
 
@@ -251,7 +251,9 @@ class WholeLine(TransactionTestCase):
 
     def test_warm_up_calibrates_everything_worn(self):
         warm_up = Slate.objects.get(warm_up=True)
-        take = recorded_take(warm_up, 48.0)
+        kit = ("optical", "suit", "gloves", "face", "timecode", "room")
+        take = streamed_take(warm_up, "warm-up", 44.0, kit)
+        queue_all(take)
         work()
         self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
         cast = self.technician.get(f"/api/productions/{self.production.pk}/cast").json()

@@ -12,7 +12,6 @@ from django.test import TransactionTestCase
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import scene
-from otrevo.core.sim.stage import roll
 from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
 from otrevo.server.stage.actions import keep_recording
@@ -22,13 +21,13 @@ from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.material import latest
 from otrevo.server.takes.models import Stream
-from otrevo.server.takes.streams import write_stream
 from otrevo.server.work.execution import MOST_ATTEMPTS, Superseded, carry_out, claim, finish
 from otrevo.server.work.models import Run
 from otrevo.server.work.queue import cancel
 from otrevo.server.work.worker import _look, rescue
 from otrevo.standins import world
-from tests.server.production import BODY_SEED, calibrate, make_production, work
+from tests.server.production import calibrate, make_production, work
+from tests.server.recording import streamed_take
 from tests.server.test_server import post, signed_in
 from tests.server.workers import all_ended, kill, running, start_worker, told, wait_until, worker
 
@@ -37,12 +36,7 @@ class WithATake(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
-        fmt = self.production.timecode_format
-        rolled = roll("rope haul", BODY_SEED, 3, 1.7, fmt, 5000, kit=("optical", "suit"))
-        self.take = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
-        for name, stream in rolled.streams.items():
-            whose = self.slate.performer if name == "suit" else None
-            write_stream(self.take, name, stream.kind, stream.rate, stream.data, stamps=stream.stamps, performer=whose)
+        self.take = streamed_take(self.slate, "rope haul", 14.0, ("optical", "suit"))
 
     def states(self):
         return {r.name: r.state for r in Run.objects.all()}
@@ -132,8 +126,8 @@ class KilledWorkers(WithATake):
             wait_until(lambda: running("label"), "a pass")
             child = self.computing(process)
             wait_until(all_ended, "the end")
-            for _ in range(3):
-                queue_from(self.take, "line up")
+            for _ in range(2):
+                queue_from(self.take, "label")
                 wait_until(all_ended, "the end")
             self.assertEqual(self.computing(process), child, "starting another takes seconds")
 
@@ -185,9 +179,9 @@ class KilledWorkers(WithATake):
 class Cancelling(WithATake):
     def test_stops_a_pass_in_its_compiled_loops_and_the_worker_goes_on(self):
         client = signed_in("technician")
-        for name in ("label", "solve"):
-            queue_from(self.take, "label")
-            with worker():
+        with worker():
+            for name in ("label", "solve"):
+                queue_from(self.take, "label")
                 run = wait_until(lambda n=name: Run.objects.filter(name=n, state="running").first(), name)
                 self.assertEqual(post(client, f"/runs/{run.pk}/cancel").status_code, 200)
                 wait_until(all_ended, "the end")

@@ -137,11 +137,11 @@ def _expected(lens, rotation, position, points, seen, noise_px, covariance):
     return out
 
 
-def moved_covariance(covariance, turn):
+def moved_covariance(covariance, rotation):
     """The cameras' covariance (15 C, 15 C) after the world was turned by (3, 3): only places feel it."""
     out = np.array(covariance, dtype=float)
     for at in range(3, len(out), SIZE):
-        out[at : at + 3] = turn @ out[at : at + 3]
+        out[at : at + 3] = rotation @ out[at : at + 3]
     for at in range(3, len(out), SIZE):
-        out[:, at : at + 3] = out[:, at : at + 3] @ turn.T
+        out[:, at : at + 3] = out[:, at : at + 3] @ rotation.T
     return out

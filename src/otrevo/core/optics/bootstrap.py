@@ -27,40 +27,40 @@ def rigid_move(a, b, weight=None):
     v = np.swapaxes(vt, -1, -2)
     sign = np.sign(np.linalg.det(v @ np.swapaxes(u, -1, -2)))
     v[..., :, 2] *= sign[..., None]
-    turn = v @ np.swapaxes(u, -1, -2)
-    return turn, middle_b - np.einsum("...ij,...j->...i", turn, middle_a)
+    rotation = v @ np.swapaxes(u, -1, -2)
+    return rotation, middle_b - np.einsum("...ij,...j->...i", rotation, middle_a)
 
 
 def pair_move(a, b, rng, tries=TRIES):
     """The move from one camera's points a (F, M, 3) to another's b, by sample consensus.
 
-    Returns turn, shift, the share of frames that agree, and their RMS distance as a share of the distance.
+    Returns rotation, shift, the share of frames that agree, and their RMS distance as a share of the distance.
     """
     frames, markers = a.shape[:2]
     some = np.array([rng.choice(frames, 3, replace=False) for _ in range(tries)])
-    turn, shift = rigid_move(a[some].reshape(tries, 3 * markers, 3), b[some].reshape(tries, 3 * markers, 3))
+    rotation, shift = rigid_move(a[some].reshape(tries, 3 * markers, 3), b[some].reshape(tries, 3 * markers, 3))
     depth = np.linalg.norm(b, axis=2).mean(1) + np.linalg.norm(a, axis=2).mean(1)
 
-    def apart(turn, shift):
-        moved = (a.reshape(-1, 3) @ np.swapaxes(turn, 1, 2) + shift[:, None]).reshape(len(turn), *a.shape)
+    def apart(rotation, shift):
+        moved = (a.reshape(-1, 3) @ np.swapaxes(rotation, 1, 2) + shift[:, None]).reshape(len(rotation), *a.shape)
         return np.linalg.norm(moved - b, axis=3).mean(2) / depth
 
-    off = apart(turn, shift)
+    off = apart(rotation, shift)
     best = int(np.minimum(off, AGREE).sum(1).argmin())
-    off, turn, shift = off[best], turn[best], shift[best]
+    off, rotation, shift = off[best], rotation[best], shift[best]
     agree = off < AGREE
     for _ in range(4):
         if agree.sum() < 3:
             break
-        turn, shift = rigid_move(a[agree].reshape(-1, 3), b[agree].reshape(-1, 3))
-        off = apart(turn[None], shift[None])[0]
+        rotation, shift = rigid_move(a[agree].reshape(-1, 3), b[agree].reshape(-1, 3))
+        off = apart(rotation[None], shift[None])[0]
         agree = off < AGREE
     rms = float(np.sqrt(np.mean(off[agree] ** 2))) if agree.any() else np.inf
-    return turn, shift, float(agree.mean()), rms
+    return rotation, shift, float(agree.mean()), rms
 
 
 def place_cameras(places, rng):
-    """Poses of the cameras that connect: {camera: (turn (3, 3), position (3,))} in the first one's frame, world to camera.
+    """Poses of the cameras that connect: {camera: (rotation (3, 3), position (3,))} in the first one's frame, world to camera.
 
     places (F, C, M, 3): the wand before each camera, NaN where it was not read.
     """
@@ -73,9 +73,9 @@ def place_cameras(places, rng):
             continue
         if len(shared) > 150:
             shared = shared[np.linspace(0, len(shared) - 1, 150).astype(int)]
-        turn, shift, share, rms = pair_move(places[shared, i], places[shared, j], rng)
+        rotation, shift, share, rms = pair_move(places[shared, i], places[shared, j], rng)
         if share > 0.3 and share * len(shared) >= FEWEST_SHARED:
-            moves[i, j] = (turn, shift, share * len(shared) / (1e-3 + rms))
+            moves[i, j] = (rotation, shift, share * len(shared) / (1e-3 + rms))
     groups = _groups(cameras, moves)
     best = max(groups, key=len)
     if len(best) < 2:
@@ -87,12 +87,12 @@ def place_cameras(places, rng):
             (pair for pair in moves if (pair[0] in poses) != (pair[1] in poses) and pair[0] in best),
             key=lambda pair: moves[pair][2],
         )
-        turn, shift, _ = moves[i, j]
+        rotation, shift, _ = moves[i, j]
         if j in poses:  # the move from j to i
             i, j = j, i
-            turn, shift = turn.T, -turn.T @ shift
+            rotation, shift = rotation.T, -rotation.T @ shift
         world_turn, world_place = poses[i]  # x_i = world_turn (X - world_place)
-        new = turn @ world_turn
+        new = rotation @ world_turn
         poses[j] = (new, world_place - new.T @ shift)
     return poses, groups
 

@@ -1,6 +1,6 @@
 """Bundle adjustment: all cameras and every frame's wand fitted to all sightings at once.
 
-Unknowns: for each camera 15 numbers (turn, place, fx fy cx cy k1 k2 p1 p2 k3), for each frame the wand's pose (6). The wand
+Unknowns: for each camera 15 numbers (rotation, position, fx fy cx cy k1 k2 p1 p2 k3), for each frame the wand's pose (6). The wand
 is rigid and known, so it carries the scale. Levenberg-Marquardt; the poses are eliminated from the normal equations
 (Schur complement), which leaves one dense system of 15 numbers a camera (B. Triggs and others, Bundle adjustment: a modern
 synthesis, 2000). Weights come from outside, so that robustness is the caller's choice. Pixels, metres, radians.
@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.optics.camera import LENS, distort, lens_slope
 
-SIZE = 6 + LENS  # numbers of a camera: turn, place, lens
+SIZE = 6 + LENS  # numbers of a camera: rotation, position, lens
 PART = 512  # frames eliminated at once
 # weak expectations of a lens, which matter only where next to nothing was seen: focal as a share, the rest as it is
 LENS_SIGMA = np.array([0.3, 0.3, 60.0, 60.0, 0.4, 0.4, 0.01, 0.01, 0.4])
@@ -36,16 +36,16 @@ class Sightings:
 
 
 @njit(cache=True, error_model="numpy")
-def residuals(frame, camera, marker, xy, lens, rotation, position, markers, turn, place):
+def residuals(frame, camera, marker, xy, lens, rotation, position, markers, wand_rotation, wand_position):
     """Seen minus predicted (N, 2); NaN for points behind their camera."""
     out = np.full((len(frame), 2), np.nan)
     uv, slope, w, p = np.empty(2), np.empty((2, 2)), np.empty(3), np.empty(3)
     for n in range(len(frame)):
         f, c, m = frame[n], camera[n], marker[n]
         for i in range(3):
-            w[i] = place[f, i] - position[c, i]
+            w[i] = wand_position[f, i] - position[c, i]
             for j in range(3):
-                w[i] += turn[f, i, j] * markers[m, j]
+                w[i] += wand_rotation[f, i, j] * markers[m, j]
         for i in range(3):
             p[i] = rotation[c, i, 0] * w[0] + rotation[c, i, 1] * w[1] + rotation[c, i, 2] * w[2]
         if p[2] > 0.02:
@@ -56,7 +56,7 @@ def residuals(frame, camera, marker, xy, lens, rotation, position, markers, turn
 
 @njit(cache=True, error_model="numpy")
 def _accumulate(
-    first, last, begin, end, frame, camera, marker, r, weight, lens, rotation, position, markers, turn, place,
+    first, last, begin, end, frame, camera, marker, r, weight, lens, rotation, position, markers, wand_rotation, wand_position,
     hcc, gc, hpp, gp, hpc,
 ):  # fmt: skip
     """Normal equations of the sightings [begin, end) of frames [first, last): cameras hcc (C, 15, 15), gc (C, 15); wand
@@ -70,11 +70,15 @@ def _accumulate(
             continue
         f, c, m = frame[n], camera[n], marker[n]
         for i in range(3):
-            arm[i] = turn[f, i, 0] * markers[m, 0] + turn[f, i, 1] * markers[m, 1] + turn[f, i, 2] * markers[m, 2]
+            arm[i] = (
+                wand_rotation[f, i, 0] * markers[m, 0]
+                + wand_rotation[f, i, 1] * markers[m, 1]
+                + wand_rotation[f, i, 2] * markers[m, 2]
+            )
         for i in range(3):
             p[i] = 0.0
             for j in range(3):
-                p[i] += rotation[c, i, j] * (arm[j] + place[f, j] - position[c, j])
+                p[i] += rotation[c, i, j] * (arm[j] + wand_position[f, j] - position[c, j])
         a, b = p[0] / p[2], p[1] / p[2]
         distort(lens[c], a, b, uv, slope)
         lens_slope(lens[c], a, b, lens_part)
@@ -149,25 +153,34 @@ def _back(hpp, gp, hpc, step, out):
 
 @dataclass
 class Fit:
-    """The state of an adjustment: lens (C, 9), rotation (C, 3, 3), position (C, 3); wand turn (F, 3, 3), place (F, 3)."""
+    """The state of an adjustment: lens (C, 9), rotation (C, 3, 3), position (C, 3); wand rotation (F, 3, 3), position (F, 3)."""
 
     lens: np.ndarray
     rotation: np.ndarray
     position: np.ndarray
-    turn: np.ndarray
-    place: np.ndarray
+    wand_rotation: np.ndarray
+    wand_position: np.ndarray
 
     def residuals(self, sightings, markers):
         s = sightings
         return residuals(
-            s.frame, s.camera, s.marker, s.xy, self.lens, self.rotation, self.position, markers, self.turn, self.place
+            s.frame,
+            s.camera,
+            s.marker,
+            s.xy,
+            self.lens,
+            self.rotation,
+            self.position,
+            markers,
+            self.wand_rotation,
+            self.wand_position,
         )
 
 
 def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
     """The cameras' reduced system: matrix (G, G), gradient (G,), and a function from their step to the poses' steps."""
     s = sightings
-    cameras, frames = len(fit.lens), len(fit.place)
+    cameras, frames = len(fit.lens), len(fit.wand_position)
     r = np.nan_to_num(fit.residuals(s, markers))
     hcc, gc = np.zeros((cameras, SIZE, SIZE)), np.zeros((cameras, SIZE))
     hpp, gp = np.zeros((frames, 6, 6)), np.zeros((frames, 6))
@@ -180,7 +193,7 @@ def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
         hpc = np.zeros((last - first, 6, total))
         _accumulate(
             first, last, begin, end, s.frame, s.camera, s.marker, r, weight, fit.lens, fit.rotation, fit.position,
-            markers, fit.turn, fit.place, hcc, gc, hpp, gp, hpc,
+            markers, fit.wand_rotation, fit.wand_position, hcc, gc, hpp, gp, hpc,
         )  # fmt: skip
         _eliminate(hpp[first:last], gp[first:last], hpc, damping)
         flat = hpc.reshape(-1, total)
@@ -207,7 +220,7 @@ def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
                 hpc, again = np.zeros((last - first, 6, total)), np.zeros((frames, 6, 6))
                 _accumulate(
                     first, last, begin, end, s.frame, s.camera, s.marker, r, weight, fit.lens, fit.rotation,
-                    fit.position, markers, fit.turn, fit.place, np.zeros_like(hcc), np.zeros_like(gc), again,
+                    fit.position, markers, fit.wand_rotation, fit.wand_position, np.zeros_like(hcc), np.zeros_like(gc), again,
                     np.zeros_like(gp), hpc,
                 )  # fmt: skip
                 _eliminate(again[first:last], np.zeros((last - first, 6)), hpc, damping)
@@ -223,8 +236,8 @@ def _stepped(fit, step, pose_step):
         fit.lens + step[:, 6:],
         Rotation.from_rotvec(step[:, :3]).as_matrix() @ fit.rotation,
         fit.position + step[:, 3:6],
-        Rotation.from_rotvec(pose_step[:, :3]).as_matrix() @ fit.turn,
-        fit.place + pose_step[:, 3:],
+        Rotation.from_rotvec(pose_step[:, :3]).as_matrix() @ fit.wand_rotation,
+        fit.wand_position + pose_step[:, 3:],
     )
 
 

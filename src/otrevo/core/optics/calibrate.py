@@ -158,7 +158,7 @@ def _check_wand(places, wand, usable):
 
 
 def _check_movement(fit, markers):
-    middle = fit.place + np.einsum("fij,j->fi", fit.turn, markers.mean(0))
+    middle = fit.wand_position + np.einsum("fij,j->fi", fit.wand_rotation, markers.mean(0))
     if np.ptp(middle, axis=0).max() < MOVED_M:
         raise InputError(
             f"The wand moved by only {100 * np.ptp(middle, axis=0).max():.0f} cm; sweep it through the whole volume, "
@@ -175,10 +175,10 @@ def _start(placed, poses, places, which, centroids, wand, lens_mean):
     position = np.array([poses[c][1] for c in placed])
     world = np.einsum("cji,fcmj->fcmi", rotation, places[frames][:, placed]) + position[:, None]
     middle = np.nanmedian(world, axis=1)  # over the cameras that read it
-    turn, place = rigid_move(np.broadcast_to(markers, middle.shape), middle)
+    wand_rotation, wand_position = rigid_move(np.broadcast_to(markers, middle.shape), middle)
     f, c, m = np.nonzero(which[frames][:, placed] >= 0)
     xy = centroids.xy[which[frames][:, placed][f, c, m]]
-    return Fit(lens_mean.copy(), rotation, position, turn, place), Sightings(f, c, m, xy)
+    return Fit(lens_mean.copy(), rotation, position, wand_rotation, wand_position), Sightings(f, c, m, xy)
 
 
 def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATES_PX):
@@ -192,10 +192,23 @@ def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATE
         )
         groups = centroids.groups(len(placed))
     frames = centroids.frames
-    turn, place = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
+    wand_rotation, wand_position = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
     which = np.full((frames, len(placed), len(wand.markers_m)), -1)
     score = np.zeros(frames, dtype=np.int64)
-    follow(*shape, centroids.xy, groups, frames, fit.lens, fit.rotation, fit.position, gates, turn, place, which, score)
+    follow(
+        *shape,
+        centroids.xy,
+        groups,
+        frames,
+        fit.lens,
+        fit.rotation,
+        fit.position,
+        gates,
+        wand_rotation,
+        wand_position,
+        which,
+        score,
+    )
     found = np.flatnonzero(score)
     if len(found) > MOST_FRAMES:
         found = found[np.linspace(0, len(found) - 1, MOST_FRAMES).astype(int)]
@@ -203,14 +216,14 @@ def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATE
         raise InputError("The wand could be followed in fewer than 20 frames; sweep where several cameras look.")
     f, c, m = np.nonzero(which[found] >= 0)
     xy = centroids.xy[which[found][f, c, m]]
-    return Fit(fit.lens, fit.rotation, fit.position, turn[found], place[found]), Sightings(f, c, m, xy)
+    return Fit(fit.lens, fit.rotation, fit.position, wand_rotation[found], wand_position[found]), Sightings(f, c, m, xy)
 
 
 def _some(fit, sightings):
     """The fit and its sightings on as many frames as show a lens everywhere, for a start of the whole."""
-    keep = np.unique(np.linspace(0, len(fit.place) - 1, SOME_FRAMES).astype(int))
+    keep = np.unique(np.linspace(0, len(fit.wand_position) - 1, SOME_FRAMES).astype(int))
     some, frames = sightings.only(np.isin(sightings.frame, keep))
-    return Fit(fit.lens, fit.rotation, fit.position, fit.turn[frames], fit.place[frames]), some
+    return Fit(fit.lens, fit.rotation, fit.position, fit.wand_rotation[frames], fit.wand_position[frames]), some
 
 
 def _final(fit, sightings, markers, lens_mean, say):
@@ -287,7 +300,7 @@ def _report(fit, sightings, believed, sigma, placed, rig, wand, lens_mean, conne
             f"{worst['mean_mm']:.1f} mm, said are {worst['said_mm']:.1f} mm"
         )
     mine = np.concatenate([np.arange(SIZE * i, SIZE * i + SIZE) for i in solved] or [np.zeros(0, dtype=int)])
-    trail = fit.place + np.einsum("fij,j->fi", fit.turn, markers.mean(0))
+    trail = fit.wand_position + np.einsum("fij,j->fi", fit.wand_rotation, markers.mean(0))
     return SweepCalibration(cameras, failed, figures, rows, cov[np.ix_(mine, mine)], trail, notes)
 
 

@@ -27,9 +27,9 @@ class Camera:
     position_m: np.ndarray
     rotation: np.ndarray
 
-    def moved(self, turn, shift_m):
-        """The same camera after the world was turned by (3, 3) and then shifted by (3,): x' = turn x + shift."""
-        return replace(self, position_m=turn @ self.position_m + shift_m, rotation=self.rotation @ turn.T)
+    def moved(self, rotation, shift_m):
+        """The same camera after the world was turned by (3, 3) and then shifted by (3,): x' = rotation x + shift."""
+        return replace(self, position_m=rotation @ self.position_m + shift_m, rotation=self.rotation @ rotation.T)
 
 
 def packed(cameras):
@@ -160,5 +160,5 @@ def camera_from_document(row, where):
     if abs(np.linalg.norm(quaternion) - 1) > 0.01:
         raise InputError(f"{where}: rotation_xyzw: its length is {np.linalg.norm(quaternion):.3f}, expected 1.")
     lens = np.concatenate([focal, numbers("centre_px", 2), numbers("distortion", 5)])
-    turn = matrix_from_quaternion(quaternion / np.linalg.norm(quaternion))
-    return Camera(str(row.get("id")), row["width"], row["height"], lens, numbers("position_m", 3), turn)
+    rotation = matrix_from_quaternion(quaternion / np.linalg.norm(quaternion))
+    return Camera(str(row.get("id")), row["width"], row["height"], lens, numbers("position_m", 3), rotation)

@@ -138,7 +138,7 @@ class SweepCoverage:
         return None if not self.guessed or everyone or len(self.kept) < SHARED_ENOUGH else np.array(self.kept)
 
     def place(self, poses):
-        """Take over what place_cameras found: poses {camera: (turn, position)}. True when more cameras are placed now."""
+        """Take over what place_cameras found: poses {camera: (rotation, position)}. True when more cameras are placed now."""
         if len(poses) <= sum(k is not None for k in self.cameras):
             return False
         self.cameras = [
@@ -146,9 +146,9 @@ class SweepCoverage:
             for c, r in enumerate(self.rig)
         ]
         middle = np.array([m for m in map(self._middle, self.kept) if m is not None])
-        turn, shift = stood_up([k for k in self.cameras if k], middle)
-        self.cameras = [k and k.moved(turn, shift) for k in self.cameras]
-        self.been, self.volume, self.told, self.given_up = list(middle @ turn.T + shift), None, None, []
+        rotation, shift = stood_up([k for k in self.cameras if k], middle)
+        self.cameras = [k and k.moved(rotation, shift) for k in self.cameras]
+        self.been, self.volume, self.told, self.given_up = list(middle @ rotation.T + shift), None, None, []
         return True
 
     def _volume(self):

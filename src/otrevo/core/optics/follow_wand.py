@@ -17,8 +17,8 @@ FEWEST_SIGHTINGS = 4
 
 
 @njit(cache=True, error_model="numpy")
-def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, which):
-    """Fit the wand's pose (turn (3, 3), place (3,)) to the nearest centroids of one frame's pictures.
+def _settle(xy, begin, lens, rotation, position, markers, gates, wand_rotation, wand_position, which):
+    """Fit the wand's pose (rotation (3, 3), position (3,)) to the nearest centroids of one frame's pictures.
 
     begin (C + 1,): where each picture's centroids begin; which (C, M) receives their numbers, -1 for none. Returns the
     number of sightings within the last gate, 0 when fewer than two cameras see it, and their RMS in pixels.
@@ -34,7 +34,11 @@ def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, wh
         sightings, total, seeing = 0, 0.0, 0
         for m in range(count):
             for i in range(3):
-                arm[m, i] = turn[i, 0] * markers[m, 0] + turn[i, 1] * markers[m, 1] + turn[i, 2] * markers[m, 2]
+                arm[m, i] = (
+                    wand_rotation[i, 0] * markers[m, 0]
+                    + wand_rotation[i, 1] * markers[m, 1]
+                    + wand_rotation[i, 2] * markers[m, 2]
+                )
         for c in range(cameras):
             if begin[c + 1] == begin[c]:
                 continue
@@ -43,7 +47,7 @@ def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, wh
                 for i in range(3):
                     p[i] = 0.0
                     for k in range(3):
-                        p[i] += rotation[c, i, k] * (arm[m, k] + place[k] - position[c, k])
+                        p[i] += rotation[c, i, k] * (arm[m, k] + wand_position[k] - position[c, k])
                 if p[2] < 0.05:
                     continue
                 a, b = p[0] / p[2], p[1] / p[2]
@@ -94,22 +98,22 @@ def _settle(xy, begin, lens, rotation, position, markers, gates, turn, place, wh
             h[i, i] += 1e-6 * h[i, i] + 1e-2
         d = np.linalg.solve(h, g)
         _turn_by(d[:3], small)
-        turn[:] = small @ turn
-        place += d[3:]
+        wand_rotation[:] = small @ wand_rotation
+        wand_position += d[3:]
     return sightings, np.sqrt(total / (2 * sightings))
 
 
 @njit(cache=True, error_model="numpy")
 def follow(
-    straight, order, shares, markers, size_m, xy, groups, frames, lens, rotation, position, gates, turn, place, which,
+    straight, order, shares, markers, size_m, xy, groups, frames, lens, rotation, position, gates, wand_rotation, wand_position, which,
     score,
 ):  # fmt: skip
-    """Follow the wand through frames [0, frames). turn (F, 3, 3), place (F, 3), which (F, C, M), score (F,): results;
+    """Follow the wand through frames [0, frames). rotation (F, 3, 3), position (F, 3), which (F, C, M), score (F,): results;
     score is the number of sightings that agree, 0 where the wand was not found."""
     cameras, count = lens.shape[0], order.shape[0]
     one, tried = np.empty(count, dtype=np.int64), np.empty((MOST_TRIED, count, 3))
     triangle = count == 3 and not straight
-    now_turn, now_place = np.empty((3, 3)), np.empty(3)
+    now_rotation, now_position = np.empty((3, 3)), np.empty(3)
     trial = np.empty((cameras, count), dtype=np.int64)
     before = -10
     a, b = np.empty((count, 3)), np.empty((count, 3))
@@ -120,14 +124,14 @@ def follow(
             visible += min(begin[c + 1] - begin[c], count)
         best = 0
         if f - before <= 5 and before >= 0:
-            now_turn[:] = turn[before]
-            now_place[:] = place[before]
+            now_rotation[:] = wand_rotation[before]
+            now_position[:] = wand_position[before]
             if before > 0 and score[before - 1] > 0:
-                now_place += (f - before) * (place[before] - place[before - 1])
-                now_turn[:] = turn[before] @ turn[before - 1].T @ turn[before]
-                _square_up(now_turn)
-            best, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial)
-            turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
+                now_position += (f - before) * (wand_position[before] - wand_position[before - 1])
+                now_rotation[:] = wand_rotation[before] @ wand_rotation[before - 1].T @ wand_rotation[before]
+                _square_up(now_rotation)
+            best, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_rotation, now_position, trial)
+            wand_rotation[f], wand_position[f], which[f], score[f] = now_rotation, now_position, trial, best
         if best < 0.5 * visible or best == 0:  # lost, or much is seen that is not explained: look afresh
             for c in range(cameras):
                 n = begin[c + 1] - begin[c]
@@ -145,13 +149,13 @@ def follow(
                     for m in range(count):
                         b[m] = rotation[c].T @ tried[g, m] + position[c]
                         a[m] = markers[m]
-                    _rigid(a, b, now_turn, now_place)
+                    _rigid(a, b, now_rotation, now_position)
                     found, rms = _settle(
-                        xy, begin, lens, rotation, position, markers, gates, now_turn, now_place, trial
+                        xy, begin, lens, rotation, position, markers, gates, now_rotation, now_position, trial
                     )
                     if found > best:
                         best = found
-                        turn[f], place[f], which[f], score[f] = now_turn, now_place, trial, best
+                        wand_rotation[f], wand_position[f], which[f], score[f] = now_rotation, now_position, trial, best
                 if best >= 0.7 * visible:
                     break
         if best > 0:
@@ -162,19 +166,22 @@ def follow(
 
 
 @njit(cache=True, error_model="numpy")
-def _square_up(turn):
+def _square_up(wand_rotation):
     """Make a matrix that is nearly a rotation one again: small errors would grow from frame to frame."""
     for i in range(2):
         for k in range(i):
-            turn[i] -= np.dot(turn[i], turn[k]) * turn[k]
-        turn[i] /= np.sqrt(np.dot(turn[i], turn[i]))
+            wand_rotation[i] -= np.dot(wand_rotation[i], wand_rotation[k]) * wand_rotation[k]
+        wand_rotation[i] /= np.sqrt(np.dot(wand_rotation[i], wand_rotation[i]))
     for i in range(3):
-        turn[2, i] = turn[0, (i + 1) % 3] * turn[1, (i + 2) % 3] - turn[0, (i + 2) % 3] * turn[1, (i + 1) % 3]
+        wand_rotation[2, i] = (
+            wand_rotation[0, (i + 1) % 3] * wand_rotation[1, (i + 2) % 3]
+            - wand_rotation[0, (i + 2) % 3] * wand_rotation[1, (i + 1) % 3]
+        )
 
 
 @njit(cache=True, error_model="numpy")
-def _rigid(a, b, turn, place):
-    """The move (turn (3, 3), place (3,)) that takes points a (K, 3) nearest to b; for points of one line, one of many."""
+def _rigid(a, b, wand_rotation, wand_position):
+    """The move (rotation (3, 3), position (3,)) that takes points a (K, 3) nearest to b; for points of one line, one of many."""
     count = a.shape[0]
     middle_a, middle_b = np.zeros(3), np.zeros(3)
     for k in range(count):
@@ -191,5 +198,5 @@ def _rigid(a, b, turn, place):
     if np.linalg.det(turned) < 0:
         v[:, 2] *= -1
         turned = v @ np.ascontiguousarray(u.T)
-    turn[:] = turned
-    place[:] = middle_b - turned @ middle_a
+    wand_rotation[:] = turned
+    wand_position[:] = middle_b - turned @ middle_a

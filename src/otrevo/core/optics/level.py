@@ -21,9 +21,9 @@ FEWEST_FLOOR, STRAY_M = 3, 0.03
 
 @dataclass(frozen=True)
 class Levelling:
-    """turn (3, 3), shift_m (3,): new = turn old + shift; figures: heights of the floor markers in mm and what they say."""
+    """rotation (3, 3), shift_m (3,): new = rotation old + shift; figures: heights of the floor markers in mm and what they say."""
 
-    turn: np.ndarray
+    rotation: np.ndarray
     shift_m: np.ndarray
     figures: dict
 
@@ -33,16 +33,16 @@ def wand_at_rest(centroids, cameras, wand):
     names = len(cameras)
     groups, shape = centroids.groups(names), wand_shape(wand)
     frames, count = centroids.frames, len(wand.markers_m)
-    turn, place = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
+    rotation, position = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
     which, score = np.full((frames, names, count), -1), np.zeros(frames, dtype=np.int64)
-    follow(*shape, centroids.xy, groups, frames, *packed(cameras), GATES_PX, turn, place, which, score)
+    follow(*shape, centroids.xy, groups, frames, *packed(cameras), GATES_PX, rotation, position, which, score)
     found = np.flatnonzero(score)
     if len(found) == 0:
         raise InputError(
             f"The wand '{wand.name}' was not found on the floor by two cameras; lay it where several cameras see all of "
             "its markers, and check that this is the wand."
         )
-    placed = np.einsum("fij,mj->fmi", turn[found], wand.markers_m) + place[found][:, None]
+    placed = np.einsum("fij,mj->fmi", rotation[found], wand.markers_m) + position[found][:, None]
     middle = np.median(placed, axis=0)
     away = np.linalg.norm(placed - middle, axis=2).max(axis=1)
     if np.median(away) > STILL_M:
@@ -74,17 +74,17 @@ def level(centroids_wand, cameras, wand, centroids_floor=None, marker_radius_m=0
     """
     at = wand_at_rest(centroids_wand, cameras, wand)
     above = np.mean([c.position_m for c in cameras], axis=0) - at.mean(axis=0)
-    turn, place = rigid_move(wand.markers_m, at)
+    rotation, position = rigid_move(wand.markers_m, at)
     figures = {"floor_markers": 0}
     up = None
     if wand.up is not None and not wand.straight:
-        up = turn @ wand.up
+        up = rotation @ wand.up
     elif not wand.straight:
         spread, axes = np.linalg.svd(wand.markers_m - wand.markers_m.mean(axis=0))[1:]
         if spread[2] < 0.004:  # a flat wand: up is across it, on the side of the cameras
-            up = turn @ axes[2]
+            up = rotation @ axes[2]
             up *= np.sign(up @ above)
-    origin = turn @ (wand.origin_m if wand.origin_m is not None else wand.markers_m[0]) + place
+    origin = rotation @ (wand.origin_m if wand.origin_m is not None else wand.markers_m[0]) + position
     if centroids_floor is not None:
         points = rebuild_still(centroids_floor, cameras)
         if len(points) < FEWEST_FLOOR:
@@ -110,7 +110,7 @@ def level(centroids_wand, cameras, wand, centroids_floor=None, marker_radius_m=0
             f"The wand '{wand.name}' is a line and says nothing about up; add --floor-markers, or use a wand with `up`."
         )
     up = up / np.linalg.norm(up)
-    front = turn @ wand.front if wand.front is not None else at[-1] - at[0]
+    front = rotation @ wand.front if wand.front is not None else at[-1] - at[0]
     front = front - (front @ up) * up
     if np.linalg.norm(front) < 0.05 * (1.0 if wand.front is not None else np.linalg.norm(at[-1] - at[0])):
         raise InputError(f"The wand '{wand.name}' stands upright, so that its front is not known; lay it down.")
@@ -136,18 +136,18 @@ def levelled(cameras, levelling, quarter_turns=0):
     angle = np.pi / 2 * quarter_turns
     c, s = round(np.cos(angle)), round(np.sin(angle))
     further = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
-    return tuple(camera.moved(further @ levelling.turn, further @ levelling.shift_m) for camera in cameras)
+    return tuple(camera.moved(further @ levelling.rotation, further @ levelling.shift_m) for camera in cameras)
 
 
 def stood_up(cameras, trail_m):
-    """A first guess of a world nobody has levelled yet, as (turn (3, 3), shift_m (3,)): up is what the cameras' pictures call
+    """A first guess of a world nobody has levelled yet, as (rotation (3, 3), shift_m (3,)): up is what the cameras' pictures call
     up on average, the origin lies under the middle of where the wand was (F, 3), on the lowest place it went."""
     up = -np.mean([c.rotation[1] for c in cameras], axis=0)
     up /= np.linalg.norm(up)
     front = np.array([0.0, 0, 1]) if abs(up[2]) < 0.9 else np.array([1.0, 0, 0])
     front -= (front @ up) * up
     front /= np.linalg.norm(front)
-    turn = np.stack([np.cross(up, front), up, front])
-    placed = trail_m @ turn.T
+    rotation = np.stack([np.cross(up, front), up, front])
+    placed = trail_m @ rotation.T
     lowest = np.percentile(placed[:, 1], 0.5)
-    return turn, -np.array([np.median(placed[:, 0]), lowest, np.median(placed[:, 2])])
+    return rotation, -np.array([np.median(placed[:, 0]), lowest, np.median(placed[:, 2])])

@@ -1,9 +1,9 @@
 """A knocked camera placed anew from what takes show, without a sweep.
 
-1. Points that the other cameras rebuilt are paired with the camera's centroids, and its turn and place are fitted to them.
+1. Points that the other cameras rebuilt are paired with the camera's centroids, and its rotation and position are fitted to them.
 2. Every point is then looked for in all cameras, and all cameras are adjusted together: unknowns are their 15 numbers each
 (as in core.optics.bundle) and the points, residuals the sightings in pixels; what the calibration knew, its covariance, holds
-them, but for the turn and place of the camera that was knocked. The points are brought to their optimum and eliminated
+them, but for the rotation and position of the camera that was knocked. The points are brought to their optimum and eliminated
 (Schur complement). 3. Only the knocked camera takes its numbers from that; the others have not moved and stay as they are.
 
 The takes say more of the camera than its pairs alone: other cameras' errors, and its own lens's, no longer add to its
@@ -206,7 +206,7 @@ def place_again(cameras, number, recordings, covariance=None, progress=None):
     """A PlacedAgain of cameras[number] from Recordings made since it was knocked.
 
     covariance (15 C, 15 C) of the cameras' numbers before that, in their world; without it the others count as known and
-    only the camera's turn and place are fitted. Raises InputError with too few pairs.
+    only the camera's rotation and position are fitted. Raises InputError with too few pairs.
     """
     points, seen = _all_pairs(cameras, number, recordings)
     if len(points) < FEWEST_PAIRS:
@@ -243,8 +243,8 @@ def _fitted(camera, points, seen):
     """The camera turned and shifted to see points (P, 3) at `seen` (P, 2), and its residual per coordinate."""
 
     def moved(step):
-        turn = Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
-        return replace(camera, rotation=turn, position_m=camera.position_m + step[3:])
+        rotation = Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
+        return replace(camera, rotation=rotation, position_m=camera.position_m + step[3:])
 
     def residual(step, keep):
         places, _ = project_all(*packed([moved(step)]), points[keep])
@@ -320,7 +320,7 @@ def _all_sightings(cameras, recordings):
 
 
 def _information(covariance, number):
-    """Inverse (15 C, 15 C) of what was known before, nothing being known of the turn and place of camera `number`."""
+    """Inverse (15 C, 15 C) of what was known before, nothing being known of the rotation and position of camera `number`."""
     kept = np.ones(len(covariance), dtype=bool)
     kept[SIZE * number : SIZE * number + 6] = False
     scale = np.sqrt(np.diag(covariance)[kept])

@@ -66,8 +66,8 @@ def triangle_sides(x):
 
 
 @njit(cache=True, error_model="numpy")
-def pose_triangle(p, lens, markers, mirrored, turn, shift):
-    """Pose (turn (3, 3), shift (3,)) of a triangle (3, 3) seen at p (3, 2), of the two the one `mirrored` (+1, -1) says.
+def pose_triangle(p, lens, markers, mirrored, rotation, shift):
+    """Pose (rotation (3, 3), shift (3,)) of a triangle (3, 3) seen at p (3, 2), of the two the one `mirrored` (+1, -1) says.
     Returns the RMS that is left in pixels: next to nothing, or 1e9 when it cannot be."""
     a, b, c = markers[0], markers[1], markers[2]
     r01, r02, r12, area = triangle_sides(markers)
@@ -76,13 +76,13 @@ def pose_triangle(p, lens, markers, mirrored, turn, shift):
     model[2] = np.cross(b - a, c - a)
     model[2] /= np.linalg.norm(model[2])
     model[1] = np.cross(model[2], model[0])
-    scale = _weak_pose(p[0], p[1], p[2], r01, r02, r12, area, mirrored, model, found, e1, e2, turn)
+    scale = _weak_pose(p[0], p[1], p[2], r01, r02, r12, area, mirrored, model, found, e1, e2, rotation)
     depth = lens[0] / scale
     shift[0] = depth * (p[0, 0] - lens[2]) / lens[0]
     shift[1] = depth * (p[0, 1] - lens[3]) / lens[1]
     shift[2] = depth
-    shift -= turn @ a
-    return refine_place(markers, p, lens, turn, shift, 6)
+    shift -= rotation @ a
+    return refine_place(markers, p, lens, rotation, shift, 6)
 
 
 @njit(cache=True, error_model="numpy")
@@ -120,24 +120,24 @@ def _unsteadiness(track, who, first, last, sides):
 @njit(cache=True, error_model="numpy")
 def _roughness(track, who, first, last, lens, markers, mirrored, scratch):
     """Mean size of the second differences of the markers' places along the film, in metres; 1e9 when it is too short."""
-    seen, turn, shift, places = scratch
+    seen, rotation, shift, places = scratch
     middle = AROUND // STEP
     for m in range(3):
         seen[m] = track[who[m], middle]
-    if pose_triangle(seen, lens, markers, mirrored, turn, shift) > 1.0:
+    if pose_triangle(seen, lens, markers, mirrored, rotation, shift) > 1.0:
         return 1e9
-    start_turn, start_shift = turn.copy(), shift.copy()
+    start_rotation, start_shift = rotation.copy(), shift.copy()
     ends = (first, last)
     low, high = middle, middle
     for w in range(2):
-        turn[:], shift[:] = start_turn, start_shift
+        rotation[:], shift[:] = start_rotation, start_shift
         for at in range(middle, ends[w] + (2 * w - 1), 2 * w - 1):
             for m in range(3):
                 seen[m] = track[who[m], at]
-            if refine_place(markers, seen, lens, turn, shift, 3) > 3.0:
+            if refine_place(markers, seen, lens, rotation, shift, 3) > 3.0:
                 break
             for m in range(3):
-                places[at, m] = turn @ markers[m] + shift
+                places[at, m] = rotation @ markers[m] + shift
             low, high = min(low, at), max(high, at)
     if high - low < 3:
         return 1e9
@@ -197,16 +197,16 @@ def name_triangles(orders, markers, xy, groups, last, frames, lens, which, side)
 @njit(cache=True, error_model="numpy")
 def place_triangles(markers, xy, lens, wanted, which, side, places):
     """Pose the triangles that name_triangles told: places (F, C, 3, 3) before each camera, NaN where there is none."""
-    seen, turn, shift = np.empty((3, 2)), np.empty((3, 3)), np.empty(3)
+    seen, rotation, shift = np.empty((3, 2)), np.empty((3, 3)), np.empty(3)
     for f in range(which.shape[0]):
         for c in range(which.shape[1]):
             if not wanted[c] or which[f, c, 0] < 0:
                 continue
             for m in range(3):
                 seen[m] = xy[which[f, c, m]]
-            if pose_triangle(seen, lens[c], markers, side[f, c], turn, shift) < 1.0:
+            if pose_triangle(seen, lens[c], markers, side[f, c], rotation, shift) < 1.0:
                 for m in range(3):
-                    places[f, c, m] = turn @ markers[m] + shift
+                    places[f, c, m] = rotation @ markers[m] + shift
 
 
 @njit(cache=True, error_model="numpy")
@@ -214,7 +214,7 @@ def every_triangle(xy, lens, markers, out):
     """Every pose out (MOST_TRIED, 3, 3) of the triangle before one camera that sees xy (n, 2): markers' places. Returns how
     many; none where more than a few centroids are seen."""
     n, found = xy.shape[0], 0
-    seen, turn, shift = np.empty((3, 2)), np.empty((3, 3)), np.empty(3)
+    seen, rotation, shift = np.empty((3, 2)), np.empty((3, 3)), np.empty(3)
     if n > MOST_GUESSED:
         return 0
     for i in range(n):
@@ -226,8 +226,8 @@ def every_triangle(xy, lens, markers, out):
                 if min(_apart(seen[0], seen[1]), _apart(seen[0], seen[2]), _apart(seen[1], seen[2])) < MELTED_PX:
                     continue
                 for mirrored in (1.0, -1.0):
-                    if pose_triangle(seen, lens, markers, mirrored, turn, shift) < 1.0:
+                    if pose_triangle(seen, lens, markers, mirrored, rotation, shift) < 1.0:
                         for m in range(3):
-                            out[found, m] = turn @ markers[m] + shift
+                            out[found, m] = rotation @ markers[m] + shift
                         found += 1
     return found

@@ -67,7 +67,7 @@ def _offsets(
     for c in range(cameras):
         histogram[:] = 0
         asked = 0
-        sx, sy, turn, mx, my = 0.0, 0.0, 0.0, 0.0, 0.0  # what is expected: this shift, turned by this about the middle
+        sx, sy, twist, mx, my = 0.0, 0.0, 0.0, 0.0, 0.0  # what is expected: this shift, turned by this about the middle
         for sweep in range(3):
             if sweep == 1:
                 best = 0
@@ -88,7 +88,7 @@ def _offsets(
                     ):
                         continue
                     asked += 1 if sweep == 0 else 0
-                    ex, ey = sx - turn * (uv[1] - my), sy + turn * (uv[0] - mx)
+                    ex, ey = sx - twist * (uv[1] - my), sy + twist * (uv[0] - mx)
                     for n in range(begin, end):
                         dx, dy = xy[n, 0] - uv[0], xy[n, 1] - uv[1]
                         if abs(dx) >= REACH_PX or abs(dy) >= REACH_PX:
@@ -106,11 +106,11 @@ def _offsets(
                 break
             sx, sy, mx, my = sum_dx / near, sum_dy / near, sum_u / near, sum_v / near
             wide = max(sum_uu / near - mx * mx - my * my, 1.0)
-            turn = (sum_ud / near - (mx * sy - my * sx)) / wide
+            twist = (sum_ud / near - (mx * sy - my * sx)) / wide
             if sweep == 2:
                 shift[c, 0], shift[c, 1] = sx, sy
-                round_px[c] = abs(turn) * np.sqrt(wide)
-                spread[c] = np.sqrt(max(sum_dd / near - sx * sx - sy * sy - turn * turn * wide, 0.0) / 2)
+                round_px[c] = abs(twist) * np.sqrt(wide)
+                spread[c] = np.sqrt(max(sum_dd / near - sx * sx - sy * sy - twist * twist * wide, 0.0) / 2)
                 support[c] = near / max(asked, 1)
 
 
@@ -137,10 +137,10 @@ def measure_trust(points_m, centroids, cameras, rate):
 
 def camera_move(before, after):
     """How far one camera moved in one world: {moved_mm, turned_deg, focal_px}."""
-    turn = Rotation.from_matrix(after.rotation @ before.rotation.T)
+    rotation = Rotation.from_matrix(after.rotation @ before.rotation.T)
     return {
         "moved_mm": float(1000 * np.linalg.norm(after.position_m - before.position_m)),
-        "turned_deg": float(np.degrees(turn.magnitude())), "focal_px": float((after.lens[:2] - before.lens[:2]).mean()),
+        "turned_deg": float(np.degrees(rotation.magnitude())), "focal_px": float((after.lens[:2] - before.lens[:2]).mean()),
     }  # fmt: skip
 
 
@@ -157,10 +157,10 @@ def compare(before, after):
             "The two calibrations share fewer than three cameras, so that nothing can be said of what moved."
         )
     a, b = (np.array([pair[i].position_m for pair in pairs]) for i in (0, 1))
-    turn, shift = _world_move(a, b)
-    rows = [{"id": one.name} | camera_move(one.moved(turn, shift), two) for one, two in pairs]
+    rotation, shift = _world_move(a, b)
+    rows = [{"id": one.name} | camera_move(one.moved(rotation, shift), two) for one, two in pairs]
     world = {
-        "turned_deg": float(np.degrees(Rotation.from_matrix(turn).magnitude())),
+        "turned_deg": float(np.degrees(Rotation.from_matrix(rotation).magnitude())),
         "moved_mm": float(1000 * np.linalg.norm(shift)),
     }
     return rows, world
@@ -174,17 +174,17 @@ def same_room(cameras, earlier):
     if len(pairs) < FEWEST_SAME:
         return None
     a, b = (np.array(places) for places in zip(*pairs, strict=True))
-    turn, shift = _world_move(a, b)
-    off = np.linalg.norm(a @ turn.T + shift - b, axis=1)
-    return (turn, shift) if np.median(off) < SAME_PLACE_M else None
+    rotation, shift = _world_move(a, b)
+    off = np.linalg.norm(a @ rotation.T + shift - b, axis=1)
+    return (rotation, shift) if np.median(off) < SAME_PLACE_M else None
 
 
 def _world_move(a, b):
     """Turn and shift that take most of the places a (N, 3) to b (N, 3): the best of those that three of them give."""
     best, found = np.inf, None
     for three in combinations(range(len(a)), 3) if len(a) <= 14 else _some_threes(len(a)):
-        turn, shift = rigid_move(a[list(three)], b[list(three)])
-        off = np.linalg.norm(a @ turn.T + shift - b, axis=1)
+        rotation, shift = rigid_move(a[list(three)], b[list(three)])
+        off = np.linalg.norm(a @ rotation.T + shift - b, axis=1)
         if np.median(off) < best:
             best, found = np.median(off), off
     agree = found <= max(3 * best, 1e-6)

@@ -100,8 +100,10 @@ def _alike(x):
         moved = np.flatnonzero(order != np.arange(len(x)))
         if not len(moved) or np.abs(apart[np.ix_(order, order)] - apart).max() >= ALIKE_M:
             continue
-        turn, shift = rigid_move(x, x[order])
-        if np.linalg.norm(x @ turn.T + shift - x[order], axis=1).max() < ALIKE_M:  # else it is only a mirror picture
+        rotation, shift = rigid_move(x, x[order])
+        if (
+            np.linalg.norm(x @ rotation.T + shift - x[order], axis=1).max() < ALIKE_M
+        ):  # else it is only a mirror picture
             return int(order[moved[0]]), int(moved[0])
     return None
 

@@ -110,8 +110,8 @@ def _turn_by(v, out):
 
 
 @njit(cache=True, error_model="numpy")
-def refine_place(markers, seen, lens, turn, shift, iterations):
-    """Pose (turn (3, 3), shift (3,)) of markers (M, 3) before a pinhole camera, fitted to seen (M, 2); RMS in pixels."""
+def refine_place(markers, seen, lens, rotation, shift, iterations):
+    """Pose (rotation (3, 3), shift (3,)) of markers (M, 3) before a pinhole camera, fitted to seen (M, 2); RMS in pixels."""
     count = markers.shape[0]
     j, h, g = np.empty((2, 6)), np.empty((6, 6)), np.empty(6)
     small, r = np.empty((3, 3)), np.empty(2)
@@ -119,7 +119,7 @@ def refine_place(markers, seen, lens, turn, shift, iterations):
     for step in range(iterations + 1):
         h[:], g[:], total = 0.0, 0.0, 0.0
         for m in range(count):
-            q = turn @ markers[m]
+            q = rotation @ markers[m]
             x, y, z = q[0] + shift[0], q[1] + shift[1], q[2] + shift[2]
             if z < 0.05:
                 return 1e9
@@ -146,7 +146,7 @@ def refine_place(markers, seen, lens, turn, shift, iterations):
         if size > 0.5:
             d *= 0.5 / size
         _turn_by(d[:3], small)
-        turn[:] = small @ turn
+        rotation[:] = small @ rotation
         shift += d[3:]
     return rms
 
@@ -169,7 +169,7 @@ def weak_scale(d01, d02, d12, r01, r02, r12, area):
 
 
 @njit(cache=True, error_model="numpy")
-def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, turn):
+def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, rotation):
     """Turn (3, 3) of a triangle with sides r seen at p0 p1 p2 under weak perspective; returns pixels a metre.
 
     model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
@@ -193,7 +193,7 @@ def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, 
         found[1, i] = found[2, (i + 1) % 3] * found[0, (i + 2) % 3] - found[2, (i + 2) % 3] * found[0, (i + 1) % 3]
     for i in range(3):
         for j in range(3):
-            turn[i, j] = found[0, i] * model[0, j] + found[1, i] * model[1, j] + found[2, i] * model[2, j]
+            rotation[i, j] = found[0, i] * model[0, j] + found[1, i] * model[1, j] + found[2, i] * model[2, j]
     return scale
 
 
@@ -213,7 +213,7 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
     hypotheses = np.empty((MOST_TRIED, count), dtype=np.int64)
     score, side = np.full(MOST_TRIED, 1e9), np.empty(MOST_TRIED)
     trial, seen = np.empty(count, dtype=np.int64), np.empty((count, 2))
-    e1, e2, turn, start = np.empty(3), np.empty(3), np.empty((3, 3)), np.empty(3)
+    e1, e2, rotation, start = np.empty(3), np.empty(3), np.empty((3, 3)), np.empty(3)
     for i in range(n):
         for j in range(n):
             for k in range(n):
@@ -223,14 +223,16 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
                 if big < 15.0:
                     continue
                 for mirrored in (1.0, -1.0):
-                    scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, mirrored, model, found, e1, e2, turn)
+                    scale = _weak_pose(
+                        xy[i], xy[j], xy[k], r01, r02, r12, area, mirrored, model, found, e1, e2, rotation
+                    )
                     trial[0], trial[1], trial[2] = i, j, k
                     off = 0.0
                     for m in range(3, count):
                         u, v = xy[i, 0], xy[i, 1]
                         for q in range(3):
-                            u += scale * turn[0, q] * (markers[order[m], q] - a[q])
-                            v += scale * turn[1, q] * (markers[order[m], q] - a[q])
+                            u += scale * rotation[0, q] * (markers[order[m], q] - a[q])
+                            v += scale * rotation[1, q] * (markers[order[m], q] - a[q])
                         near, who = 0.2 * big + 5.0, -1
                         for w in range(n):
                             taken = False
@@ -250,12 +252,12 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
                         score[worst], side[worst] = off, mirrored
                         hypotheses[worst] = trial
     best, second = 1e9, 1e9
-    chosen, best_turn, best_shift = np.full(count, -1), np.empty((3, 3)), np.empty(3)
+    chosen, best_rotation, best_shift = np.full(count, -1), np.empty((3, 3)), np.empty(3)
     for h in np.argsort(score):
         if score[h] > 1e8:
             break
         i, j, k = hypotheses[h, 0], hypotheses[h, 1], hypotheses[h, 2]
-        scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, turn)
+        scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, rotation)
         for m in range(count):
             seen[order[m]] = xy[hypotheses[h, m]]
         depth = lens[0] / scale
@@ -264,8 +266,8 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
             depth * (xy[i, 1] - lens[3]) / lens[1],
             depth,
         )
-        shift = start - turn @ a
-        rms = refine_place(markers, seen, lens, turn, shift, 6)
+        shift = start - rotation @ a
+        rms = refine_place(markers, seen, lens, rotation, shift, 6)
         same = True
         for m in range(count):
             same = same and hypotheses[h, m] == chosen[m]
@@ -274,14 +276,14 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
                 second = best
             best = rms
             chosen[:] = hypotheses[h]
-            best_turn[:], best_shift[:] = turn, shift
+            best_rotation[:], best_shift[:] = rotation, shift
         elif not same and rms < second:
             second = rms
     if best > 3.0 + 0.02 * lens[0] * size_m / max(best_shift[2], 0.3) or second < 2.5 * best + 0.5:
         return False
     for m in range(count):
         which[order[m]] = chosen[m]
-        place[m] = best_turn @ markers[m] + best_shift
+        place[m] = best_rotation @ markers[m] + best_shift
     return True
 
 

@@ -1,17 +1,7 @@
 """All passes, of a take and of a room, in working order. A new one is a file that declares it and a line in one of the lists."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.passes import (
-    find_blinds,
-    label,
-    level,
-    line_up,
-    place_camera,
-    rebuild,
-    solve,
-    solve_cameras,
-    warm_up,
-)
+from otrevo.core.passes import find_blinds, label, level, line_up, place_camera, rebuild, solve, solve_cameras, warm_up
 
 PASSES = (
     rebuild.PASS,

@@ -23,7 +23,7 @@ def run(material, parameters, report):
     found = level(seen(at_rest), source.cameras, at_rest.wand, seen(floor) if floor else None, radius_m)
     report(0.9)
     words = f"level from {at_rest.wand.name}{' and floor markers' if floor else ''}"
-    moved = source.moved(found.turn, found.shift_m)
+    moved = source.moved(found.rotation, found.shift_m)
     calibration = replace(
         moved, levelled=True, how="level", words=words, figures=moved.figures | {"level": found.figures}
     )

@@ -39,8 +39,8 @@ def solved_props(run, label_run):
     for stream in run.tracks.filter(kind="pose"):
         name, rate = stream.details["prop"], Fraction(stream.rate)
         pose = read_stream(stream).astype(float)
-        turn = pose[:, 3:] / np.linalg.norm(pose[:, 3:], axis=1, keepdims=True)
-        motion = Motion(SHIPPED[name].skeleton, rate, pose[:, :3], turn[:, None])
+        rotation = pose[:, 3:] / np.linalg.norm(pose[:, 3:], axis=1, keepdims=True)
+        motion = Motion(SHIPPED[name].skeleton, rate, pose[:, :3], rotation[:, None])
         markers = label_run.tracks.get(name="prop markers", prop=name)
         out[name] = motion, tuple(markers.details["names"]), read_stream(markers).astype(float)
     return out

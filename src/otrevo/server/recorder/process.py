@@ -285,7 +285,7 @@ def _finish(session):
 
 
 def placed(readings):
-    """Poses of the cameras by single readings of the wand, {camera: (turn, position)}."""
+    """Poses of the cameras by single readings of the wand, {camera: (rotation, position)}."""
     import numpy as np
 
     from otrevo.core.optics.bootstrap import place_cameras
