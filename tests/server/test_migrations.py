@@ -1,5 +1,11 @@
 """Data of an Otrevo from before takes had an app of their own comes through its migrations whole."""
 
+import json
+import os
+import tempfile
+from pathlib import Path
+from unittest import mock
+
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 from django.test import TransactionTestCase
@@ -38,7 +44,8 @@ class FromBefore(TransactionTestCase):
         )
         calibration = self.make("cast", "PerformerCalibration", performer=performer, version=1, document={})
         slate = self.make("shoot", "Slate", day=day, name="14", title="x", performer=performer, performance="lantern")
-        take = self.make("shoot", "Take", slate=slate, number=1, calibration=calibration, note="kept")
+        take = self.make("shoot", "Take", slate=slate, number=1, calibration=calibration, note="kept",
+                         picture={"optical": [[1.0, None, 0.5]], "jaw": [0.0]})  # fmt: skip
         figures = {"streams": {"optical": {"offset_ms": 250.0, "drift_ppm": 12.0}}}
         self.make("bench", "Run", take=take, name="line up", state="done", figures=figures)
         solve = self.make("bench", "Run", take=take, name="solve", state="done")
@@ -57,10 +64,17 @@ class FromBefore(TransactionTestCase):
         package.runs.set([solve])
 
         executor = MigrationExecutor(connection)
-        executor.migrate(self.after)
+        stage = Path(self.enterContext(tempfile.TemporaryDirectory())) / "stage.json"
+        with mock.patch.dict(os.environ, OTREVO_STAGE=str(stage)):
+            executor.migrate(self.after)
+        self.assertEqual(json.loads(stage.read_text()), {
+            "rooms": {str(production.pk): {"seed": 1, "cameras": 0, "knocks": []}}, "bodies": {str(performer.pk): 1},
+            "performances": {str(slate.pk): "lantern"},
+        })  # fmt: skip
         now = executor.loader.project_state(self.after).apps
         take = now.get_model("takes", "Take").objects.get()
         self.assertEqual((take.note, take.slate.name), ("kept", "14"))
+        self.assertEqual(take.picture, {"optical": ["z.i"], "jaw": "0"})
         appearance = take.appearances.get()
         self.assertEqual((appearance.performer.name, appearance.kit, appearance.calibration.version),
                          ("Ines", ["optical", "suit"], 1))  # fmt: skip

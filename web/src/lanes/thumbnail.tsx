@@ -1,7 +1,13 @@
 import { useEffect, useRef } from 'react';
 import { useTheme } from 'styled-components';
 
-export type Picture = { optical?: (number | null)[][]; suit?: (number | null)[]; jaw?: (number | null)[]; sound?: (number | null)[] };
+/** Rows of values 0 to 1, each a letter in base 36, a dot where there is none. */
+export type Picture = { optical?: string[]; suit?: string; jaw?: string; sound?: string };
+
+/** The values of a row. */
+export function valuesOf(row: string): (number | null)[] {
+  return Array.from(row, (letter) => (letter === '.' ? null : parseInt(letter, 36) / 35));
+}
 
 /** A take's lanes in small: hidden markers show as breaks, then suit, jaw and sound, on the same time axis. */
 export function Thumbnail({ picture, width, points }: { picture: Picture; width: number; points?: [number, number] }) {
@@ -17,7 +23,7 @@ export function Thumbnail({ picture, width, points }: { picture: Picture; width:
     canvas.height = height * dpr;
     g.setTransform(dpr, 0, 0, dpr, 0, 0);
     g.clearRect(0, 0, width, height);
-    const rows = picture.optical ?? [];
+    const rows = (picture.optical ?? []).map(valuesOf);
     const step = rows.length ? 17 / rows.length : 0;
     rows.forEach((row, r) => {
       const w = width / row.length;
@@ -29,7 +35,7 @@ export function Thumbnail({ picture, width, points }: { picture: Picture; width:
       });
     });
     g.globalAlpha = 1;
-    const suit = picture.suit;
+    const suit = picture.suit ? valuesOf(picture.suit) : undefined;
     if (suit) {
       const w = width / suit.length;
       g.fillStyle = theme.good;
@@ -37,7 +43,7 @@ export function Thumbnail({ picture, width, points }: { picture: Picture; width:
         if (v !== null && v > 0.5) g.fillRect(i * w, 18.5, w + 0.5, 2);
       });
     }
-    const jaw = picture.jaw;
+    const jaw = picture.jaw ? valuesOf(picture.jaw) : undefined;
     if (jaw) {
       g.strokeStyle = theme.right;
       g.beginPath();
@@ -50,7 +56,7 @@ export function Thumbnail({ picture, width, points }: { picture: Picture; width:
       });
       g.stroke();
     }
-    const sound = picture.sound;
+    const sound = picture.sound ? valuesOf(picture.sound) : undefined;
     if (sound?.length) {
       const w = width / sound.length;
       g.fillStyle = theme.text;

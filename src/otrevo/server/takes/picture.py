@@ -1,4 +1,4 @@
-"""The small picture of a take for the board: what its lanes really hold, in a few hundred numbers, on the take's time."""
+"""The small picture of a take for the board: what its lanes really hold, in a few hundred letters, on the take's time."""
 
 import numpy as np
 
@@ -7,6 +7,7 @@ from otrevo.server.takes.material import clocks, latest
 from otrevo.server.takes.streams import read_stream
 
 BINS = 160
+LETTERS = "0123456789abcdefghijklmnopqrstuvwxyz"
 ROWS = 14
 
 
@@ -27,8 +28,10 @@ def _binned(values, clock, duration_s):
     return out
 
 
-def _plain(array, digits=2):
-    return [None if v != v else round(float(v), digits) for v in np.ravel(array)]
+def _plain(array):
+    """Values 0 to 1 as one letter each, in base 36; a dot where there is none. A board shows hundreds of pictures."""
+    levels = np.round(np.nan_to_num(np.clip(np.ravel(array), 0.0, 1.0)) * (len(LETTERS) - 1)).astype(int)
+    return "".join("." if v != v else LETTERS[n] for v, n in zip(np.ravel(array), levels, strict=True))
 
 
 def take_picture(take):
