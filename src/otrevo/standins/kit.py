@@ -154,9 +154,10 @@ async def _serve(reader, writer):
     try:
         request = json.loads(await reader.readline())
         asked_at = time.monotonic()
-        sending = await asyncio.to_thread(Sending, request)
-        if not request.get("stand_by"):
-            await _send(sending, writer, asked_at)
+        if request.get("stand_by"):
+            await asyncio.to_thread(_performance, request["take"])
+        else:
+            await _send(await asyncio.to_thread(Sending, request), writer, asked_at)
     except (InputError, ValueError, KeyError, TypeError) as error:
         print(f"kit: request refused: {error}", file=sys.stderr, flush=True)
     except (ConnectionError, asyncio.CancelledError):

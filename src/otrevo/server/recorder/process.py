@@ -71,7 +71,7 @@ class Recorder:
     async def _stand_by(self, production, take):
         """Tell the devices that a take is about to roll."""
         _, request, kit = await asyncio.to_thread(prepare, production, "take", None, take)
-        told = [(self.cameras_port, request)] + [(self.kit_port, wanted) for _, wanted in kit[:1]]
+        told = [(self.cameras_port, request)] + [(self.kit_port, wanted) for _, wanted in kit]
         for port, wanted in told:
             try:
                 _, writer = await asyncio.open_connection("127.0.0.1", port)
