@@ -45,6 +45,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         page.wait_for_timeout(15000)  # until something has been covered for a while
         page.keyboard.press("x")
         expect(page.get_by_role("region", name="Verdict")).to_contain_text("Take 1", timeout=20000)
+        self.eventually(Run.objects.filter(state="queued").count, 4)  # the recorder is storing what it recorded
         work()
         expect(page.get_by_role("region", name="Verdict")).to_contain_text("solved", timeout=20000)
         return page
@@ -204,7 +205,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
             "Low Water, a very long working title that nobody will ever say in full"
         )
         page.get_by_role("textbox", name="Code").fill("LOW")
-        self.choose(page, "Timecode", "25.00")
+        self.choose(page, "Timecode", "25")
         expect(page.get_by_label("drop-frame")).to_be_disabled()
         page.get_by_label("File names").fill("{slate}")
         page.get_by_role("button", name="Begin production").click()

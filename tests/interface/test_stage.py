@@ -57,7 +57,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         page.get_by_role("link", name="Stage").click()
         self.live(page)
         expect(page.get_by_role("button", name="Cameras in the simulated room")).to_contain_text("12 cameras")
-        page.get_by_role("button", name="Room").click()
+        page.get_by_role("button", name="Room", exact=True).click()
         expect(page.get_by_text("Nobody knows yet where the cameras hang")).to_be_visible()
         page.get_by_role("button", name="Pictures").click()
 
