@@ -110,7 +110,7 @@ def record_takes():
 
     They come in the order of their slates, warm-ups first, so that what is calibrated there is there in time.
     """
-    planned = {t: how for t, how in world.planned().items() if Take.objects.filter(pk=t, streams=None).exists()}
+    planned = {t: how for t, how in world.planned().items() if Take.objects.filter(pk=t, runs=None).exists()}
     if not planned:
         return
     with ProcessPoolExecutor(os.cpu_count(), mp_context=get_context("spawn"), initializer=django.setup) as pool:
@@ -123,5 +123,7 @@ def _record(planned):
     from otrevo.server.rehearsal import record
 
     number, how = planned
-    record(Take.objects.select_related("slate__day__production", "slate__performer").get(pk=number), **how)
+    take = Take.objects.select_related("slate__day__production", "slate__performer").get(pk=number)
+    if not take.streams.exists():  # else whoever began ended before its passes were queued
+        record(take, **how)
     return number

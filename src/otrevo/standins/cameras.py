@@ -30,7 +30,7 @@ from otrevo.core.optics.wand import wand_from_document
 from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import SCENES, scene
 from otrevo.core.sim.stage import before_cameras
-from otrevo.standins import world
+from otrevo.standins import serving, world
 
 LONGEST_S = 300.0
 PIECE_FRAMES = 48
@@ -191,15 +191,5 @@ async def _serve(reader, writer):
         writer.close()
 
 
-async def main(port):
-    server = await asyncio.start_server(_serve, "127.0.0.1", port, limit=1 << 20)
-    print(f"cameras: stand-in listens on 127.0.0.1:{port}", file=sys.stderr, flush=True)
-    async with server:
-        await server.serve_forever()
-
-
 if __name__ == "__main__":
-    try:
-        asyncio.run(main(int(sys.argv[1])))
-    except KeyboardInterrupt:
-        pass
+    serving.run("cameras", _serve)

@@ -28,7 +28,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.sim.devices import device_stream
 from otrevo.core.sim.stage import performed
 from otrevo.core.timecode.labels import TimecodeFormat
-from otrevo.standins import world
+from otrevo.standins import serving, world
 
 LONGEST_S = 300.0
 IDLE_S = 1.5
@@ -150,7 +150,6 @@ async def _send(sending, writer, asked_at):
 
 
 async def _serve(reader, writer):
-    asked_at = time.monotonic()
     try:
         request = json.loads(await reader.readline())
         asked_at = time.monotonic()
@@ -166,15 +165,5 @@ async def _serve(reader, writer):
         writer.close()
 
 
-async def main(port):
-    server = await asyncio.start_server(_serve, "127.0.0.1", port, limit=1 << 20)
-    print(f"kit: stand-in listens on 127.0.0.1:{port}", file=sys.stderr, flush=True)
-    async with server:
-        await server.serve_forever()
-
-
 if __name__ == "__main__":
-    try:
-        asyncio.run(main(int(sys.argv[1])))
-    except KeyboardInterrupt:
-        pass
+    serving.run("kit", _serve)

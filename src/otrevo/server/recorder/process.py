@@ -92,37 +92,21 @@ class Recorder:
         from otrevo.core.devices.packets import DevicePacketReader
         from otrevo.core.errors import InputError
 
-        writer, packets = None, DevicePacketReader(readings.device)
         try:
-            if self.kit_port is None:
-                raise ConnectionRefusedError
-            reader, writer = await asyncio.open_connection("127.0.0.1", self.kit_port)
-            writer.write(json.dumps(request).encode() + b"\n")
-            await writer.drain()
-            while data := await reader.read(1 << 16):
-                readings.take_in(packets.feed(data))
+            await _packets(self.kit_port, request, DevicePacketReader(readings.device), readings.take_in)
             readings.trouble = "has stopped sending"
         except InputError as error:
             readings.trouble = str(error)
         except OSError:
             readings.trouble = "cannot be reached; is it switched on?"
-        finally:
-            if writer:
-                writer.close()
 
     async def _receive(self, session, request):
         """Packets of the cameras into the session until it is over."""
         from otrevo.core.errors import InputError
         from otrevo.core.formats.camera_packets import PacketReader
 
-        writer = None
         try:
-            reader, writer = await asyncio.open_connection("127.0.0.1", self.cameras_port)
-            writer.write(json.dumps(request).encode() + b"\n")
-            await writer.drain()
-            packets = PacketReader()
-            while data := await reader.read(1 << 18):
-                session.take_in(packets.feed(data))
+            await _packets(self.cameras_port, request, PacketReader(), session.take_in)
             if session.kind == "watch" and session.done:
                 self.session = None  # that scene is over: _look_after asks for it again
             else:
@@ -131,9 +115,6 @@ class Recorder:
             self.trouble = str(error)
         except OSError:
             self.trouble = "The cameras cannot be reached; are they switched on?"
-        finally:
-            if writer:
-                writer.close()
 
     async def run(self):
         """Work through what has come, and send snapshots."""
@@ -271,6 +252,20 @@ class Recorder:
             pass  # nobody listens any more
         finally:
             self.watchers[production].remove(queue)
+
+
+async def _packets(port, request, packets, take_in):
+    """Ask for something on a port and hand on the packets that come until it ends. Raises OSError, InputError."""
+    if port is None:
+        raise ConnectionRefusedError
+    reader, writer = await asyncio.open_connection("127.0.0.1", port)
+    try:
+        writer.write(json.dumps(request).encode() + b"\n")
+        await writer.drain()
+        while data := await reader.read(1 << 18):
+            take_in(packets.feed(data))
+    finally:
+        writer.close()
 
 
 def _step(session):
