@@ -34,7 +34,7 @@ def places(model, root, local):
     world, joint = pose_all(model, root, local)
     x = np.empty((len(root), len(model.marker_bone), 3))
     for f in range(len(root)):
-        place_markers(model.marker_bone, model.marker_offset_m, world[f], joint[f], x[f])
+        place_markers(model.arrays, world[f], joint[f], x[f])
     return world, joint, x
 
 

@@ -141,7 +141,9 @@ class Adjustment(unittest.TestCase):
 
 
 def replace_fit(fit, **changes):
-    return Fit(*(changes.get(k, getattr(fit, k)) for k in ("lens", "rotation", "position", "wand_rotation", "wand_position")))
+    return Fit(
+        *(changes.get(k, getattr(fit, k)) for k in ("lens", "rotation", "position", "wand_rotation", "wand_position"))
+    )
 
 
 class Bootstrap(unittest.TestCase):

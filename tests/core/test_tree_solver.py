@@ -6,7 +6,17 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
-from otrevo.core.body.tree_solver import chains, exp_rotation, log_rotation, place_markers, pose_joints, refine_pose
+from otrevo.core.body.tree_solver import (
+    BodyArrays,
+    Expected,
+    Observed,
+    chains,
+    exp_rotation,
+    log_rotation,
+    place_markers,
+    pose_joints,
+    refine_pose,
+)
 
 
 class Rotations(unittest.TestCase):
@@ -36,21 +46,24 @@ class Solver(unittest.TestCase):
         self.local = Rotation.from_rotvec(rng.normal(size=(self.bones, 3)) * 0.2).as_matrix()
         self.observed = self.markers(self.root, self.local)
 
+    def body(self, sigma=None):
+        return BodyArrays(
+            self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
+            self.sigma if sigma is None else sigma, self.low, self.high,
+        )  # fmt: skip
+
     def markers(self, root, local):
         world, joint = np.empty((self.bones, 3, 3)), np.empty((self.bones, 3))
         out = np.empty((len(self.marker_bone), 3))
-        pose_joints(self.skeleton.parents, self.skeleton.rest_offset_m, root, local, world, joint)
-        place_markers(self.marker_bone, self.marker_offset, world, joint, out)
+        pose_joints(self.body(), root, local, world, joint)
+        place_markers(self.body(), world, joint, out)
         return out
 
     def refine(self, observed, iterations, weight=4e4, sigma=None, scale=0.0):
         root, local = np.array([0.0, 0.93, 0]), np.tile(np.eye(3), (self.bones, 1, 1))
         residual, none = np.empty(len(observed)), np.zeros(self.bones)
-        refine_pose(
-            self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
-            observed, np.full(len(observed), weight), scale, self.sigma if sigma is None else sigma, self.low, self.high,
-            local, none, local, none, root, local, iterations, 1e-6, residual,
-        )  # fmt: skip
+        seen = Observed(observed, np.full(len(observed), weight), scale)
+        refine_pose(self.body(sigma), seen, Expected(local, none, local, none), root, local, iterations, 1e-6, residual)
         return root, local, residual
 
     def test_recovers_a_pose_exactly_when_nothing_pulls(self):
@@ -102,11 +115,8 @@ class Solver(unittest.TestCase):
         root, local = np.array([0.0, 0.93, 0]), np.tile(np.eye(3), (self.bones, 1, 1))
         none, residual = np.zeros(self.bones), np.empty(len(self.observed))
         observed = np.full_like(self.observed, np.nan)
-        refine_pose(
-            self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
-            observed, np.ones(len(observed)), 0.0, self.sigma, self.low, self.high, local, none, target, weight,
-            root, local, 20, 1e-3, residual,
-        )  # fmt: skip
+        seen = Observed(observed, np.ones(len(observed)), 0.0)
+        refine_pose(self.body(), seen, Expected(local, none, target, weight), root, local, 20, 1e-3, residual)
         world, joint = np.empty((self.bones, 3, 3)), np.empty((self.bones, 3))
-        pose_joints(self.skeleton.parents, self.skeleton.rest_offset_m, root, local, world, joint)
+        pose_joints(self.body(), root, local, world, joint)
         self.assertLess(Rotation.from_matrix(world[arm].T @ target[arm]).magnitude(), 0.02)

@@ -41,10 +41,11 @@ def quaternion_conjugate(q):
 
 def quaternion_rotate(q, v):
     """Rotate vectors `v` (..., 3) by unit quaternions `q` (..., 4), broadcasting."""
-    q = np.asarray(q)
-    u, w = q[..., :3], q[..., 3:]
-    t = 2.0 * np.cross(u, v)
-    return v + w * t + np.cross(u, t)
+    x, y, z, w = np.moveaxis(np.asarray(q), -1, 0)
+    a, b, c = np.moveaxis(np.asarray(v), -1, 0)
+    tx, ty, tz = 2.0 * (y * c - z * b), 2.0 * (z * a - x * c), 2.0 * (x * b - y * a)
+    turned = (a + w * tx + y * tz - z * ty, b + w * ty + z * tx - x * tz, c + w * tz + x * ty - y * tx)
+    return np.stack(turned, axis=-1)
 
 
 def quaternion_from_rotvec(rotvec):

@@ -6,7 +6,7 @@ import numpy as np
 
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.skeleton import BODY_BONES, Skeleton, generic_skeleton
-from otrevo.core.body.tree_solver import chains
+from otrevo.core.body.tree_solver import BodyArrays, chains
 
 MARKER_SIGMA_M = 0.006  # soft tissue plus placement left over after calibration
 
@@ -25,10 +25,11 @@ class BodyModel:
     high: np.ndarray
 
     @property
-    def structure(self):
-        """The leading arguments of the compiled kernels: parents, chain, rest offsets, marker bone, marker offset."""
-        return (
+    def arrays(self):
+        """The BodyArrays of this body, for compiled loops."""
+        return BodyArrays(
             self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset_m,
+            self.sigma, self.low, self.high,
         )  # fmt: skip
 
     def with_geometry(self, rest_offset_m, marker_offset_m):

@@ -20,11 +20,73 @@ R. Featherstone, Rigid Body Dynamics Algorithms, 2008, ch. 6, here with 3x3 bloc
 All arrays float64, metres, radians; rotation matrices map local to parent (`local`) or to world (`world`).
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
 LIMIT_WEIGHT = 100.0  # per radian^2 beyond a soft limit
+LARGEST_STEP = 0.6  # radians a joint may turn at once
 jit = njit(cache=True, fastmath=False, error_model="numpy")
+
+
+class BodyArrays(NamedTuple):
+    """A body of B bones (root first) and M markers riding on them, for compiled loops.
+
+    parents (B,); chain: see `chains`; rest_offset_m (B, 3) from parent to joint in T-pose; marker_bone (M,) and
+    marker_offset_m (M, 3) in T-pose axes; sigma, low, high (B, 3): stiffness and soft limits, radians.
+    """
+
+    parents: np.ndarray
+    chain: np.ndarray
+    rest_offset_m: np.ndarray
+    marker_bone: np.ndarray
+    marker_offset_m: np.ndarray
+    sigma: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+
+
+class Observed(NamedTuple):
+    """What cameras say of one frame: position_m (M, 3), NaN where unseen; weight (M,) = 1/sigma^2, 1/m^2.
+
+    scale_m: of the Geman-McClure weights; at or below 0 there are none.
+    """
+
+    position_m: np.ndarray
+    weight: np.ndarray
+    scale_m: float
+
+
+class Expected(NamedTuple):
+    """What is expected of one frame besides: local (B, 3, 3) rotations as predicted, with weight (B,); and bones' world
+    rotations (B, 3, 3) as sensors say, with world_weight (B,), 1/rad^2. Weight 0 is for none.
+    """
+
+    local: np.ndarray
+    weight: np.ndarray
+    world: np.ndarray
+    world_weight: np.ndarray
+
+
+class _Normal(NamedTuple):
+    """Normal equations of one frame: h (N, depth, 3, 3) as the chains have their blocks, g (N, 3), and the pose they are of.
+
+    s0, s1, s2: sums of W, W x and W x x^T over the markers of each bone's subtree, x from the root joint; force and
+    moment (B, 3): of the weighted residuals; sensed (B,): weight of sensors in each subtree.
+    """
+
+    h: np.ndarray
+    g: np.ndarray
+    world: np.ndarray
+    joint: np.ndarray
+    marker: np.ndarray
+    s0: np.ndarray
+    s1: np.ndarray
+    s2: np.ndarray
+    force: np.ndarray
+    moment: np.ndarray
+    sensed: np.ndarray
 
 
 def chains(parents):
@@ -99,6 +161,16 @@ def log_rotation(m, out):
 
 
 @jit
+def rotation_between(before, after, out):
+    """Rotation vector from one local rotation (3, 3) to another, about the bone's own axes: log(before^T after)."""
+    a = np.empty((3, 3))
+    for i in range(3):
+        for k in range(3):
+            a[i, k] = before[0, i] * after[0, k] + before[1, i] * after[1, k] + before[2, i] * after[2, k]
+    log_rotation(a, out)
+
+
+@jit
 def multiply(a, b, out):
     """out = a b for 3x3 matrices; out must be neither a nor b."""
     for i in range(3):
@@ -120,10 +192,11 @@ def orthonormalise(m):
 
 
 @jit
-def pose_joints(parents, offsets, root, local, world, joint):
+def pose_joints(body, root, local, world, joint):
     """World rotations and joints of one pose, into world (B, 3, 3) and joint (B, 3)."""
-    for b in range(parents.shape[0]):
-        p = parents[b]
+    offsets = body.rest_offset_m
+    for b in range(body.parents.shape[0]):
+        p = body.parents[b]
         if p < 0:
             for i in range(3):
                 joint[b, i] = root[i]
@@ -141,16 +214,17 @@ def pose_joints(parents, offsets, root, local, world, joint):
 
 
 @jit
-def place_markers(marker_bone, marker_offset, world, joint, out):
-    """World places of markers riding on bones, into out (M, 3)."""
-    for m in range(marker_bone.shape[0]):
-        b = marker_bone[m]
+def place_markers(body, world, joint, out):
+    """World positions of the markers, into out (M, 3)."""
+    offset = body.marker_offset_m
+    for m in range(body.marker_bone.shape[0]):
+        b = body.marker_bone[m]
         for i in range(3):
             out[m, i] = (
                 joint[b, i]
-                + world[b, i, 0] * marker_offset[m, 0]
-                + world[b, i, 1] * marker_offset[m, 1]
-                + world[b, i, 2] * marker_offset[m, 2]
+                + world[b, i, 0] * offset[m, 0]
+                + world[b, i, 1] * offset[m, 1]
+                + world[b, i, 2] * offset[m, 2]
             )
 
 
@@ -173,237 +247,261 @@ def invert3(a, out):
 
 
 @jit
-def refine_pose(
-    parents, chain, offsets, marker_bone, marker_offset, observed, weight, scale_m,
-    sigma, low, high, predicted, smooth_weight, target, target_weight, root, local, iterations, damping, residual_m,
-):  # fmt: skip
-    """Improve one pose in place by `iterations` damped Gauss-Newton steps.
+def _add_markers(body, observed, root, n):
+    """Moments of the markers of each bone, positions from the root joint."""
+    for m in range(body.marker_bone.shape[0]):
+        w = observed.weight[m]
+        if np.isnan(observed.position_m[m, 0]) or w <= 0.0:
+            continue
+        b = body.marker_bone[m]
+        x, seen = n.marker[m], observed.position_m[m]
+        r0, r1, r2 = seen[0] - x[0], seen[1] - x[1], seen[2] - x[2]
+        if observed.scale_m > 0.0:
+            q = 1.0 + (r0 * r0 + r1 * r1 + r2 * r2) / (observed.scale_m * observed.scale_m)
+            w /= q * q
+        x0, x1, x2 = x[0] - root[0], x[1] - root[1], x[2] - root[2]
+        n.s0[b] += w
+        n.s1[b, 0] += w * x0
+        n.s1[b, 1] += w * x1
+        n.s1[b, 2] += w * x2
+        n.s2[b, 0, 0] += w * x0 * x0
+        n.s2[b, 0, 1] += w * x0 * x1
+        n.s2[b, 0, 2] += w * x0 * x2
+        n.s2[b, 1, 1] += w * x1 * x1
+        n.s2[b, 1, 2] += w * x1 * x2
+        n.s2[b, 2, 2] += w * x2 * x2
+        n.force[b, 0] += w * r0
+        n.force[b, 1] += w * r1
+        n.force[b, 2] += w * r2
+        n.moment[b, 0] += w * (x1 * r2 - x2 * r1)
+        n.moment[b, 1] += w * (x2 * r0 - x0 * r2)
+        n.moment[b, 2] += w * (x0 * r1 - x1 * r0)
 
-    observed (M, 3), NaN where unseen; weight (M,) = 1/sigma^2; scale_m: Geman-McClure scale, metres (<= 0: none);
-    sigma, low, high (B, 3) radians; predicted (B, 3, 3) local rotations with smooth_weight (B,);
-    target (B, 3, 3) world rotations with target_weight (B,), 0 where there is none; root (3,), local (B, 3, 3) change.
-    residual_m (M,): distance to the observation at the final pose, NaN where unseen.
-    """
-    bones = parents.shape[0]
-    markers = marker_bone.shape[0]
-    n = bones + 1
-    depth = chain.shape[1]
-    world = np.empty((bones, 3, 3))
-    joint = np.empty((bones, 3))
-    x = np.empty((markers, 3))
-    s0 = np.empty(bones)
-    s1 = np.empty((bones, 3))
-    s2 = np.empty((bones, 3, 3))
-    g_force = np.empty((bones, 3))
-    g_moment = np.empty((bones, 3))
-    turn_w = np.empty(bones)
-    h = np.empty((n, depth, 3, 3))
-    g = np.empty((n, 3))
-    inverse = np.empty((n, 3, 3))
-    step = np.empty((n, 3))
+
+@jit
+def _difference(wanted, rotation, out):
+    """Rotation vector, into out (3,), that turns `rotation` into `wanted`, both (3, 3): log(wanted rotation^T)."""
+    a = np.empty((3, 3))
+    for i in range(3):
+        for j in range(3):
+            a[i, j] = wanted[i, 0] * rotation[j, 0] + wanted[i, 1] * rotation[j, 1] + wanted[i, 2] * rotation[j, 2]
+    log_rotation(a, out)
+
+
+@jit
+def _sum_subtrees(body, expected, n):
+    """Sensors join in, and then every bone takes what its children have."""
     v = np.empty(3)
-    a33 = np.empty((3, 3))
-    b33 = np.empty((3, 3))
-    half = np.empty((3, 3))
-    for iteration in range(iterations + 1):
-        pose_joints(parents, offsets, root, local, world, joint)
-        place_markers(marker_bone, marker_offset, world, joint, x)
-        if iteration == iterations:
-            break
-        s0[:] = 0.0
-        s1[:] = 0.0
-        s2[:] = 0.0
-        g_force[:] = 0.0
-        g_moment[:] = 0.0
-        turn_w[:] = 0.0
-        g[:] = 0.0
-        h[:] = 0.0
-        for m in range(markers):  # moments of the markers of each bone, places relative to the root joint
-            if np.isnan(observed[m, 0]) or weight[m] <= 0.0:
-                continue
-            b = marker_bone[m]
-            r0, r1, r2 = observed[m, 0] - x[m, 0], observed[m, 1] - x[m, 1], observed[m, 2] - x[m, 2]
-            w = weight[m]
-            if scale_m > 0.0:
-                q = 1.0 + (r0 * r0 + r1 * r1 + r2 * r2) / (scale_m * scale_m)
-                w /= q * q
-            x0, x1, x2 = x[m, 0] - root[0], x[m, 1] - root[1], x[m, 2] - root[2]
-            s0[b] += w
-            s1[b, 0] += w * x0
-            s1[b, 1] += w * x1
-            s1[b, 2] += w * x2
-            s2[b, 0, 0] += w * x0 * x0
-            s2[b, 0, 1] += w * x0 * x1
-            s2[b, 0, 2] += w * x0 * x2
-            s2[b, 1, 1] += w * x1 * x1
-            s2[b, 1, 2] += w * x1 * x2
-            s2[b, 2, 2] += w * x2 * x2
-            g_force[b, 0] += w * r0
-            g_force[b, 1] += w * r1
-            g_force[b, 2] += w * r2
-            g_moment[b, 0] += w * (x1 * r2 - x2 * r1)
-            g_moment[b, 1] += w * (x2 * r0 - x0 * r2)
-            g_moment[b, 2] += w * (x0 * r1 - x1 * r0)
-        for b in range(bones):
-            s2[b, 1, 0] = s2[b, 0, 1]
-            s2[b, 2, 0] = s2[b, 0, 2]
-            s2[b, 2, 1] = s2[b, 1, 2]
-            if target_weight[b] > 0.0:  # orientation: every ancestor turns this bone as well
-                for i in range(3):
-                    for j in range(3):
-                        a33[i, j] = (
-                            target[b, i, 0] * world[b, j, 0]
-                            + target[b, i, 1] * world[b, j, 1]
-                            + target[b, i, 2] * world[b, j, 2]
-                        )
-                log_rotation(a33, v)
-                turn_w[b] = target_weight[b]
-                for i in range(3):
-                    g[b + 1, i] += target_weight[b] * v[i]
-        for b in range(bones - 1, 0, -1):  # subtree sums
-            p = parents[b]
-            s0[p] += s0[b]
-            turn_w[p] += turn_w[b]
+    bones = body.parents.shape[0]
+    for b in range(bones):
+        n.s2[b, 1, 0] = n.s2[b, 0, 1]
+        n.s2[b, 2, 0] = n.s2[b, 0, 2]
+        n.s2[b, 2, 1] = n.s2[b, 1, 2]
+        if expected.world_weight[b] > 0.0:  # every bone above turns this one as well
+            _difference(expected.world[b], n.world[b], v)
+            n.sensed[b] = expected.world_weight[b]
             for i in range(3):
-                s1[p, i] += s1[b, i]
-                g_force[p, i] += g_force[b, i]
-                g_moment[p, i] += g_moment[b, i]
-                g[p + 1, i] += g[b + 1, i]
+                n.g[b + 1, i] += expected.world_weight[b] * v[i]
+    for b in range(bones - 1, 0, -1):
+        p = body.parents[b]
+        n.s0[p] += n.s0[b]
+        n.sensed[p] += n.sensed[b]
+        for i in range(3):
+            n.s1[p, i] += n.s1[b, i]
+            n.force[p, i] += n.force[b, i]
+            n.moment[p, i] += n.moment[b, i]
+            n.g[p + 1, i] += n.g[b + 1, i]
+            for j in range(3):
+                n.s2[p, i, j] += n.s2[b, i, j]
+
+
+@jit
+def _assemble(body, root, n):
+    """Blocks of what was measured, from the moments of every subtree."""
+    for i in range(3):
+        n.h[0, 0, i, i] = n.s0[0] + 1e-6
+        n.g[0, i] = n.force[0, i]
+    for b in range(body.parents.shape[0]):
+        k = b + 1
+        s0, s1, s2, f = n.s0[b], n.s1[b], n.s2[b], n.force[b]
+        pk0, pk1, pk2 = n.joint[b, 0] - root[0], n.joint[b, 1] - root[1], n.joint[b, 2] - root[2]
+        n.g[k, 0] += n.moment[b, 0] - (pk1 * f[2] - pk2 * f[1])
+        n.g[k, 1] += n.moment[b, 1] - (pk2 * f[0] - pk0 * f[2])
+        n.g[k, 2] += n.moment[b, 2] - (pk0 * f[1] - pk1 * f[0])
+        trace = s2[0, 0] + s2[1, 1] + s2[2, 2]
+        for d in range(body.chain.shape[1]):
+            block = body.chain[k, d]
+            h = n.h[k, d]
+            if block == 0:  # rotation against translation: sum W [x - p]x
+                u0, u1, u2 = s1[0] - s0 * pk0, s1[1] - s0 * pk1, s1[2] - s0 * pk2
+                h[0, 1] = -u2
+                h[0, 2] = u1
+                h[1, 0] = u2
+                h[1, 2] = -u0
+                h[2, 0] = -u1
+                h[2, 1] = u0
+                break
+            a = n.joint[block - 1]
+            pa0, pa1, pa2 = a[0] - root[0], a[1] - root[1], a[2] - root[2]
+            dot = (
+                trace - (pk0 + pa0) * s1[0] - (pk1 + pa1) * s1[1] - (pk2 + pa2) * s1[2]
+                + (pk0 * pa0 + pk1 * pa1 + pk2 * pa2) * s0
+            )  # fmt: skip
+            for i in range(3):
+                pai = pa0 if i == 0 else (pa1 if i == 1 else pa2)
                 for j in range(3):
-                    s2[p, i, j] += s2[b, i, j]
-        for i in range(3):
-            h[0, 0, i, i] = s0[0] + 1e-6
-            g[0, i] = g_force[0, i]
-        for b in range(bones):
-            k = b + 1
-            pk0, pk1, pk2 = joint[b, 0] - root[0], joint[b, 1] - root[1], joint[b, 2] - root[2]
-            g[k, 0] += g_moment[b, 0] - (pk1 * g_force[b, 2] - pk2 * g_force[b, 1])
-            g[k, 1] += g_moment[b, 1] - (pk2 * g_force[b, 0] - pk0 * g_force[b, 2])
-            g[k, 2] += g_moment[b, 2] - (pk0 * g_force[b, 1] - pk1 * g_force[b, 0])
-            trace = s2[b, 0, 0] + s2[b, 1, 1] + s2[b, 2, 2]
-            for d in range(depth):
-                block = chain[k, d]
-                if block == 0:  # rotation against translation: sum W [x - p]x
-                    u0, u1, u2 = s1[b, 0] - s0[b] * pk0, s1[b, 1] - s0[b] * pk1, s1[b, 2] - s0[b] * pk2
-                    h[k, d, 0, 1] = -u2
-                    h[k, d, 0, 2] = u1
-                    h[k, d, 1, 0] = u2
-                    h[k, d, 1, 2] = -u0
-                    h[k, d, 2, 0] = -u1
-                    h[k, d, 2, 1] = u0
-                    break
-                a = block - 1
-                pa0, pa1, pa2 = joint[a, 0] - root[0], joint[a, 1] - root[1], joint[a, 2] - root[2]
-                dot = (
-                    trace
-                    - (pk0 + pa0) * s1[b, 0]
-                    - (pk1 + pa1) * s1[b, 1]
-                    - (pk2 + pa2) * s1[b, 2]
-                    + (pk0 * pa0 + pk1 * pa1 + pk2 * pa2) * s0[b]
-                )
-                for i in range(3):
-                    pai = pa0 if i == 0 else (pa1 if i == 1 else pa2)
-                    for j in range(3):
-                        pkj = pk0 if j == 0 else (pk1 if j == 1 else pk2)
-                        h[k, d, i, j] = -(s2[b, i, j] - pai * s1[b, j] - s1[b, i] * pkj + pai * pkj * s0[b])
-                    h[k, d, i, i] += dot + turn_w[b]
-            # stiffness, soft limits and smoothness act on the local rotation: d(theta) = parent^T w
-            log_rotation(local[b], v)
-            for axis in range(3):
-                w = 1.0 / (sigma[b, axis] * sigma[b, axis])
-                e = -w * v[axis]
-                if v[axis] < low[b, axis]:
-                    e += LIMIT_WEIGHT * (low[b, axis] - v[axis])
-                    w += LIMIT_WEIGHT
-                elif v[axis] > high[b, axis]:
-                    e += LIMIT_WEIGHT * (high[b, axis] - v[axis])
-                    w += LIMIT_WEIGHT
-                p = parents[b]
-                for i in range(3):
-                    ui = world[p, i, axis] if p >= 0 else (1.0 if i == axis else 0.0)
-                    g[k, i] += ui * e
-                    for j in range(3):
-                        uj = world[p, j, axis] if p >= 0 else (1.0 if j == axis else 0.0)
-                        h[k, 0, i, j] += w * ui * uj
-            if smooth_weight[b] > 0.0:
-                for i in range(3):
-                    for j in range(3):
-                        a33[i, j] = (
-                            predicted[b, i, 0] * local[b, j, 0]
-                            + predicted[b, i, 1] * local[b, j, 1]
-                            + predicted[b, i, 2] * local[b, j, 2]
-                        )
-                log_rotation(a33, v)
-                p = parents[b]
-                for i in range(3):
-                    if p >= 0:
-                        e = world[p, i, 0] * v[0] + world[p, i, 1] * v[1] + world[p, i, 2] * v[2]
-                    else:
-                        e = v[i]
-                    g[k, i] += smooth_weight[b] * e
-                    h[k, 0, i, i] += smooth_weight[b]
+                    pkj = pk0 if j == 0 else (pk1 if j == 1 else pk2)
+                    h[i, j] = -(s2[i, j] - pai * s1[j] - s1[i] * pkj + pai * pkj * s0)
+                h[i, i] += dot + n.sensed[b]
+
+
+@jit
+def _add_expected(body, expected, local, damping, n):
+    """Stiffness, soft limits and the predicted pose; they act on the local rotation: d(theta) = parent^T w."""
+    v = np.empty(3)
+    for b in range(body.parents.shape[0]):
+        k, p = b + 1, body.parents[b]
+        h = n.h[k, 0]
+        log_rotation(local[b], v)
+        for axis in range(3):
+            w = 1.0 / (body.sigma[b, axis] * body.sigma[b, axis])
+            e = -w * v[axis]
+            if v[axis] < body.low[b, axis]:
+                e += LIMIT_WEIGHT * (body.low[b, axis] - v[axis])
+                w += LIMIT_WEIGHT
+            elif v[axis] > body.high[b, axis]:
+                e += LIMIT_WEIGHT * (body.high[b, axis] - v[axis])
+                w += LIMIT_WEIGHT
             for i in range(3):
-                h[k, 0, i, i] += damping
-        # eliminate from the leaves; the chain of an ancestor is a suffix of the chain of k
-        for k in range(n - 1, -1, -1):
-            invert3(h[k, 0], inverse[k])
-            for s in range(1, depth):
-                i_block = chain[k, s]
-                if i_block < 0:
-                    break
-                for i in range(3):  # half = H_ki^T inverse_k
-                    for j in range(3):
-                        half[i, j] = (
-                            h[k, s, 0, i] * inverse[k, 0, j]
-                            + h[k, s, 1, i] * inverse[k, 1, j]
-                            + h[k, s, 2, i] * inverse[k, 2, j]
-                        )
-                for i in range(3):
-                    g[i_block, i] -= half[i, 0] * g[k, 0] + half[i, 1] * g[k, 1] + half[i, 2] * g[k, 2]
-                for t in range(s, depth):
-                    if chain[k, t] < 0:
-                        break
-                    for i in range(3):
-                        for j in range(3):
-                            h[i_block, t - s, i, j] -= (
-                                half[i, 0] * h[k, t, 0, j] + half[i, 1] * h[k, t, 1, j] + half[i, 2] * h[k, t, 2, j]
-                            )
-        for k in range(n):
-            for i in range(3):
-                v[i] = g[k, i]
-            for s in range(1, depth):
-                a = chain[k, s]
-                if a < 0:
-                    break
-                for i in range(3):
-                    v[i] -= h[k, s, i, 0] * step[a, 0] + h[k, s, i, 1] * step[a, 1] + h[k, s, i, 2] * step[a, 2]
-            for i in range(3):
-                step[k, i] = inverse[k, i, 0] * v[0] + inverse[k, i, 1] * v[1] + inverse[k, i, 2] * v[2]
-        for i in range(3):
-            root[i] += step[0, i]
-        for b in range(bones):  # local' = exp(parent^T w) local; no step beyond 0.6 rad
-            p = parents[b]
-            size = np.sqrt(step[b + 1, 0] ** 2 + step[b + 1, 1] ** 2 + step[b + 1, 2] ** 2)
-            f = 1.0 if size < 0.6 else 0.6 / size
+                ui = n.world[p, i, axis] if p >= 0 else (1.0 if i == axis else 0.0)
+                n.g[k, i] += ui * e
+                for j in range(3):
+                    uj = n.world[p, j, axis] if p >= 0 else (1.0 if j == axis else 0.0)
+                    h[i, j] += w * ui * uj
+        if expected.weight[b] > 0.0:
+            _difference(expected.local[b], local[b], v)
             for i in range(3):
                 if p >= 0:
-                    v[i] = f * (
-                        world[p, 0, i] * step[b + 1, 0]
-                        + world[p, 1, i] * step[b + 1, 1]
-                        + world[p, 2, i] * step[b + 1, 2]
-                    )
+                    e = n.world[p, i, 0] * v[0] + n.world[p, i, 1] * v[1] + n.world[p, i, 2] * v[2]
                 else:
-                    v[i] = f * step[b + 1, i]
-            exp_rotation(v, a33)
-            multiply(a33, local[b], b33)
-            orthonormalise(b33)
-            for i in range(3):
+                    e = v[i]
+                n.g[k, i] += expected.weight[b] * e
+                h[i, i] += expected.weight[b]
+        for i in range(3):
+            h[i, i] += damping
+
+
+@jit
+def _solve_tree(chain, h, g, step):
+    """Solve h step = g, into step (N, 3); h and g are used up. A chain of a bone above is the end of the chain below."""
+    n, depth = chain.shape
+    inverse = np.empty((n, 3, 3))
+    half = np.empty((3, 3))
+    v = np.empty(3)
+    for k in range(n - 1, -1, -1):  # eliminate from the leaves
+        invert3(h[k, 0], inverse[k])
+        for s in range(1, depth):
+            i_block = chain[k, s]
+            if i_block < 0:
+                break
+            for i in range(3):  # half = H_ki^T inverse_k
                 for j in range(3):
-                    local[b, i, j] = b33[i, j]
-    for m in range(markers):
-        if np.isnan(observed[m, 0]) or weight[m] <= 0.0:
-            residual_m[m] = np.nan
+                    half[i, j] = (
+                        h[k, s, 0, i] * inverse[k, 0, j]
+                        + h[k, s, 1, i] * inverse[k, 1, j]
+                        + h[k, s, 2, i] * inverse[k, 2, j]
+                    )
+            for i in range(3):
+                g[i_block, i] -= half[i, 0] * g[k, 0] + half[i, 1] * g[k, 1] + half[i, 2] * g[k, 2]
+            for t in range(s, depth):
+                if chain[k, t] < 0:
+                    break
+                for i in range(3):
+                    for j in range(3):
+                        h[i_block, t - s, i, j] -= (
+                            half[i, 0] * h[k, t, 0, j] + half[i, 1] * h[k, t, 1, j] + half[i, 2] * h[k, t, 2, j]
+                        )
+    for k in range(n):
+        for i in range(3):
+            v[i] = g[k, i]
+        for s in range(1, depth):
+            a = chain[k, s]
+            if a < 0:
+                break
+            for i in range(3):
+                v[i] -= h[k, s, i, 0] * step[a, 0] + h[k, s, i, 1] * step[a, 1] + h[k, s, i, 2] * step[a, 2]
+        for i in range(3):
+            step[k, i] = inverse[k, i, 0] * v[0] + inverse[k, i, 1] * v[1] + inverse[k, i, 2] * v[2]
+
+
+@jit
+def _move(body, step, world, root, local):
+    """Take a step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP."""
+    v, turned, product = np.empty(3), np.empty((3, 3)), np.empty((3, 3))
+    for i in range(3):
+        root[i] += step[0, i]
+    for b in range(body.parents.shape[0]):
+        p, w = body.parents[b], step[b + 1]
+        size = np.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
+        f = 1.0 if size < LARGEST_STEP else LARGEST_STEP / size
+        for i in range(3):
+            if p >= 0:
+                v[i] = f * (world[p, 0, i] * w[0] + world[p, 1, i] * w[1] + world[p, 2, i] * w[2])
+            else:
+                v[i] = f * w[i]
+        exp_rotation(v, turned)
+        multiply(turned, local[b], product)
+        orthonormalise(product)
+        for i in range(3):
+            for j in range(3):
+                local[b, i, j] = product[i, j]
+
+
+@jit
+def distances(observed, marker, out):
+    """Distance of every marker to where it was observed, into out (M,), NaN where it was not."""
+    for m in range(marker.shape[0]):
+        seen = observed.position_m[m]
+        if np.isnan(seen[0]) or observed.weight[m] <= 0.0:
+            out[m] = np.nan
         else:
-            residual_m[m] = np.sqrt(
-                (observed[m, 0] - x[m, 0]) ** 2 + (observed[m, 1] - x[m, 1]) ** 2 + (observed[m, 2] - x[m, 2]) ** 2
+            out[m] = np.sqrt(
+                (seen[0] - marker[m, 0]) ** 2 + (seen[1] - marker[m, 1]) ** 2 + (seen[2] - marker[m, 2]) ** 2
             )
+
+
+@jit
+def refine_pose(body, observed, expected, root, local, iterations, damping, residual_m):
+    """Improve one pose in place by `iterations` damped Gauss-Newton steps.
+
+    body: BodyArrays; observed: Observed; expected: Expected; root (3,) and local (B, 3, 3) change. residual_m (M,):
+    distance to the observation at the final pose, NaN where unseen.
+    """
+    bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
+    blocks, depth = body.chain.shape
+    n = _Normal(
+        np.empty((blocks, depth, 3, 3)), np.empty((blocks, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
+        np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
+        np.empty((bones, 3)), np.empty(bones),
+    )  # fmt: skip
+    step = np.empty((blocks, 3))
+    for iteration in range(iterations + 1):
+        pose_joints(body, root, local, n.world, n.joint)
+        place_markers(body, n.world, n.joint, n.marker)
+        if iteration == iterations:
+            break
+        n.h[:] = 0.0
+        n.g[:] = 0.0
+        n.s0[:] = 0.0
+        n.s1[:] = 0.0
+        n.s2[:] = 0.0
+        n.force[:] = 0.0
+        n.moment[:] = 0.0
+        n.sensed[:] = 0.0
+        _add_markers(body, observed, root, n)
+        _sum_subtrees(body, expected, n)
+        _assemble(body, root, n)
+        _add_expected(body, expected, local, damping, n)
+        _solve_tree(body.chain, n.h, n.g, step)
+        _move(body, step, n.world, root, local)
+    distances(observed, n.marker, residual_m)

@@ -11,10 +11,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from otrevo.core.body.model import MARKER_SIGMA_M
 from otrevo.core.conventions import find_runs
 from otrevo.core.errors import InputError
 from otrevo.core.markers.start import find_start, find_t_pose, still_cloud
-from otrevo.core.markers.tracker import follow
+from otrevo.core.markers.tracker import Followed, Limbs, Way, follow
 
 TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft tissue, not a stranger
 UNSURE_M = 0.01  # of a rebuilt point; twice what skin moves over bone
@@ -87,14 +88,11 @@ def follow_take(points_m, rate, model, start, tolerance_m, first=0, step=1, know
     root = np.full((frames, 3), np.nan)
     local = np.full((frames, bones, 3, 3), np.nan)
     residual = np.full((frames, markers), np.nan)
-    limb_markers, limb_bases = limb_table(model)
-    root0, local0 = start
-    last = frames if step > 0 else -1
-    follow(
-        *model.structure, model.sigma, model.low, model.high, points_m, tolerance_m, 0.006, float(rate),
-        limb_markers, limb_bases, limb_tries(), np.ascontiguousarray(root0), np.ascontiguousarray(local0),
-        first, last, step, np.ones(markers, dtype=bool) if known is None else known, label, root, local, residual,
-    )  # fmt: skip
+    root0, local0 = (np.array(a, dtype=float) for a in start)
+    known = np.ones(markers, dtype=bool) if known is None else known
+    way = Way(first, frames if step > 0 else -1, step, float(rate), float(tolerance_m), MARKER_SIGMA_M, known)
+    limbs = Limbs(*limb_table(model), limb_tries())
+    follow(model.arrays, points_m, limbs, way, root0, local0, Followed(label, root, local, residual))
     return label, root, local, residual
 
 

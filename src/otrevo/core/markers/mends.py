@@ -46,6 +46,38 @@ def apply_mends(labelled_m, names, mends, predicted_m=None):
     return out
 
 
+def differing_frames(one_m, other_m):
+    """(T,) frames in which any marker of one (T, M, 3) is not where the other has it, in single precision."""
+    one, other = one_m.astype(np.float32), other_m.astype(np.float32)
+    return ~((one == other) | (np.isnan(one) & np.isnan(other))).all(axis=(1, 2))
+
+
+def replay_mends(labelled_m, names, mends_before, mends, mended_before_m, predicted_m):
+    """Markers (T, M, 3) with all mends, made from those with the mends before: only what the change touches is replayed.
+
+    mended_before_m (T, M, 3): with mends_before; predicted_m: as for apply_mends, of the body solved from them.
+    """
+    same = 0
+    while same < min(len(mends_before), len(mends)) and mends_before[same] == mends[same]:
+        same += 1
+    touched = np.zeros(labelled_m.shape[:2], dtype=bool)
+
+    def reach(mend):
+        return slice(max(0, mend["start"] - SUPPORT), mend["end"] + SUPPORT), names.index(mend["marker"])
+
+    for mend in mends_before[same:] + mends[same:]:
+        check_mend(mend, names, len(labelled_m))
+        touched[reach(mend)] = True
+    again, size = [], -1
+    while len(again) != size:  # a mend that lies partly in what is replayed is replayed whole
+        size = len(again)
+        again = [m for m in mends if touched[reach(m)].any()]
+        for mend in again:
+            touched[reach(mend)] = True
+    out = np.where(touched[..., None], labelled_m, mended_before_m)
+    return apply_mends(out, names, again, predicted_m)
+
+
 def fill_curve(path, start, end):
     """Fill the hidden samples of path (T, 3) in [start, end) by a cubic through both neighbours' places and speeds."""
     before, after = _ends(path, start, end)

@@ -15,7 +15,7 @@ from scipy.optimize import linear_sum_assignment
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.tree_solver import place_markers, pose_joints, refine_pose
+from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
 from otrevo.core.errors import InputError
 from otrevo.core.markers.tracker import icp_pose
 
@@ -135,10 +135,8 @@ def _fit(model, cloud, root, local, gates, sigma_rad, point_sigma_m):
     root, local = root.copy(), local.copy()
     sigma = np.minimum(model.sigma, sigma_rad)
     sigma[0] = model.sigma[0]  # the hips may face anywhere
-    cost = icp_pose(
-        *model.structure, sigma, model.low, model.high, cloud, gates, 1.0 / point_sigma_m**2, root, local,
-        marker_of, point_of,
-    )  # fmt: skip
+    body = model.arrays._replace(sigma=sigma)
+    cost = icp_pose(body, cloud, gates, 1.0 / point_sigma_m**2, root, local, marker_of, point_of)
     return cost, root, local, np.mean(point_of >= 0)
 
 
@@ -240,17 +238,17 @@ UNMATCHED_M, PLACE_SIGMA_M, TURN_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 
 
 def settle_names(start, cloud):
     """Names matched again segment by segment; the pose is refitted to them and the slip of every marker kept."""
-    model = start.model
+    model, body = start.model, start.model.arrays
     skeleton = model.skeleton
     bones, markers = len(skeleton.names), len(model.marker_names)
     world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
     rest = np.tile(np.eye(3), (bones, 1, 1))
     rest[0] = _upright(start.local[0])
-    pose_joints(skeleton.parents, skeleton.rest_offset_m, start.root_m, rest, world, joint)
-    place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)  # ideal T-pose, facing as found
+    pose_joints(body, start.root_m, rest, world, joint)
+    place_markers(body, world, joint, x)  # ideal T-pose, facing as found
     found_world, found_joint, found = np.empty_like(world), np.empty_like(joint), np.empty_like(x)
-    pose_joints(skeleton.parents, skeleton.rest_offset_m, start.root_m, start.local, found_world, found_joint)
-    place_markers(model.marker_bone, model.marker_offset_m, found_world, found_joint, found)
+    pose_joints(body, start.root_m, start.local, found_world, found_joint)
+    place_markers(body, found_world, found_joint, found)
     observed = np.full((markers, 3), np.nan)
     free = np.ones(len(cloud), dtype=bool)
     waiting = []
@@ -271,12 +269,10 @@ def settle_names(start, cloud):
         free[points] = False
     root, local = start.root_m.copy(), start.local.copy()
     residual, none = np.empty(markers), np.zeros(bones)
-    refine_pose(
-        *model.structure, observed, np.full(markers, 1.0 / 0.02**2), 0.08, model.sigma, model.low, model.high,
-        local, none, local, none, root, local, 20, 1e-3, residual,
-    )  # fmt: skip
-    pose_joints(skeleton.parents, skeleton.rest_offset_m, root, local, world, joint)
-    place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)
+    seen = Observed(observed, np.full(markers, 1.0 / 0.02**2), 0.08)
+    refine_pose(body, seen, Expected(local, none, local, none), root, local, 20, 1e-3, residual)
+    pose_joints(body, root, local, world, joint)
+    place_markers(body, world, joint, x)
     slip = np.einsum("mji,mj->mi", world[model.marker_bone], observed - x)
     far = np.nan_to_num(residual, nan=_FINE[-1]) / _FINE[-1]
     return replace(

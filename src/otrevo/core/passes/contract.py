@@ -10,6 +10,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
 from otrevo.core.snags import Snag
 
@@ -33,6 +34,7 @@ class TakeStream:
     owner: the performer it is about, by name, or "" for the room; prop: the prop it is about, by name, or "".
     read() -> samples (T, ...), NaN where absent; stamps (K, 2): sample numbers and the seconds of day shown there.
     clock: by the newest line-up, or by its nominal rate from the take's zero where there is none.
+    identity: streams of one identity have the same samples; "" where nobody knows.
     """
 
     name: str
@@ -44,6 +46,7 @@ class TakeStream:
     details: dict = field(default_factory=dict)
     owner: str = ""
     prop: str = ""
+    identity: str = ""
 
 
 @dataclass(frozen=True)
@@ -87,6 +90,15 @@ class TakeMaterial:
         if stream is None:
             raise InputError("This take has no optical stream, so there is nothing to work on.")
         return stream, self.track("rebuild", "uncertainty")
+
+    def solved_motion(self, performer):
+        """The Motion of the newest solve, over the performer's skeleton, or None where there is none of that skeleton."""
+        rotation, root = self.track("solve", "body rotation"), self.track("solve", "body root")
+        if rotation is None or root is None or list(rotation.details["bones"]) != list(performer.skeleton.names):
+            return None
+        local = rotation.read().astype(float)
+        local /= np.linalg.norm(local, axis=-1, keepdims=True)
+        return Motion(performer.skeleton, rotation.rate, root.read().astype(float), local)
 
     def calibrated_performer(self):
         """The performer's calibration. Raises InputError when there is none."""

@@ -1,61 +1,141 @@
 """Solve: mends replayed, then the body from markers and what guides it, what other devices know, and props."""
 
+import hashlib
+import json
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
 import numpy as np
 
+from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.devices.contract import SolvedBody
 from otrevo.core.errors import InputError
-from otrevo.core.markers.mends import apply_mends
+from otrevo.core.markers.mends import apply_mends, differing_frames, replay_mends
 from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
-from otrevo.core.solve.body import solve_take
+from otrevo.core.solve.body import Earlier, markers_on, solve_take
 from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
 
 
-def run(material, parameters, report):
-    """The body is solved once for what fills and guiding devices need, and again with them where there are any."""
+@dataclass(frozen=True)
+class _Labelled:
+    """What is solved: labelled_m (T, M, 3) of a performer with its clock and rate; sd_m (T, M) of the points, or None.
+
+    worn: (Device, TakeStream) of what the performer wore and is calibrated for; mends: to be replayed; made_of: what
+    all of this is, but for the mends, as letters, or "" where that is not known.
+    """
+
+    labelled_m: np.ndarray
+    performer: PerformerCalibration
+    rate: Fraction
+    clock: SampleClock
+    sd_m: np.ndarray | None
+    worn: tuple
+    mends: list
+    made_of: str
+
+    def solved(self, solution, mended_m):
+        """The SolvedBody that devices take from."""
+        times = self.clock.times(len(mended_m))
+        return SolvedBody(self.performer, solution.motion, np.isfinite(mended_m[..., 0]), times)
+
+    def guides(self, body):
+        """World rotations {bone: (T, 4)} of the devices that guide a solve."""
+        found = {}
+        for device, stream in self.worn:
+            if device.guides:
+                found |= device.guides(stream, self.performer.devices[device.id], body)
+        return found
+
+
+def _labelled(material):
     stream = material.track("label", "labelled")
     if stream is None:
         raise InputError("The take is not labelled yet; run Label first.")
-    performer, rate, clock = material.calibrated_performer(), stream.rate, stream.clock
-    labelled, names = stream.read().astype(float), performer.marker_names
-    if list(stream.details.get("names", names)) != list(names):
+    performer = material.calibrated_performer()
+    if list(stream.details.get("names", performer.marker_names)) != list(performer.marker_names):
         raise InputError(
             "The take was labelled with other markers than the performer's calibration has; label it again."
         )
     scatter = material.track("label", "marker uncertainty")
-    sd_m = None if scatter is None else scatter.read()
-    worn = [(d, s) for d in DEVICES if d.id in performer.devices and (s := material.recorded(d.id)) is not None]
-    guiding = [(device, s) for device, s in worn if device.guides]
-    by_body = any(m.get("method") == "body" and m["kind"] != "cut" for m in material.mends)
-    twice = bool(guiding) or by_body
-    part = 0.45 if twice else 0.8
-    mended = apply_mends(labelled, names, material.mends)
-    solution = solve_take(mended, rate, performer, progress=lambda s: report(part * s), sd_m=sd_m)
-    times, guides = clock.times(len(labelled)), {}
-    if twice:
-        body = SolvedBody(performer, solution.motion, np.isfinite(mended[..., 0]), times)
-        for device, stream in guiding:
-            guides |= device.guides(stream, performer.devices[device.id], body)
-        mended = apply_mends(labelled, names, material.mends, solution.predicted_m)
-        solution = solve_take(
-            mended, rate, performer, guides or None, progress=lambda s: report(0.45 + 0.35 * s), sd_m=sd_m
-        )  # fmt: skip
-    motion = solution.motion
-    for device, stream in worn:
+    worn = tuple((d, s) for d in DEVICES if d.id in performer.devices and (s := material.recorded(d.id)) is not None)
+    sources = [stream, *([scatter] if scatter else []), *(s for _, s in worn)]
+    made_of = ""
+    if all(s.identity for s in sources):
+        known = [performer.to_document(), [(s.identity, s.clock.start_s, s.clock.hz) for s in sources]]
+        made_of = hashlib.sha256(json.dumps(known, sort_keys=True, default=str).encode()).hexdigest()[:16]
+    return _Labelled(
+        stream.read().astype(float), performer, stream.rate, stream.clock, None if scatter is None else scatter.read(),
+        worn, list(material.mends), made_of,
+    )  # fmt: skip
+
+
+def _by_body(mends):
+    """Whether any of the mends fills from the solved body."""
+    return any(m.get("method") == "body" and m["kind"] != "cut" for m in mends)
+
+
+def _solve_whole(take, report):
+    """(Solution, mended markers, guides): every frame, and again where a guiding device or a fill from the body tells more."""
+    names = take.performer.marker_names
+    mended = apply_mends(take.labelled_m, names, take.mends)
+    solution = solve_take(mended, take.rate, take.performer, progress=lambda s: report(0.6 * s), sd_m=take.sd_m)
+    guides = take.guides(take.solved(solution, mended))
+    if not (guides or _by_body(take.mends)):
+        return solution, mended, guides
+    filled = apply_mends(take.labelled_m, names, take.mends, solution.predicted_m)
+    earlier = Earlier(solution.motion, differing_frames(mended, filled))
+    solution = solve_take(
+        filled, take.rate, take.performer, guides, lambda s: report(0.6 + 0.2 * s), take.sd_m, earlier
+    )  # fmt: skip
+    return replace(solution, solved=np.ones_like(solution.solved)), filled, guides
+
+
+def _solve_changed(take, material, report):
+    """(Solution, mended markers, guides) where only mends have changed since the last solve; None where more has."""
+    before, motion = material.track("solve", "mended"), material.solved_motion(take.performer)
+    told = before.details if before else {}
+    if not take.made_of or told.get("made_of") != take.made_of or told.get("mends", []) == take.mends or motion is None:
+        return None
+    names, mended_before = take.performer.marker_names, before.read().astype(float)
+    mends_before = told.get("mends", [])
+    predicted = markers_on(take.performer, motion) if _by_body(mends_before + take.mends) else None
+    mended = replay_mends(take.labelled_m, names, mends_before, take.mends, mended_before, predicted)
+    body = SolvedBody(
+        take.performer, motion, np.isfinite(mended_before[..., 0]), take.clock.times(len(mended_before))
+    )  # fmt: skip
+    guides = take.guides(body)
+    earlier = Earlier(motion, differing_frames(mended_before, mended), body.seen)
+    solution = solve_take(mended, take.rate, take.performer, guides, lambda s: report(0.8 * s), take.sd_m, earlier)
+    return solution, mended, guides
+
+
+def run(material, parameters, report):
+    """The body, props and what devices add. After a change of mends alone, frames are solved again where it tells."""
+    take = _labelled(material)
+    solution, mended, guides = _solve_changed(take, material, report) or _solve_whole(take, report)
+    rate, clock, names = take.rate, take.clock, take.performer.marker_names
+    motion, times = solution.motion, clock.times(len(mended))
+    for device, stream in take.worn:
         if device.completes:
-            motion = device.completes(stream, performer.devices[device.id], motion, times)
+            motion = device.completes(stream, take.performer.devices[device.id], motion, times)
     skeleton = motion.skeleton
+    bones = {
+        "bones": skeleton.names,
+        "parents": skeleton.parents.tolist(),
+        "offsets_m": skeleton.rest_offset_m.tolist(),
+    }
     tracks = [
-        Track("mended", "markers", rate, mended, clock, {"names": list(names)}),
-        Track("body rotation", "rotations", rate, motion.rotation_local, clock,
-              {"bones": skeleton.names, "parents": skeleton.parents.tolist(), "offsets_m": skeleton.rest_offset_m.tolist()}),
+        Track("mended", "markers", rate, mended, clock,
+              {"names": list(names), "mends": take.mends, "made_of": take.made_of}),
+        Track("body rotation", "rotations", rate, motion.rotation_local, clock, bones),
         Track("body root", "places", rate, motion.root_position_m, clock),
         Track("residual", "residuals", rate, solution.marker_residual_m, clock),
     ]  # fmt: skip
-    sure, judged = _sureness(solution, performer.model(), labelled, mended)
+    sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended)
     tracks.append(_uncertainty_track(sure, rate, clock))
     report(0.86)
     hz, start = clock.hz, clock.start_s
@@ -67,10 +147,11 @@ def run(material, parameters, report):
     for prop in material.props:
         _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)
     report(0.9)
-    for device, stream in worn:
-        tracks += _device_track(device, stream, performer, material.duration_s)
+    for device, stream in take.worn:
+        tracks += _device_track(device, stream, take.performer, material.duration_s)
     figures = solution.figures | {
-        "mends": len(material.mends), "guided_bones": sorted(guides), "frames": len(motion), "rate": str(rate),
+        "mends": len(material.mends), "guided_bones": sorted(guides), "frames": len(motion),
+        "frames_solved": int(solution.solved.sum()), "rate": str(rate),
         "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),
     }  # fmt: skip

@@ -6,13 +6,25 @@ rotation is carried across by a cubic between the two ends, and the stretch is m
 """
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
-from numba import njit
+from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import BODY_BONES
-from otrevo.core.body.tree_solver import exp_rotation, log_rotation, multiply, place_markers, pose_joints, refine_pose
+from otrevo.core.body.tree_solver import (
+    Expected,
+    Observed,
+    distances,
+    exp_rotation,
+    jit,
+    multiply,
+    place_markers,
+    pose_joints,
+    refine_pose,
+    rotation_between,
+)
 from otrevo.core.conventions import (
     find_runs,
     make_continuous,
@@ -21,6 +33,7 @@ from otrevo.core.conventions import (
     quaternion_from_matrix,
     quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
@@ -34,13 +47,18 @@ SUIT_LEADS_AFTER_S = 0.05
 SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
 SPEED_TELLS_S = 3.0  # in a gap this long they count half
 PROGRESS_FRAMES = 1200
+FASTEST_STEP_RAD = 0.3  # from frame to frame: what turns further has jumped, and has no speed
+LEAD_S = 0.25  # solved before a change, so that the state has settled when it comes
+MEETS_AGAIN_S = 0.25  # how often it is looked whether the pose is the earlier one again
+SAME_M, SAME_RAD = 3e-6, 2e-5
 
 
 @dataclass(frozen=True)
 class Solution:
-    """motion over the performer's 52 bones; marker_residual_m (T, M), NaN where hidden; lost (T, B) over the model's
-    bones, true where neither marker nor suit measured a bone; weight (T, M), 1/m^2, of the markers, the robust factor in
-    it, and target_weight (T, B), 1/rad^2, of suit sensors, as they counted in the end; figures in mm.
+    """motion over the performer's 52 bones; marker_residual_m (T, M), NaN where hidden; predicted_m (T, M, 3): the
+    markers on the solved body; lost (T, B) over the model's bones, true where neither marker nor suit measured a bone;
+    weight (T, M), 1/m^2, of the markers, the robust factor in it, and target_weight (T, B), 1/rad^2, of suit sensors, as
+    they counted in the end; solved (T,): frames that were worked through; figures in mm.
     """
 
     motion: Motion
@@ -50,71 +68,104 @@ class Solution:
     bone_names: tuple[str, ...]
     weight: np.ndarray
     target_weight: np.ndarray
+    solved: np.ndarray
     figures: dict = field(default_factory=dict)
 
 
-@njit(cache=True, error_model="numpy")
-def solve_frames(
-    parents, chain, offsets, marker_bone, marker_offset, sigma, low, high, observed, weight, scale_m, target,
-    target_weight, told, first, last, root, local, turn, settled, root_out, local_out, residual_out, x_out,
-):  # fmt: skip
-    """Solve frames [first, last) in order; told (T, B): whether anything tells of a bone or of those below it; root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call."""
-    bones = parents.shape[0]
-    world = np.empty((bones, 3, 3))
-    joint = np.empty((bones, 3))
-    predicted = np.empty((bones, 3, 3))
-    smooth = np.empty(bones)
-    tried, seen_then = -RETRY_FRAMES, 0
+@dataclass(frozen=True)
+class Earlier:
+    """A Motion that was solved before from the same markers but for some frames, changed (T,) bool.
+
+    seen (T, M): the markers that were seen then, where sensors guided it by that; None where no sensor did.
+    """
+
+    motion: Motion
+    changed: np.ndarray
+    seen: np.ndarray | None = None
+
+
+class Frames(NamedTuple):
+    """What is known of all frames: position_m (T, M, 3), NaN where unseen; weight (T, M); target (T, B, 3, 3) world
+    rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it.
+    """
+
+    position_m: np.ndarray
+    weight: np.ndarray
+    target: np.ndarray
+    target_weight: np.ndarray
+    told: np.ndarray
+
+
+class Poses(NamedTuple):
+    """Solved poses: root_m (T, 3), local (T, B, 3, 3) rotations, residual_m (T, M)."""
+
+    root_m: np.ndarray
+    local: np.ndarray
+    residual_m: np.ndarray
+
+
+@jit
+def _predict(told, local, turn, predicted, smooth):
+    """The pose as it goes on at its speed, into predicted and local (B, 3, 3); how much that counts, into smooth (B,)."""
     a33 = np.empty((3, 3))
-    v = np.empty(3)
+    for b in range(local.shape[0]):
+        if not told[b]:
+            for i in range(3):
+                turn[b, i] *= 0.9
+        exp_rotation(turn[b], a33)
+        multiply(local[b], a33, predicted[b])
+        smooth[b] = 4.0 if told[b] else 60.0
+        local[b] = predicted[b]
+
+
+@jit
+def solve_frames(body, frames, first, last, root, local, turn, settled, out):
+    """Solve frames [first, last) in order. root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call.
+
+    body: BodyArrays; frames: Frames; settled: whether the state is that of the frame before; out: Poses receives them.
+    """
+    bones = body.parents.shape[0]
+    predicted, smooth, v = np.empty((bones, 3, 3)), np.empty(bones), np.empty(3)
+    tried, seen_then = -RETRY_FRAMES, 0
     for t in range(first, last):
         begun = settled or t > first
-        before = local.copy()
-        for b in range(bones):
-            if not told[t, b]:
-                for i in range(3):
-                    turn[b, i] *= 0.9
-            exp_rotation(turn[b], a33)
-            multiply(local[b], a33, predicted[b])
-            smooth[b] = 4.0 if told[t, b] else 60.0
-            local[b] = predicted[b]
-        for turn_of in range(
+        before, residual = local.copy(), out.residual_m[t]
+        _predict(frames.told[t], local, turn, predicted, smooth)
+        observed = Observed(frames.position_m[t], frames.weight[t], ROBUST_SCALE_M)
+        expected = Expected(predicted, smooth, frames.target[t], frames.target_weight[t])
+        for attempt in range(
             2
         ):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
-            steps = 2 if begun and turn_of == 0 else 8
-            refine_pose(
-                parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m,
-                sigma, low, high, predicted, smooth, target[t], target_weight[t], root, local, steps, 1e-3, residual_out[t],
-            )  # fmt: skip
-            if not lost_bones(marker_bone, residual_out[t], OFF_AT * scale_m, bones).any():
+            steps = 2 if begun and attempt == 0 else 8
+            refine_pose(body, observed, expected, root, local, steps, 1e-3, residual)
+            if not lost_bones(body.marker_bone, residual, OFF_AT * ROBUST_SCALE_M, bones).any():
                 break
-        lost = lost_bones(marker_bone, residual_out[t], LOST_AT * scale_m, bones)
-        if lost.any():
-            seen = (~np.isnan(residual_out[t])).sum()
-            if t - tried >= RETRY_FRAMES or seen != seen_then:
-                better = regain(
-                    parents, chain, offsets, marker_bone, marker_offset, observed[t], weight[t], scale_m, sigma, low,
-                    high, predicted, smooth, target[t], target_weight[t], root, local, lost, residual_out[t],
-                )  # fmt: skip
-                if not better:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
-                    tried, seen_then = t, seen
-        pose_joints(parents, offsets, root, local, world, joint)
-        place_markers(marker_bone, marker_offset, world, joint, x_out[t])
-        root_out[t] = root
+        lost = lost_bones(body.marker_bone, residual, LOST_AT * ROBUST_SCALE_M, bones)
+        seen = (~np.isnan(residual)).sum()
+        if lost.any() and (t - tried >= RETRY_FRAMES or seen != seen_then):
+            found = regain(body, observed, expected, root, local, lost, residual)
+            if not found:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
+                tried, seen_then = t, seen
+        out.root_m[t] = root
+        out.local[t] = local
         for b in range(bones):
-            local_out[t, b] = local[b]
-            for i in range(3):
-                for k in range(3):
-                    a33[i, k] = (
-                        before[b, 0, i] * local[b, 0, k]
-                        + before[b, 1, i] * local[b, 1, k]
-                        + before[b, 2, i] * local[b, 2, k]
-                    )
-            log_rotation(a33, v)
+            rotation_between(before[b], local[b], v)
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
-            known = begun and (told[max(t - 1, 0), b] or not told[t, b])
+            known = begun and (frames.told[max(t - 1, 0), b] or not frames.told[t, b])
             for i in range(3):
-                turn[b, i] = v[i] if size < 0.3 and known else 0.0
+                turn[b, i] = v[i] if size < FASTEST_STEP_RAD and known else 0.0
+
+
+@jit
+def measure_poses(body, position_m, root_m, local, residual_m, marker_m):
+    """Of poses (T): the markers on the body, into marker_m (T, M, 3), and how far they are from position_m, into residual_m."""
+    bones = body.parents.shape[0]
+    world, joint = np.empty((bones, 3, 3)), np.empty((bones, 3))
+    ones = np.ones(body.marker_bone.shape[0])
+    for t in range(root_m.shape[0]):
+        pose_joints(body, root_m[t], local[t], world, joint)
+        place_markers(body, world, joint, marker_m[t])
+        distances(Observed(position_m[t], ones, 0.0), marker_m[t], residual_m[t])
 
 
 def measured_bones(model, seen, sensed=None):
@@ -127,16 +178,33 @@ def measured_bones(model, seen, sensed=None):
     return out
 
 
-def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None):
+def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None, earlier=None):
     """Solve one performer's take.
 
-    labelled_m (T, M, 3) in the performer's marker order, NaN where hidden; rate Fraction; suit_world: mapping of bone
-    name to (T, 4) world rotations (NaN where lost) or None; sd_m (T, M): how far each point may be off by its triangulation,
-    which adds to what skin moves over bone; NaN or None where not known. Raises InputError when no frame shows enough markers.
+    Parameters
+    ----------
+    labelled_m : (T, M, 3) metres in the performer's marker order, NaN where hidden.
+    rate : Fraction, frames a second.
+    performer : PerformerCalibration.
+    suit_world : mapping of bone name to (T, 4) world rotations, NaN where lost, or None.
+    progress : called with the share that is done; may raise to stop.
+    sd_m : (T, M), how far each point may be off by its triangulation, which adds to what skin moves over bone; NaN or
+        None where not known.
+    earlier : Earlier, or None to solve every frame. Frames are solved from shortly before each change until the pose is
+        the earlier one again; all others stay as they are.
+
+    Returns
+    -------
+    Solution
+
+    Raises
+    ------
+    InputError
+        When no frame shows enough markers, or not the calibration's markers are given.
     """
     model = performer.model()
     labelled_m = np.ascontiguousarray(labelled_m, dtype=float)
-    frames, markers = labelled_m.shape[:2]
+    count, markers = labelled_m.shape[:2]
     if markers != len(model.marker_names):
         raise InputError(f"{markers} named markers; the performer's calibration has {len(model.marker_names)}.")
     seen = np.isfinite(labelled_m[..., 0])
@@ -144,35 +212,119 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     if len(enough) == 0:
         raise InputError("No frame shows enough named markers to solve a body; label the take first.")
     first = int(enough[0])
-    bones = len(model.skeleton.names)
     measured = measured_bones(model, seen)
-    target, target_weight = _suit_targets(model, suit_world, measured, float(rate), frames)
-    told = measured_bones(model, seen, target_weight > 0)
-    root, local = _first_pose(model, labelled_m, first, rate)
-    turn = np.zeros((bones, 3))
-    root_out, local_out = np.empty((frames, 3)), np.empty((frames, bones, 3, 3))
-    residual, x = np.full((frames, markers), np.nan), np.empty((frames, markers, 3))
-    variance = np.full((frames, markers), MARKER_SIGMA_M**2)
+    target, target_weight = _suit_targets(model, suit_world, measured, float(rate), count)
+    variance = np.full((count, markers), MARKER_SIGMA_M**2)
     if sd_m is not None:
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
-    weight = 1.0 / variance
-    for start in range(first, frames, PROGRESS_FRAMES):  # windows, so that progress and cancel come in between
-        solve_frames(
-            *model.structure, model.sigma, model.low, model.high, labelled_m, weight, ROBUST_SCALE_M, target,
-            target_weight, told, start, min(start + PROGRESS_FRAMES, frames), root, local, turn, start > first,
-            root_out, local_out, residual, x,
-        )  # fmt: skip
-        if progress:
-            progress(min(start + PROGRESS_FRAMES, frames) / frames)
-    root_out[:first], local_out[:first] = root_out[first], local_out[first]
-    x[:first] = x[first]
+    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, measured_bones(model, seen, target_weight > 0))
     lost = ~measured & (target_weight == 0)
-    rotation = make_continuous(quaternion_from_matrix(local_out))
-    rotation = bridge_lost(rotation, lost, float(rate))
-    motion = _with_fingers(performer.skeleton, model.skeleton, rate, root_out, rotation)
-    counted = weight / (1 + (np.nan_to_num(residual) / ROBUST_SCALE_M) ** 2) ** 2
+    if earlier is None:
+        poses = _solve_all(model, frames, rate, first, progress)
+        solved = np.ones(count, dtype=bool)
+        rotation = bridge_lost(make_continuous(quaternion_from_matrix(poses.local)), lost, float(rate))
+    else:
+        guided = np.zeros_like(target_weight)
+        if earlier.seen is not None:
+            _, guided = _suit_targets(model, suit_world, measured_bones(model, earlier.seen), float(rate), count)
+        changed = earlier.changed | ((guided > 0) != (target_weight > 0)).any(axis=1)
+        poses, solved, rotation = _solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
+        rotation = bridge_lost(rotation, lost, float(rate), solved)
+    root, rotation = _as_stored(poses.root_m), _as_stored(rotation)
+    local = np.ascontiguousarray(matrix_from_quaternion(rotation))
+    residual, marker = np.empty((count, markers)), np.empty((count, markers, 3))
+    measure_poses(model.arrays, labelled_m, root, local, residual, marker)
+    residual[:first] = np.nan
+    motion = _with_fingers(performer.skeleton, model.skeleton, rate, root, rotation)
+    counted = frames.weight / (1 + (np.nan_to_num(residual) / ROBUST_SCALE_M) ** 2) ** 2
     figures = _figures(model, residual, lost, float(rate))
-    return Solution(motion, residual, x, lost, model.skeleton.names, counted, target_weight, figures)
+    return Solution(motion, residual, marker, lost, model.skeleton.names, counted, target_weight, solved, figures)
+
+
+def markers_on(performer, motion):
+    """The markers (T, M, 3) of a performer on a solved Motion, metres."""
+    joint, rotation = motion_joints(motion)
+    bone = [motion.skeleton.index(b) for b in performer.marker_bones]
+    return joint[:, bone] + quaternion_rotate(rotation[:, bone], performer.marker_offset_m)
+
+
+def _as_stored(values):
+    """Values as they are kept, in single precision: what is computed from them is the same whenever it is computed."""
+    return values.astype(np.float32).astype(float)
+
+
+def _solve_all(model, frames, rate, first, progress):
+    """Poses of every frame, from the first one that shows enough markers on."""
+    count = len(frames.position_m)
+    root, local = _first_pose(model, frames.position_m, first, rate)
+    turn = np.zeros((len(model.skeleton.names), 3))
+    poses = Poses(np.empty((count, 3)), np.empty((count, len(turn), 3, 3)), np.empty(frames.weight.shape))
+    for start in range(first, count, PROGRESS_FRAMES):  # in pieces, so that progress and cancelling come in between
+        end = min(start + PROGRESS_FRAMES, count)
+        solve_frames(model.arrays, frames, start, end, root, local, turn, start > first, poses)
+        if progress:
+            progress(end / count)
+    poses.root_m[:first], poses.local[:first] = poses.root_m[first], poses.local[first]
+    return poses
+
+
+def _solve_changed(model, frames, rate, first, motion, changed, progress):
+    """(Poses, solved (T,), rotation (T, B, 4)): the poses of a Motion, solved again around what changed (T,)."""
+    count = len(frames.position_m)
+    index = [motion.skeleton.index(b) for b in model.skeleton.names]
+    rotation, root_m = motion.rotation_local[:, index], motion.root_position_m.copy()
+    poses = Poses(root_m, np.ascontiguousarray(matrix_from_quaternion(rotation)), np.empty(frames.weight.shape))
+    before = Poses(root_m.copy(), poses.local.copy(), poses.residual_m)
+    solved = np.zeros(count, dtype=bool)
+    lead, piece = max(2, round(LEAD_S * float(rate))), max(1, round(MEETS_AGAIN_S * float(rate)))
+    at = first
+    for s, e in find_runs(changed):
+        if e <= at and solved.any():
+            continue
+        settled = s >= first + 2
+        if settled:
+            at = max(_sure_before(frames.told, s - lead), at, first + 2)
+            root, local, turn = _state_before(poses, at)
+        else:  # the take begins otherwise now
+            root, local = _first_pose(model, frames.position_m, first, rate)
+            turn = np.zeros((len(index), 3))
+        while at < count:
+            end = min(count, at + piece)
+            solve_frames(model.arrays, frames, at, end, root, local, turn, settled, poses)
+            solved[at:end] = True
+            at, settled = end, True
+            if progress:
+                progress(end / count)
+            if end >= e and _meets(poses, before, frames.told, end - 1):
+                break
+    if solved[first]:
+        poses.root_m[:first], poses.local[:first], solved[:first] = poses.root_m[first], poses.local[first], True
+    rotation = rotation.copy()
+    rotation[solved] = quaternion_from_matrix(poses.local[solved])
+    return poses, solved, make_continuous(rotation)
+
+
+def _sure_before(told, frame):
+    """The last frame up to `frame` before which, in two frames, every bone is told of that ever was until then."""
+    told = told[: max(frame, 0)]
+    whole = told[:, told.any(axis=0)].all(axis=1)
+    sure = np.flatnonzero(whole[1:] & whole[:-1])
+    return int(sure[-1]) + 2 if len(sure) else 0
+
+
+def _state_before(poses, frame):
+    """(root (3,), local (B, 3, 3), turn (B, 3)) of the solver when it comes to a frame."""
+    before, local = poses.local[frame - 2 : frame]
+    turn = Rotation.from_matrix(before.transpose(0, 2, 1) @ local).as_rotvec()
+    turn[np.linalg.norm(turn, axis=1) >= FASTEST_STEP_RAD] = 0.0
+    return poses.root_m[frame - 1].copy(), poses.local[frame - 1].copy(), turn
+
+
+def _meets(poses, before, told, frame):
+    """Whether the pose of a frame is the earlier one again, in all bones of which anything tells."""
+    angle = np.linalg.norm(poses.local[frame] - before.local[frame], axis=(1, 2)) / np.sqrt(2)  # while it is small
+    near = angle < SAME_RAD
+    return np.linalg.norm(poses.root_m[frame] - before.root_m[frame]) < SAME_M and (near | ~told[frame]).all()
 
 
 def _first_pose(model, labelled_m, first, rate):
@@ -186,14 +338,12 @@ def _first_pose(model, labelled_m, first, rate):
         seen = np.isfinite(labelled_m[first, :, 0])
         world, joint = np.empty_like(rest), np.empty((len(rest), 3))
         x = np.empty((len(seen), 3))
-        pose_joints(model.skeleton.parents, model.skeleton.rest_offset_m, np.zeros(3), rest, world, joint)
-        place_markers(model.marker_bone, model.marker_offset_m, world, joint, x)
+        pose_joints(model.arrays, np.zeros(3), rest, world, joint)
+        place_markers(model.arrays, world, joint, x)
         a, b = x[seen], labelled_m[first, seen]
-        u, _, v = np.linalg.svd((a - a.mean(0)).T @ (b - b.mean(0)))
-        flip = np.diag([1.0, 1.0, np.sign(np.linalg.det(v.T @ u.T))])
-        turn = v.T @ flip @ u.T
-        rest[0] = turn
-        return b.mean(0) - turn @ a.mean(0), rest
+        facing = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))[0].as_matrix()
+        rest[0] = facing
+        return b.mean(0) - facing @ a.mean(0), rest
 
 
 def _suit_targets(model, suit_world, measured, rate, frames):
@@ -214,11 +364,12 @@ def _suit_targets(model, suit_world, measured, rate, frames):
     return target, weight
 
 
-def bridge_lost(rotation, lost, rate):
+def bridge_lost(rotation, lost, rate, within=None):
     """Carry local rotations (T, B, 4) across stretches where a bone was measured by nothing; held at open ends.
 
     Between two ends goes a cubic (Hermite) that leaves and arrives as fast as the bone turned there, which over a gap of
     half a second is off by two thirds of what an eased stop would be; the longer the gap, the less its ends' speeds say.
+    within (T,): only stretches that touch these frames are carried across, the others are so already.
     """
     frames = len(rotation)
     out = rotation.copy()
@@ -226,6 +377,8 @@ def bridge_lost(rotation, lost, rate):
         runs = find_runs(lost[:, b])
         for number, (s, e) in enumerate(runs):
             if s == 0 and e == frames:
+                continue
+            if within is not None and not within[max(0, s - SPEED_FRAMES) : e + SPEED_FRAMES].any():
                 continue
             if s == 0:
                 out[:e, b] = rotation[e, b]

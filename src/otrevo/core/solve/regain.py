@@ -12,7 +12,7 @@ are really wrong stays where it is.
 
 import numpy as np
 
-from otrevo.core.body.tree_solver import jit, refine_pose
+from otrevo.core.body.tree_solver import Expected, Observed, jit, refine_pose
 
 OFF_AT = 0.5  # times the robust scale: the pose has not settled
 LOST_AT = 2.0  # times the robust scale: a marker further off pulls with 1/25 of its weight or less
@@ -66,37 +66,31 @@ def robust_cost(residual_m, weight, scale_m):
 
 
 @jit
-def regain(
-    parents, chain, offsets, marker_bone, marker_offset, observed, weight, scale_m, sigma, low, high, predicted, smooth,
-    target, target_weight, root, local, lost, residual_m,
-):  # fmt: skip
+def regain(body, observed, expected, root, local, lost, residual_m):
     """Fit the pose anew where `lost` (bones,) says so; root (3,), local (B, 3, 3) and residual_m (M,) change in place.
 
     The other arguments are those of refine_pose. Returns whether a better pose was found.
     """
-    limb = limb_of(parents, lost)
-    best = robust_cost(residual_m, weight, scale_m)
+    limb = limb_of(body.parents, lost)
+    best = robust_cost(residual_m, observed.weight, observed.scale_m)
     found = False
     trial_root, trial_local = np.empty_like(root), np.empty_like(local)
     trial_residual = np.empty_like(residual_m)
-    loose = np.where(limb, 0.0, smooth)
+    loose = Expected(expected.local, np.where(limb, 0.0, expected.weight), expected.world, expected.world_weight)
     start_root, start_local = root.copy(), local.copy()
     for start in range(2):
         trial_root[:] = start_root
         trial_local[:] = start_local
         if start == 1:
-            for b in range(parents.shape[0]):
+            for b in range(limb.shape[0]):
                 if limb[b]:
                     trial_local[b] = np.eye(3)
         for stage in range(SCALES.shape[0] + 1):
-            scale = SCALES[stage] if stage < SCALES.shape[0] else scale_m
+            scale = SCALES[stage] if stage < SCALES.shape[0] else observed.scale_m
             steps = STEPS[stage] if stage < SCALES.shape[0] else 6
-            refine_pose(
-                parents, chain, offsets, marker_bone, marker_offset, observed, weight, scale,
-                sigma, low, high, predicted, loose, target, target_weight, trial_root, trial_local,
-                steps, 1e-3, trial_residual,
-            )  # fmt: skip
-        cost = robust_cost(trial_residual, weight, scale_m)
+            seen = Observed(observed.position_m, observed.weight, scale)
+            refine_pose(body, seen, loose, trial_root, trial_local, steps, 1e-3, trial_residual)
+        cost = robust_cost(trial_residual, observed.weight, observed.scale_m)
         if cost < best:
             best = cost
             found = True

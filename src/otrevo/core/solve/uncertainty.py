@@ -20,11 +20,12 @@ moments that know nothing of each other), bounds the above.
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from otrevo.core.body.kinematics import forward_kinematics
-from otrevo.core.body.tree_solver import chains
+from otrevo.core.body.tree_solver import jit
 from otrevo.core.conventions import (  # fmt: skip
     find_runs,
     matrix_from_quaternion,
@@ -32,12 +33,12 @@ from otrevo.core.conventions import (  # fmt: skip
     quaternion_multiply,
     rotvec_from_quaternion,
 )
+from otrevo.core.solve.body import measured_bones
 
 SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
-PIECE = 48
 
 
 @dataclass(frozen=True)
@@ -71,70 +72,156 @@ class SolvedMarkers:
     target_weight: np.ndarray
 
 
-@dataclass(frozen=True)
-class _Frames:
-    """Poses of some frames: rotation (F, B, 3, 3) of bones in the world, joint (F, B, 3), marker (F, M, 3) on the body."""
+class Frames(NamedTuple):
+    """Poses of frames: rotation (F, B, 3, 3) of bones in the world, joint (F, B, 3), marker (F, M, 3) on the body."""
 
     rotation: np.ndarray
     joint: np.ndarray
     marker: np.ndarray
 
 
-def _ancestry(parents):
-    """(B, B): whether bone a is b or above it, at [b, a]."""
-    table = chains(parents)[1:]
-    out = np.zeros((len(parents), len(parents)), dtype=bool)
-    for b, row in enumerate(table):
-        out[b, row[row > 0] - 1] = True
-    return out
+@jit
+def _pair(u, w, out, row, column, h):
+    """h += w J^T K at a block, with J = [u]x of one bone and K = [out]x of another: w ((u . v) I - v u^T)."""
+    dot = w * (u[0] * out[0] + u[1] * out[1] + u[2] * out[2])
+    for i in range(3):
+        h[row + i, column + i] += dot
+        for j in range(3):
+            h[row + i, column + j] -= w * out[i] * u[j]
 
 
-def _skew(v):
-    """[v]x of vectors (..., 3), so that [v]x w = v x w."""
-    out = np.zeros((*v.shape, 3))
-    out[..., 0, 1], out[..., 0, 2], out[..., 1, 2] = -v[..., 2], v[..., 1], -v[..., 0]
-    out[..., 1, 0], out[..., 2, 0], out[..., 2, 1] = v[..., 2], -v[..., 1], v[..., 0]
-    return out
+@jit
+def _add_marker(chain, joint, x, w, arm, h):
+    """Information of one marker at x (3,) with weight w; chain: the blocks that carry it; arm (depth, 3) is scratch."""
+    depth = 0
+    while depth < chain.shape[0] and chain[depth] > 0:
+        for i in range(3):
+            arm[depth, i] = joint[chain[depth] - 1, i] - x[i]
+        depth += 1
+    for i in range(3):
+        h[i, i] += w
+    for s in range(depth):
+        at, u = 3 * chain[s], arm[s]
+        h[at, 1] += w * u[2]  # [u]x^T against the translation
+        h[at, 2] -= w * u[1]
+        h[at + 1, 0] -= w * u[2]
+        h[at + 1, 2] += w * u[0]
+        h[at + 2, 0] += w * u[1]
+        h[at + 2, 1] -= w * u[0]
+        for t in range(depth):
+            _pair(u, w, arm[t], at, 3 * chain[t], h)
 
 
-def _derivatives(points, joint, turning):
-    """d points / d unknowns, (F, K, 3, 3 + 3 B): turning (K, B) says which bones carry a point."""
-    arm = _skew(joint[:, None] - points[:, :, None]) * turning[None, :, :, None, None]  # w x (x - p) = [p - x]x w
-    frames, count, bones = arm.shape[:3]
-    out = np.empty((frames, count, 3, 3 + 3 * bones))
-    out[..., :3] = np.eye(3)
-    out[..., 3:] = arm.transpose(0, 1, 3, 2, 4).reshape(frames, count, 3, 3 * bones)
-    return out
+@jit
+def _fill_information(body, pose, weight, target_weight, bridge, h):
+    """H of one frame, into h (n, n), of which the lower triangle counts."""
+    h[:] = 0.0
+    arm = np.empty((body.chain.shape[1], 3))
+    for i in range(3):
+        h[i, i] = 1e-6
+    for m in range(body.marker_bone.shape[0]):
+        if weight[m] > 0.0:
+            _add_marker(body.chain[body.marker_bone[m] + 1], pose.joint, pose.marker[m], weight[m], arm, h)
+    for b in range(body.parents.shape[0]):
+        p, at = body.parents[b], 3 + 3 * b
+        for i in range(3):
+            h[at + i, at + i] += bridge[b]
+            for j in range(3):
+                if p < 0:
+                    h[at + i, at + j] += 1.0 / body.sigma[b, i] ** 2 if i == j else 0.0
+                else:
+                    for axis in range(3):
+                        stiff = 1.0 / body.sigma[b, axis] ** 2
+                        h[at + i, at + j] += pose.rotation[p, i, axis] * stiff * pose.rotation[p, j, axis]
+        if target_weight[b] > 0.0:  # a sensor feels every rotation above its bone
+            chain = body.chain[b + 1]
+            for one in chain:
+                for other in chain:
+                    if one > 0 and other > 0:
+                        for i in range(3):
+                            h[3 * one + i, 3 * other + i] += target_weight[b]
 
 
-def _information(model, pose, weight, target_weight, bridge, above):
-    """H of frames, (F, n, n)."""
-    bones = len(model.skeleton.names)
-    d = _derivatives(pose.marker, pose.joint, above[model.marker_bone])
-    flat = (d * np.sqrt(weight)[:, :, None, None]).reshape(len(d), -1, d.shape[-1])
-    h = flat.transpose(0, 2, 1) @ flat
-    parent = model.skeleton.parents
-    frame_of = np.where((parent >= 0)[None, :, None, None], pose.rotation[:, parent], np.eye(3))
-    stiff = np.einsum("fbij,bj,fbkj->fbik", frame_of, 1.0 / model.sigma**2, frame_of)
-    stiff += bridge[:, :, None, None] * np.eye(3)
-    for b in range(bones):
-        at = slice(3 + 3 * b, 6 + 3 * b)
-        h[:, at, at] += stiff[:, b]
-    for b in np.flatnonzero((target_weight > 0).any(axis=0)):  # a sensor feels every rotation above its bone
-        carriers = np.flatnonzero(above[b])
-        for one in carriers:
-            for other in carriers:
-                h[:, 3 + 3 * one : 6 + 3 * one, 3 + 3 * other : 6 + 3 * other] += target_weight[
-                    :, b, None, None
-                ] * np.eye(3)
-    h[:, np.arange(3), np.arange(3)] += 1e-6
-    return h
+@jit
+def _factorise(h):
+    """Cholesky factor of h (n, n) in its lower triangle, in place."""
+    for j in range(h.shape[0]):
+        for k in range(j):
+            h[j, j] -= h[j, k] * h[j, k]
+        h[j, j] = np.sqrt(max(h[j, j], 1e-12))
+        for i in range(j + 1, h.shape[0]):
+            total = h[i, j]
+            for k in range(j):
+                total -= h[i, k] * h[j, k]
+            h[i, j] = total / h[j, j]
 
 
-def _joint_sd(pose, covariance, carried):
-    """(F, B) standard deviations of the joints' positions."""
-    d = _derivatives(pose.joint, pose.joint, carried)
-    return np.sqrt(np.einsum("fjin,fjin->fj", d @ covariance[:, None], d))
+@jit
+def _joint_rows(body, joint, b, rows):
+    """D of a joint, into rows (3, n): the root's translation and the rotations of all bones above it."""
+    rows[:] = 0.0
+    for i in range(3):
+        rows[i, i] = 1.0
+    a = body.parents[b]
+    while a >= 0:  # w x (x - p) = [p - x]x w
+        at = 3 + 3 * a
+        u0, u1, u2 = joint[a, 0] - joint[b, 0], joint[a, 1] - joint[b, 1], joint[a, 2] - joint[b, 2]
+        rows[0, at + 1], rows[0, at + 2] = -u2, u1
+        rows[1, at], rows[1, at + 2] = u2, -u0
+        rows[2, at], rows[2, at + 1] = -u1, u0
+        a = body.parents[a]
+
+
+@jit
+def _joint_sds(body, poses, weight, target_weight, bridge, out):
+    """Standard deviations of the joints' positions, into out (F, B): |L^-1 D^T| with H = L L^T."""
+    n = 3 + 3 * body.parents.shape[0]
+    h, rows, y = np.empty((n, n)), np.empty((3, n)), np.empty(n)
+    for f in range(out.shape[0]):
+        pose = Frames(poses.rotation[f], poses.joint[f], poses.marker[f])
+        _fill_information(body, pose, weight[f], target_weight[f], bridge[f], h)
+        _factorise(h)
+        for b in range(out.shape[1]):
+            _joint_rows(body, pose.joint, b, rows)
+            total = 0.0
+            for axis in range(3):
+                for i in range(n):
+                    value = rows[axis, i]
+                    for k in range(i):
+                        value -= h[i, k] * y[k]
+                    y[i] = value / h[i, i]
+                    total += y[i] * y[i]
+            out[f, b] = np.sqrt(total)
+
+
+@jit
+def _moved_joints(body, pose, weight, target_weight, marker, offset_m, out):
+    """How far each joint moves, into out (B,), when one marker is off by offset_m (3,)."""
+    n = 3 + 3 * body.parents.shape[0]
+    h, rows, change = np.empty((n, n)), np.empty((3, n)), np.zeros(n)
+    _fill_information(body, pose, weight, target_weight, np.zeros(body.parents.shape[0]), h)
+    _factorise(h)
+    x, b = pose.marker[marker], body.marker_bone[marker]
+    for i in range(3):
+        change[i] = weight[marker] * offset_m[i]
+    while b >= 0:  # J^T W offset
+        u0, u1, u2 = pose.joint[b, 0] - x[0], pose.joint[b, 1] - x[1], pose.joint[b, 2] - x[2]
+        at = 3 + 3 * b
+        change[at] = weight[marker] * (u2 * offset_m[1] - u1 * offset_m[2])
+        change[at + 1] = weight[marker] * (u0 * offset_m[2] - u2 * offset_m[0])
+        change[at + 2] = weight[marker] * (u1 * offset_m[0] - u0 * offset_m[1])
+        b = body.parents[b]
+    for i in range(n):
+        for k in range(i):
+            change[i] -= h[i, k] * change[k]
+        change[i] /= h[i, i]
+    for i in range(n - 1, -1, -1):
+        for k in range(i + 1, n):
+            change[i] -= h[k, i] * change[k]
+        change[i] /= h[i, i]
+    for b in range(out.shape[0]):
+        _joint_rows(body, pose.joint, b, rows)
+        out[b] = np.sqrt(((rows @ change) ** 2).sum())
 
 
 def _density(rotation_local, measured, rate):
@@ -191,26 +278,25 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     (T, B): 1/rad^2 of suit sensors that lead; rate Hz.
     """
     step = max(1, round(SAMPLE_S * rate))
-    frames = np.arange(0, len(root_m), step)
-    above = _ancestry(model.skeleton.parents)
-    carried = above & ~np.eye(len(above), dtype=bool)  # a joint is not moved by its own bone's rotation
-    measured = np.zeros((len(frames), len(above)), dtype=bool)
-    for m, b in enumerate(model.marker_bone):
-        measured |= above[b][None] & seen[frames, m][:, None]
-    weight = np.where(seen, weight, 0.0)[frames]
+    frames, body = np.arange(0, len(root_m), step), model.arrays
+    measured = measured_bones(model, seen[frames])
+    weight = np.where(seen[frames], weight[frames], 0.0)
     target_weight = target_weight[frames]
     poses = _poses(model, root_m[frames], rotation_local[frames])
     density = _density(rotation_local, np.repeat(measured, step, axis=0)[: len(root_m)], rate)
-    alone = _pieces(model, poses, weight, target_weight, np.zeros(measured.shape), above, carried)
+    sd = np.empty(measured.shape)
+    _joint_sds(body, poses, weight, target_weight, np.zeros(sd.shape), sd)
     firm = np.ones_like(measured)
-    for b in range(len(above)):  # a bone is held when the joints at its end are
+    for b in range(firm.shape[1]):  # a bone is held when the joints at its end are
         ends = np.flatnonzero(model.skeleton.parents == b)
-        firm[:, b] = (alone[:, ends] < FIRM_M).all(axis=1) if len(ends) else measured[:, b]
+        firm[:, b] = (sd[:, ends] < FIRM_M).all(axis=1) if len(ends) else measured[:, b]
     spread = _spread(rotation_local[frames], measured)
     bridge = _bridged(firm, frames.astype(float), rate, density, spread)
-    sd, loose = alone, (bridge > 0).any(axis=1)  # where frames around give nothing, nothing changes
-    some = _Frames(poses.rotation[loose], poses.joint[loose], poses.marker[loose])
-    sd[loose] = _pieces(model, some, weight[loose], target_weight[loose], bridge[loose], above, carried)
+    loose = (bridge > 0).any(axis=1)  # where frames around give nothing, nothing changes
+    bridged = np.empty((loose.sum(), sd.shape[1]))
+    some = Frames(*(np.ascontiguousarray(a[loose]) for a in poses))
+    _joint_sds(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
+    sd[loose] = bridged
     whole = firm.all(axis=1)
     usual = np.median(sd[whole] if whole.any() else sd, axis=0)
     return BodyUncertainty(frames, sd, usual, model.skeleton.names)
@@ -221,18 +307,7 @@ def _poses(model, root_m, rotation_local):
     rotation = matrix_from_quaternion(world)
     bone = model.marker_bone
     marker = joint[:, bone] + np.einsum("fmij,mj->fmi", rotation[:, bone], model.marker_offset_m)
-    return _Frames(rotation, joint, marker)
-
-
-def _pieces(model, poses, weight, target_weight, bridge, above, carried):
-    """(F, B) standard deviations, a few frames at a time: memory does not grow with the take."""
-    out = np.empty(poses.joint.shape[:2])
-    for s in range(0, len(out), PIECE):
-        e = s + PIECE
-        pose = _Frames(poses.rotation[s:e], poses.joint[s:e], poses.marker[s:e])
-        h = _information(model, pose, weight[s:e], target_weight[s:e], bridge[s:e], above)
-        out[s:e] = _joint_sd(pose, np.linalg.inv(h), carried)
-    return out
+    return Frames(np.ascontiguousarray(rotation), joint, marker)
 
 
 def influence(model, root_m, rotation_local, weight, target_weight, marker, offset_m):
@@ -241,10 +316,10 @@ def influence(model, root_m, rotation_local, weight, target_weight, marker, offs
     root_m (3,), rotation_local (B, 4), weight (M,), target_weight (B,) of that frame: the first-order answer of the
     least squares, D Cov J_m^T W_m offset.
     """
-    above = _ancestry(model.skeleton.parents)
-    carried = above & ~np.eye(len(above), dtype=bool)
-    pose = _poses(model, root_m[None], rotation_local[None])
-    h = _information(model, pose, weight[None], target_weight[None], np.zeros((1, len(above))), above)[0]
-    pull = _derivatives(pose.marker[:, marker : marker + 1], pose.joint, above[model.marker_bone[marker]][None])[0, 0]
-    change = np.linalg.solve(h, weight[marker] * (pull.T @ offset_m))
-    return np.linalg.norm(_derivatives(pose.joint, pose.joint, carried)[0] @ change, axis=1)
+    poses = _poses(model, root_m[None], rotation_local[None])
+    pose = Frames(poses.rotation[0], poses.joint[0], poses.marker[0])
+    out = np.empty(len(model.skeleton.names))
+    _moved_joints(
+        model.arrays, pose, np.array(weight), np.array(target_weight), marker, np.array(offset_m, dtype=float), out
+    )
+    return out

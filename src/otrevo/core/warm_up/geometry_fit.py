@@ -18,7 +18,7 @@ import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.tree_solver import LIMIT_WEIGHT, place_markers, pose_joints, refine_pose
+from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
 
 SIGMA_M = 0.006
 STRAY_M = 0.05
@@ -47,20 +47,16 @@ class GeometryFit:
 
 
 @njit(cache=True, error_model="numpy")
-def refine_many(
-    parents, chain, offsets, marker_bone, marker_offset, sigma, low, high, observed, weight, scale_m, root, local,
-    iterations, world, joint, x,
-):  # fmt: skip
-    """Refine every frame on its own; world (F, B, 3, 3), joint (F, B, 3), x (F, M, 3) receive the result."""
-    zero = np.zeros(parents.shape[0])
-    residual = np.empty(marker_bone.shape[0])
-    for f in range(observed.shape[0]):
-        refine_pose(
-            parents, chain, offsets, marker_bone, marker_offset, observed[f], weight, scale_m,
-            sigma, low, high, local[f], zero, local[f], zero, root[f], local[f], iterations, 1e-3, residual,
-        )  # fmt: skip
-        pose_joints(parents, offsets, root[f], local[f], world[f], joint[f])
-        place_markers(marker_bone, marker_offset, world[f], joint[f], x[f])
+def refine_many(body, positions_m, weight, scale_m, root, local, iterations, world, joint, x):
+    """Refine every frame on its own, positions_m (F, M, 3); world (F, B, 3, 3), joint (F, B, 3), x (F, M, 3) receive it."""
+    zero = np.zeros(body.parents.shape[0])
+    residual = np.empty(body.marker_bone.shape[0])
+    for f in range(positions_m.shape[0]):
+        expected = Expected(local[f], zero, local[f], zero)
+        observed = Observed(positions_m[f], weight, scale_m)
+        refine_pose(body, observed, expected, root[f], local[f], iterations, 1e-3, residual)
+        pose_joints(body, root[f], local[f], world[f], joint[f])
+        place_markers(body, world[f], joint[f], x[f])
 
 
 @njit(cache=True, error_model="numpy")
@@ -129,9 +125,9 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
 
 def pose_all(model, root, local):
     """World turns (F, B, 3, 3) and joints (F, B, 3) of a BodyModel in many poses."""
-    world, joint = np.empty(local.shape), np.empty(local.shape[:3])
+    world, joint, body = np.empty(local.shape), np.empty(local.shape[:3]), model.arrays
     for f in range(len(root)):
-        pose_joints(model.skeleton.parents, model.skeleton.rest_offset_m, root[f], local[f], world[f], joint[f])
+        pose_joints(body, root[f], local[f], world[f], joint[f])
     return world, joint
 
 
@@ -208,10 +204,8 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     scales = np.geomspace(0.06, 0.02, iterations)
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
-        refine_many(
-            parents, model.chain, offsets, model.marker_bone, places, model.sigma, model.low, model.high,
-            observed, weight, scale, root, local, 3, world, joint, x,
-        )  # fmt: skip
+        body = model.arrays._replace(rest_offset_m=offsets, marker_offset_m=places)
+        refine_many(body, observed, weight, float(scale), root, local, 3, world, joint, x)
         r = np.where(seen[..., None], observed - x, 0.0)
         if iteration == iterations:
             break

@@ -62,7 +62,7 @@ def take_stream(stream, clock):
     return TakeStream(
         stream.name, stream.kind, Fraction(stream.rate), lambda: read_stream(stream), clock,
         np.array(stream.stamps, dtype=float).reshape(-1, 2), stream.details,
-        stream.performer.name if stream.performer_id else "", stream.prop,
+        stream.performer.name if stream.performer_id else "", stream.prop, f"stream {stream.pk}",
     )  # fmt: skip
 
 
