@@ -81,7 +81,8 @@ class FromBefore(TransactionTestCase):
         streams = {(s.name, s.prop, s.performer and s.performer.name) for s in take.streams.all()}
         self.assertEqual(streams, {("suit", "", "Ines"), ("cameras", "", None), ("body root", "", "Ines"),
                                    ("prop pose", "lantern", None), ("prop markers", "lantern", None)})  # fmt: skip
-        self.assertEqual(bytes(take.streams.get(name="suit").chunks.get().payload), b"bytes")
+        self.assertEqual(bytes(take.streams.get(name="suit").chunks.get().piece.payload), b"bytes")
+        self.assertEqual(now.get_model("takes", "Piece").objects.count(), 1, "what is the same is kept once")
         self.assertEqual(take.streams.get(name="body root").clock, {"offset_s": 0.25, "drift_ppm": 12.0})
         self.assertIsNone(take.streams.get(name="suit").clock)
         self.assertEqual((take.mends.get().performer.name, take.changes.get().words), ("Ines", "a change"))

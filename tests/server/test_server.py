@@ -14,8 +14,8 @@ from otrevo.core.formats.wav import write_wav
 from otrevo.core.sim.audio import ltc_track
 from otrevo.server.floor.models import Rolling
 from otrevo.server.takes.actions import change_take, make_take, undo
-from otrevo.server.takes.models import Chunk, Take
-from otrevo.server.takes.streams import read_stream, recorded, stream_bytes, write_stream
+from otrevo.server.takes.models import Chunk, Piece, Take
+from otrevo.server.takes.streams import pieces_of, read_stream, recorded, stream_bytes, write_stream
 from tests.core.test_foreign_bvh import foreign, walked
 from tests.server.production import PASSWORD, make_production
 
@@ -108,6 +108,19 @@ class Store(TestCase):
         for start, end in ((0, 1), (1500, 1600), (6990, 7001), (1530, 5000), (7001, 7001)):
             np.testing.assert_array_equal(read_stream(stream, start, end), data[start:end])
         self.assertEqual(stream.stamps, [[0.0, 1.5], [30.0, 1.75]])
+
+    def test_what_two_streams_have_in_common_is_kept_once(self):
+        data = np.random.default_rng(0).normal(size=(7001, 57, 3)).astype(np.float32)
+        one = write_stream(self.take, "one", "points", Fraction(120), data)
+        kept = Piece.objects.count()
+        data[3000] += 1
+        two = write_stream(self.take, "two", "points", Fraction(120), data)
+        self.assertEqual(Piece.objects.count(), kept + 1)
+        pieces = pieces_of([one, two])
+        differ = [a != b for a, b in zip(pieces[one.pk][1], pieces[two.pk][1], strict=True)]
+        self.assertEqual([i for i, d in enumerate(differ) if d], [3000 // pieces[one.pk][0]])
+        one.delete()
+        np.testing.assert_array_equal(read_stream(two), data)
 
     def test_bytes_are_plain_arrow_and_thinned(self):
         data = np.arange(3000, dtype=np.float32).reshape(1000, 3)

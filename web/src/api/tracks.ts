@@ -50,8 +50,85 @@ export function splitMotion(motion: Track): { r: Track; p: Track } {
   return { r: { ...motion, values: r, width: turns }, p: { ...motion, values: p, width: 3 } };
 }
 
-export async function loadTrack(stream: Pick<StreamOut, 'id' | 'rate_hz' | 'start_s' | 'shape'>, step = 1): Promise<Track> {
-  const width = stream.shape.reduce((a, b) => a * b, 1);
-  const values = decode(await getBytes(`/streams/${stream.id}/data?step=${step}`), width);
+/** What is needed of a stream to load it. */
+export type Loadable = Pick<StreamOut, 'id' | 'rate_hz' | 'start_s' | 'shape' | 'samples' | 'pieces' | 'per_piece'>;
+
+const MOST_KEPT_BYTES = 192e6;
+
+/** Pieces of streams by name, those used last. They never change, and after a mend most pieces of the new tracks are known already. */
+export class Pieces {
+  private kept = new Map<number, Float32Array>();
+  private bytes = 0;
+
+  constructor(private readonly most = MOST_KEPT_BYTES) {}
+
+  get(piece: number): Float32Array | undefined {
+    const found = this.kept.get(piece);
+    if (found) {
+      this.kept.delete(piece);
+      this.kept.set(piece, found);
+    }
+    return found;
+  }
+
+  put(piece: number, values: Float32Array): void {
+    if (this.kept.has(piece)) return;
+    this.kept.set(piece, values);
+    this.bytes += values.byteLength;
+    for (const [oldest, old] of this.kept) {
+      if (this.bytes <= this.most || oldest === piece) break;
+      this.kept.delete(oldest);
+      this.bytes -= old.byteLength;
+    }
+  }
+}
+
+const KEPT = new Pieces();
+type Fetch = (path: string) => Promise<ArrayBuffer>;
+
+const widthOf = (stream: Pick<Loadable, 'shape'>): number => stream.shape.reduce((a, b) => a * b, 1);
+
+/** All samples of a stream, every step-th, in one request. */
+export async function loadThinned(stream: Loadable, step: number, fetchBytes: Fetch = getBytes): Promise<Track> {
+  const width = widthOf(stream);
+  const values = decode(await fetchBytes(`/streams/${stream.id}/data?step=${step}`), width);
   return { values, width, samples: values.length / width, rate: stream.rate_hz / step, start: stream.start_s };
+}
+
+/** Every sample of a stream from `first` to before `last`, and some more: whole pieces, only those that are not known yet being fetched. */
+export async function loadSamples(stream: Loadable, first = 0, last = stream.samples, kept = KEPT, fetchBytes: Fetch = getBytes): Promise<Track> {
+  const width = widthOf(stream);
+  const per = Math.max(1, stream.per_piece);
+  const from = Math.max(0, Math.floor(first / per));
+  const to = Math.min(stream.pieces.length, Math.ceil(last / per));
+  const parts = stream.pieces.slice(from, to).map((piece) => kept.get(piece));
+  for (let i = 0; i < parts.length; i += 1) {
+    if (parts[i]) continue;
+    let end = i + 1;
+    while (end < parts.length && !parts[end]) end += 1;
+    const fetched = decode(await fetchBytes(`/streams/${stream.id}/data?start=${(from + i) * per}&end=${Math.min((from + end) * per, stream.samples)}`), width);
+    for (let k = i; k < end; k += 1) {
+      const part = fetched.slice((k - i) * per * width, (k - i + 1) * per * width);
+      parts[k] = part;
+      kept.put(stream.pieces[from + k], part);
+    }
+  }
+  const values = new Float32Array(parts.reduce((n, part) => n + part!.length, 0));
+  let at = 0;
+  for (const part of parts) {
+    values.set(part!, at);
+    at += part!.length;
+  }
+  return { values, width, samples: values.length / width, rate: stream.rate_hz, start: stream.start_s + (from * per) / stream.rate_hz };
+}
+
+/** A stream in two levels of detail: `whole`, thinned where it is long, and every sample of a stretch where that is so. */
+export type Levels = { whole: Track; near: Track | null };
+
+const covers = (track: Track, whole: Track, from: number, to: number): boolean =>
+  timeOf(track, -0.5) <= Math.max(from, whole.start) && timeOf(track, track.samples) >= Math.min(to, timeOf(whole, whole.samples - 1));
+
+/** The finest level that shows all of a stretch of the take. */
+export function levelFor(levels: Levels, from: number, to: number): Track {
+  return levels.near !== null && covers(levels.near, levels.whole, from, to) ? levels.near : levels.whole;
 }

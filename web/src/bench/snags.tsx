@@ -87,7 +87,7 @@ export const isSmall = (s: SnagOut): boolean => typeof s.damage_mm === 'number' 
 export function grouped(snags: SnagOut[]): SnagGroup[] {
   const groups = new Map<string, SnagGroup>();
   snags.forEach((s, i) => {
-    const key = isSmall(s) ? `small:${s.proposal ? 'fill' : 'look'}` : s.kind === 'gap' ? `gap:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
+    const key = isSmall(s) ? `small:${s.performer}:${s.proposal ? 'fill' : 'look'}` : s.kind === 'gap' ? `gap:${s.performer}:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
     const group = groups.get(key);
     if (group) group.snags.push(s);
     else groups.set(key, { key, snags: [s] });
@@ -116,7 +116,8 @@ type Props = {
   member: number;
   method: string | null;
   labelOf: (seconds: number) => string;
-  busy: boolean;
+  /** How many performers are in the take: with several, a snag says whose it is. */
+  people: number;
   /** Whether any pass has looked at the take yet. */
   looked: boolean;
   onSelect: (group: number, member?: number) => void;
@@ -125,7 +126,7 @@ type Props = {
 };
 
 /** All that is wrong, worst first; the selected one offers its proposal. */
-export function SnagList({ groups, selected, member, method, labelOf, busy, looked, onSelect, onMethod, onAccept }: Props) {
+export function SnagList({ groups, selected, member, method, labelOf, people, looked, onSelect, onMethod, onAccept }: Props) {
   const { production, take } = useParams();
   const snags = groups.flatMap((g) => g.snags);
   const open = snags.filter((s) => !s.mended);
@@ -158,7 +159,7 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, look
                   </Worse>
                 )}
               </div>
-              <div style={{ minWidth: 0 }}>{wordsOf(group)}</div>
+              <div style={{ minWidth: 0 }}>{people > 1 && s.performer && <Quiet>{s.performer} · </Quiet>}{wordsOf(group)}</div>
               <Quiet as={Figure} style={{ fontSize: 11.5 }}>{labelOf(s.start_s)}</Quiet>
               {on && group.snags.length > 1 && (
                 <Times role="group" aria-label="Where it happens">
@@ -192,12 +193,12 @@ export function SnagList({ groups, selected, member, method, labelOf, busy, look
                         <Quiet>dotted in view and lanes</Quiet>
                       </Acts>
                       <Acts>
-                        <MainButton isDisabled={busy} onPress={() => onAccept([s])}>Accept</MainButton>
+                        <MainButton onPress={() => onAccept([s])}>Accept</MainButton>
                         {group.snags.length > 1 && (
-                          <PlainButton isDisabled={busy} onPress={() => onAccept(group.snags)}>All {group.snags.length} here</PlainButton>
+                          <PlainButton onPress={() => onAccept(group.snags)}>All {group.snags.length} here</PlainButton>
                         )}
                         {alike.length > group.snags.length && (
-                          <PlainButton isDisabled={busy} onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
+                          <PlainButton onPress={() => onAccept(alike)}>All {alike.length} like this</PlainButton>
                         )}
                       </Acts>
                     </>

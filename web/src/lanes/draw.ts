@@ -1,4 +1,4 @@
-import { sampleOf, timeOf, type Track } from '../api/tracks';
+import { nearestSample, sampleOf, timeOf, type Track } from '../api/tracks';
 import type { Theme } from '../theme';
 
 /** What part of the take the lanes show, seconds. */
@@ -35,36 +35,42 @@ export function drawRuler(p: Paint, labelOf: (seconds: number) => string): void 
 
 const rgb = (hex: string) => [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16));
 
+/** The picture that a matrix is drawn into before it is stretched, made anew only when its size changes. */
+const matrix: { sheet: HTMLCanvasElement | null; image: ImageData | null } = { sheet: null, image: null };
+
+function imageOf(g: CanvasRenderingContext2D, columns: number, rows: number): ImageData {
+  if (matrix.image?.width !== columns || matrix.image.height !== rows) matrix.image = g.createImageData(columns, rows);
+  else matrix.image.data.fill(0);
+  return matrix.image;
+}
+
 /** Marker-by-time matrix: one row a marker, lit where seen, `wrong` where it sits off the body. */
 export function drawMatrix(p: Paint, markers: Track, residual: Track | null, names: string[], limit: number, selected: number | null): void {
   const { g, theme, width, height } = p;
   const rows = markers.width / 3;
   const columns = Math.max(1, Math.round(width));
-  const image = g.createImageData(columns, rows);
-  const colours = { left: rgb(theme.left), right: rgb(theme.right), middle: rgb(theme.bone) };
-  const wrong = rgb(theme.wrong);
-  const bright = rgb(theme.selection);
+  const image = imageOf(g, columns, rows);
+  const [left, right, middle, wrong, bright] = [theme.left, theme.right, theme.bone, theme.wrong, theme.selection].map(rgb);
+  const sides = names.map((name) => (name.endsWith(' left') ? left : name.endsWith(' right') ? right : middle));
   for (let c = 0; c < columns; c += 1) {
     const a = sampleAt(p, markers, c);
     const b = Math.max(a + 1, sampleAt(p, markers, c + 1));
     if (b <= 0 || a >= markers.samples) continue;
+    const step = Math.max(1, Math.floor((b - a) / 4));
     for (let m = 0; m < rows; m += 1) {
       let seen = 0;
       let worst = 0;
-      const step = Math.max(1, Math.floor((b - a) / 4));
       let count = 0;
       for (let s = Math.max(0, a); s < Math.min(b, markers.samples); s += step) {
         count += 1;
         if (!Number.isNaN(markers.values[s * markers.width + m * 3])) seen += 1;
         if (residual) {
-          const r = residual.values[s * residual.width + m];
+          const r = residual.values[nearestSample(residual, timeOf(markers, s)) * residual.width + m];
           if (r > worst) worst = r;
         }
       }
       if (seen * 2 < count || count === 0) continue;
-      const name = names[m] ?? '';
-      const colour =
-        worst > limit ? wrong : m === selected ? bright : name.endsWith(' left') ? colours.left : name.endsWith(' right') ? colours.right : colours.middle;
+      const colour = worst > limit ? wrong : m === selected ? bright : (sides[m] ?? middle);
       const at = (m * columns + c) * 4;
       image.data[at] = colour[0];
       image.data[at + 1] = colour[1];
@@ -72,7 +78,7 @@ export function drawMatrix(p: Paint, markers: Track, residual: Track | null, nam
       image.data[at + 3] = worst > limit || m === selected ? 255 : 120;
     }
   }
-  const sheet = document.createElement('canvas');
+  const sheet = (matrix.sheet ??= document.createElement('canvas'));
   sheet.width = columns;
   sheet.height = rows;
   sheet.getContext('2d')!.putImageData(image, 0, 0);
@@ -85,54 +91,81 @@ export function drawMatrix(p: Paint, markers: Track, residual: Track | null, nam
 /** A path as a mend would make it: positions of samples from `first` on, null where it changes nothing. */
 export type Proposal = { first: number; rate: number; start: number; path: ([number, number, number] | null)[] };
 
+const reach = { low: 0, high: 0 };
+
+/** What one axis of a marker reaches among samples, and of a proposal within the range, into `reach`. */
+function measure(p: Paint, markers: Track, from: number, to: number, channel: number, proposal: Proposal | null, axis: number): void {
+  reach.low = Infinity;
+  reach.high = -Infinity;
+  for (let s = from; s < to; s += 1) {
+    const v = markers.values[s * markers.width + channel];
+    if (v < reach.low) reach.low = v;
+    if (v > reach.high) reach.high = v;
+  }
+  if (!proposal) return;
+  for (let i = 0; i < proposal.path.length; i += 1) {
+    const time = timeOf(proposal, proposal.first + i);
+    const position = proposal.path[i];
+    if (!position || time < p.range.from || time > p.range.to) continue;
+    reach.low = Math.min(reach.low, position[axis]);
+    reach.high = Math.max(reach.high, position[axis]);
+  }
+}
+
+const SOLID: number[] = [];
+const DASHED = [3, 3];
+const DOTTED = [1.5, 2.5];
+
 /** One marker's x, y and z over the visible time, each on its own scale band; filled samples dashed, a proposal dotted. */
 export function drawCurves(p: Paint, markers: Track, before: Track | null, marker: number, proposal: Proposal | null = null): void {
   const { g, theme, width, height } = p;
   g.clearRect(0, 0, width, height);
-  const styles = [theme.left, theme.text, theme.right];
   const a = Math.max(0, sampleAt(p, markers, 0));
   const b = Math.min(markers.samples, sampleAt(p, markers, width) + 1);
   const step = Math.max(1, Math.floor((b - a) / (width * 2)));
   for (let axis = 0; axis < 3; axis += 1) {
-    let low = Infinity;
-    let high = -Infinity;
-    const reach = (v: number) => {
-      if (v < low) low = v;
-      if (v > high) high = v;
-    };
-    for (let s = a; s < b; s += 1) reach(markers.values[s * markers.width + marker * 3 + axis]);
-    proposal?.path.forEach((place, i) => {
-      const time = timeOf(proposal, proposal.first + i);
-      if (place && time >= p.range.from && time <= p.range.to) reach(place[axis]);
-    });
+    const channel = marker * 3 + axis;
+    measure(p, markers, a, b, channel, proposal, axis);
+    const { low, high } = reach;
     if (!(high >= low)) continue;
     const top = (axis * height) / 3 + 3;
     const band = height / 3 - 6;
-    const y = (v: number) => top + band - ((v - low) / Math.max(high - low, 0.02)) * band;
-    g.strokeStyle = styles[axis];
-    const line = (dash: number[], count: number, from: number, by: number, clock: Pick<Track, 'start' | 'rate'>, value: (s: number) => number) => {
-      g.setLineDash(dash);
+    const scale = band / Math.max(high - low, 0.02);
+    g.strokeStyle = axis === 0 ? theme.left : axis === 1 ? theme.text : theme.right;
+    for (let dash = 0; dash < 2; dash += 1) {
+      g.setLineDash(dash ? DASHED : SOLID);
       g.beginPath();
       let open = false;
-      for (let s = from; s < from + count; s += by) {
-        const v = value(s);
-        if (Number.isNaN(v)) open = false;
-        else {
-          const px = x(p, timeOf(clock, s));
-          if (open) g.lineTo(px, y(v));
-          else g.moveTo(px, y(v));
-          open = true;
+      for (let s = a; s < b; s += step) {
+        const v = markers.values[s * markers.width + channel];
+        const time = timeOf(markers, s);
+        const filled = before !== null && Number.isNaN(before.values[nearestSample(before, time) * before.width + channel]);
+        if (Number.isNaN(v) || filled !== (dash === 1)) {
+          open = false;
+          continue;
         }
+        if (open) g.lineTo(x(p, time), top + band - (v - low) * scale);
+        else g.moveTo(x(p, time), top + band - (v - low) * scale);
+        open = true;
       }
       g.stroke();
-    };
-    for (const filled of [false, true])
-      line(filled ? [3, 3] : [], b - a, a, step, markers, (s) => {
-        const at = s * markers.width + marker * 3 + axis;
-        return (before !== null && Number.isNaN(before.values[at])) === filled ? markers.values[at] : NaN;
-      });
-    if (proposal) line([1.5, 2.5], proposal.path.length, proposal.first, 1, proposal, (s) => proposal.path[s - proposal.first]?.[axis] ?? NaN);
-    g.setLineDash([]);
+    }
+    if (proposal) {
+      g.setLineDash(DOTTED);
+      g.beginPath();
+      let open = false;
+      for (let i = 0; i < proposal.path.length; i += 1) {
+        const position = proposal.path[i];
+        if (position) {
+          const px = x(p, timeOf(proposal, proposal.first + i));
+          if (open) g.lineTo(px, top + band - (position[axis] - low) * scale);
+          else g.moveTo(px, top + band - (position[axis] - low) * scale);
+        }
+        open = position !== null;
+      }
+      g.stroke();
+    }
+    g.setLineDash(SOLID);
     g.font = `10px ${theme.mono}`;
     const words = `${'xyz'[axis]} ${Math.round(low * 1000)}…${Math.round(high * 1000)} mm`;
     g.fillStyle = theme.ground; // curves must not run through the words

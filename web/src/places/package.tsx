@@ -4,7 +4,7 @@ import { Link, useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
 import { usePushed } from '../queries/push';
-import { useBody, useProps } from '../queries/take';
+import { useAround, useBodies, useProps } from '../queries/take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
 import { Slide } from '../parts/choices';
 import { Frame } from '../parts/frame';
@@ -72,10 +72,10 @@ const Panel = styled.div`
 type Take = PackageOut['takes'][number];
 
 function Player({ take, format }: { take: Take; format: ReturnType<typeof formatOf> }) {
-  const streams = useMemo(() => take.tracks.map((t) => ({ ...t, id: t.stream_id })), [take]);
-  const body = useBody(streams);
-  const props = useProps(streams);
   const [transport] = useState(() => new Transport(take.out_s, 1 / format.rate));
+  const around = useAround(transport);
+  const bodies = useBodies(take.tracks, around);
+  const props = useProps(take.tracks, around);
   const clock = useRef<HTMLSpanElement>(null);
   const labelOf = useCallback((s: number) => labelAt(take.first_timecode, s, format), [take, format]);
   useEffect(() => {
@@ -102,8 +102,8 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
     <ThemeProvider theme={night}>
       <View>
         <div style={{ flex: 1, minHeight: 0 }}>
-          {body ? (
-            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performers.join(', ')}`} body={body} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
+          {bodies.length ? (
+            <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performers.join(', ')}`} bodies={bodies} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
           ) : (
             <p style={{ padding: 20 }}>Fetching the motion…</p>
           )}

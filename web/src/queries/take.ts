@@ -1,11 +1,11 @@
 import { useQueries, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useMemo } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { get, type RunOut, type StreamOut, type TakeOut } from '../api/client';
-import { loadTrack, splitMotion, type Track } from '../api/tracks';
+import { loadSamples, loadThinned, splitMotion, type Levels, type Track } from '../api/tracks';
 import { atWork } from '../parts/verdict';
-import type { Body, PropView } from '../view/pose';
+import type { Transport } from '../time/transport';
+import type { Body, BodyLevels, PropView } from '../view/pose';
 import { useAsking } from './push';
-
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
 export function useTake(id: number) {
@@ -30,79 +30,152 @@ export function useTake(id: number) {
 
 export type FailedTrack = { name: string; message: string; retry: () => void };
 
-/** Streams of a take by name, each thinned by a step; one that could not be loaded is said, with a way to try again. */
-export function useTracks<Name extends string>(streams: StreamOut[] | undefined, wanted: Record<Name, number>) {
-  const names = Object.keys(wanted) as Name[];
-  const results = useQueries({
-    queries: names.map((name) => {
-      const stream = streams?.filter((s) => s.name === name).at(-1);
+/** A stretch of the take, seconds. */
+export type Stretch = { from: number; to: number };
+
+const MOST_SAMPLES = 12_000; // of a stream are loaded whole; of a longer one, every n-th, and every sample only near by
+const MOST_PEAKS = 60_000; // of sound
+const MOST_NEAR_S = 90;
+
+/** By how much a stream is thinned as a whole. */
+export const stepOf = (stream: Pick<StreamOut, 'samples' | 'kind'>): number =>
+  stream.kind === 'audio' ? Math.max(48, Math.ceil(stream.samples / MOST_PEAKS)) : Math.max(1, Math.ceil(stream.samples / MOST_SAMPLES));
+
+/** The samples [first, last) of a stream that are wanted around a stretch, in whole pieces, or null where the whole shows as much. */
+export function nearBy(stream: StreamOut, stretch: Stretch | null): [number, number] | null {
+  if (!stretch || stepOf(stream) === 1 || stream.per_piece === 0 || stretch.to - stretch.from > MOST_NEAR_S) return null;
+  const piece = (time: number) => ((time - stream.start_s) * stream.rate_hz) / stream.per_piece;
+  const first = Math.max(0, Math.floor(piece(stretch.from))) * stream.per_piece;
+  const last = Math.min(stream.samples, Math.ceil(piece(stretch.to)) * stream.per_piece);
+  return last > first ? [first, last] : null;
+}
+
+/** Streams in their levels of detail, in the order given, undefined while they load; and those that could not be loaded. */
+export function useLevels(streams: StreamOut[], stretch: Stretch | null): { levels: (Levels | undefined)[]; failed: FailedTrack[] } {
+  const wholes = useQueries({
+    queries: streams.map((stream) => {
+      const step = stepOf(stream);
       return {
-        queryKey: ['track', stream?.id, wanted[name]],
-        queryFn: () => loadTrack(stream!, wanted[name]),
-        enabled: stream !== undefined && stream.samples > 0,
+        queryKey: ['whole', stream.id],
+        queryFn: () => (step === 1 ? loadSamples(stream) : loadThinned(stream, step)),
+        enabled: stream.samples > 0,
         staleTime: Infinity, // streams never change
-        placeholderData: (previous: Track | undefined) => previous,
       };
     }),
   });
-  const loaded = results.map((r) => r.data);
-  // eslint-disable-next-line react-hooks/exhaustive-deps
-  const tracks = useMemo(() => Object.fromEntries(names.map((name, i) => [name, loaded[i]])) as Record<Name, Track | undefined>, loaded);
-  const failed: FailedTrack[] = results.flatMap((r, i) => (r.isError ? [{ name: names[i], message: r.error.message, retry: () => void r.refetch() }] : []));
+  const nears = useQueries({
+    queries: streams.map((stream) => {
+      const range = nearBy(stream, stretch);
+      return {
+        queryKey: ['near', stream.id, range],
+        queryFn: () => loadSamples(stream, range![0], range![1]),
+        enabled: range !== null,
+        staleTime: Infinity,
+        gcTime: 10_000, // its pieces are kept anyway
+        placeholderData: (before: Track | undefined) => before,
+      };
+    }),
+  });
+  // while a newer run's track loads, that of the run before is shown
+  const shown = useRef(new Map<string, Levels>());
+  const now = streams.map((stream, i) => {
+    const key = `${stream.name} ${stream.performer} ${stream.prop}`;
+    const whole = wholes[i].data;
+    const before = shown.current.get(key);
+    if (!whole) return before;
+    const near = nearBy(stream, stretch) ? (nears[i].data ?? null) : null;
+    const levels = before?.whole === whole && before.near === near ? before : { whole, near };
+    shown.current.set(key, levels);
+    return levels;
+  });
+  const failed = wholes.flatMap((r, i) => (r.isError ? [{ name: streams[i].name, message: r.error.message, retry: () => void r.refetch() }] : []));
+  return { levels: useSame(now), failed };
+}
+
+/** The same array as before as long as its elements are. */
+function useSame<T>(now: T[]): T[] {
+  const kept = useRef(now);
+  if (kept.current.length !== now.length || kept.current.some((value, i) => value !== now[i])) kept.current = now;
+  return kept.current;
+}
+
+/** The newest stream of a name about somebody; performer "" is for the room's, and for takes of one performer. */
+export function streamOf(streams: StreamOut[], name: string, performer: string): StreamOut | undefined {
+  const found = streams.filter((s) => s.name === name && s.samples > 0);
+  return found.filter((s) => s.performer === performer).at(-1) ?? found.filter((s) => s.performer === '').at(-1);
+}
+
+/** Streams by name, of one performer and of the room. */
+export function useTracks(streams: StreamOut[], names: string[], performer: string, stretch: Stretch | null) {
+  const found = useMemo(() => names.flatMap((name) => streamOf(streams, name, performer) ?? []), [streams, names, performer]);
+  const { levels, failed } = useLevels(found, stretch);
+  const tracks = useMemo(() => Object.fromEntries(found.map((s, i) => [s.name, levels[i]])) as Partial<Record<string, Levels>>, [found, levels]);
   return { tracks, failed };
 }
 
-type Stored = Pick<StreamOut, 'id' | 'name' | 'rate_hz' | 'start_s' | 'samples' | 'details' | 'shape' | 'prop'>;
-
-/** The body's motion as the view wants it: solved, or as a file that was dropped on the slate brought it. */
-export function useBody(streams: Stored[] | undefined): Body | null {
-  const solved = streams?.filter((s) => s.name === 'body rotation').at(-1);
-  const rotation = solved ?? streams?.find((s) => s.name === 'body file');
-  const root = streams?.filter((s) => s.name === 'body root').at(-1);
-  const query = useQuery({
-    queryKey: ['body', rotation?.id, root?.id],
-    queryFn: async () => {
-      if (!solved) return splitMotion(await loadTrack(rotation!));
-      const [r, p] = await Promise.all([loadTrack(rotation!), loadTrack(root!)]);
-      return { r, p };
-    },
-    enabled: Boolean(solved ? root : rotation),
-    staleTime: Infinity,
-    placeholderData: (previous) => previous,
-  });
-  return useMemo(() => {
-    if (!query.data || !rotation) return null;
-    const d = rotation.details as { bones?: string[]; parents?: number[]; offsets_m?: number[][] };
-    return {
-      bones: d.bones ?? [],
-      parents: d.parents ?? [],
-      offsets: new Float32Array((d.offsets_m ?? []).flat()),
-      rotation: query.data.r.values,
-      root: query.data.p.values,
-      frames: query.data.p.samples,
-      rate: rotation.rate_hz,
-      start: rotation.start_s,
-    };
-  }, [query.data, rotation]);
+function bodyOf(stream: StreamOut, rotation: Track, root: Track): Body {
+  const d = stream.details as { bones?: string[]; parents?: number[]; offsets_m?: number[][] };
+  return {
+    bones: d.bones ?? [], parents: d.parents ?? [], offsets: new Float32Array((d.offsets_m ?? []).flat()), rotation: rotation.values, root: root.values,
+    frames: Math.min(root.samples, rotation.samples), rate: rotation.rate, start: rotation.start,
+  };
 }
 
-/** Every solved prop with its pose track: place and turn. */
-export function useProps(streams: Stored[] | undefined): PropView[] {
-  const found = useMemo(() => streams?.filter((s) => s.name === 'prop pose') ?? [], [streams]);
-  const ids = found.map((s) => s.id);
-  const tracks = useQuery({
-    queryKey: ['props', ids],
-    queryFn: () => Promise.all(found.map((s) => loadTrack(s))),
-    enabled: found.length > 0,
-    staleTime: Infinity,
-    placeholderData: (previous) => previous,
-  }).data;
+/** Everybody's motion as the view wants it: solved, or as a file that was dropped on the slate brought it. */
+export function useBodies(streams: StreamOut[], stretch: Stretch | null): BodyLevels[] {
+  const found = useMemo(() => {
+    const solved = streams.filter((s) => s.name === 'body rotation' && s.samples > 0);
+    const performers = [...new Set(solved.map((s) => s.performer))];
+    const pairs = performers.flatMap((performer) => {
+      const [rotation, root] = ['body rotation', 'body root'].map((name) => streamOf(streams, name, performer));
+      return rotation && root ? [{ performer, parts: [rotation, root] }] : [];
+    });
+    const files = streams.filter((s) => s.name === 'body file' && s.samples > 0 && !performers.includes(s.performer));
+    return [...pairs, ...files.map((file) => ({ performer: file.performer, parts: [file] }))];
+  }, [streams]);
+  const parts = useMemo(() => found.flatMap((f) => f.parts), [found]);
+  const { levels } = useLevels(parts, stretch);
+  return useMemo(() => {
+    const made: BodyLevels[] = [];
+    let at = 0;
+    for (const { performer, parts: own } of found) {
+      const [first, second] = [levels[at], levels[at + own.length - 1]];
+      at += own.length;
+      if (!first || !second) continue;
+      const level = (rotation: Track, root: Track) => {
+        if (own.length === 2) return bodyOf(own[0], rotation, root);
+        const { r, p } = splitMotion(rotation);
+        return bodyOf(own[0], r, p);
+      };
+      // two tracks of one run: a new one is shown when both have come
+      if (own.length === 2 && first.whole.samples !== second.whole.samples) continue;
+      const near = first.near && second.near;
+      made.push({ performer, whole: level(first.whole, second.whole), near: near ? level(first.near!, second.near!) : null });
+    }
+    return made;
+  }, [found, levels]);
+}
+
+/** Every solved prop with its pose track: position and rotation. */
+export function useProps(streams: StreamOut[], stretch: Stretch | null): PropView[] {
+  const found = useMemo(() => streams.filter((s) => s.name === 'prop pose' && s.samples > 0), [streams]);
+  const { levels } = useLevels(found, stretch);
   return useMemo(
     () =>
-      (tracks ?? []).slice(0, found.length).map((pose, i) => {
-        const d = found[i].details as { offsets_m?: number[][] };
-        return { name: found[i].prop, offsets: d.offsets_m ?? [], pose };
+      found.flatMap((stream, i) => {
+        const pose = levels[i];
+        return pose ? [{ name: stream.prop, offsets: (stream.details as { offsets_m?: number[][] }).offsets_m ?? [], pose }] : [];
       }),
-    [tracks, found],
+    [found, levels],
   );
+}
+
+const LOOKS_AHEAD_S = 20;
+const LOOKS_BACK_S = 5;
+
+/** The stretch around the moment at which the transport is, moving on in steps. */
+export function useAround(transport: Transport): Stretch {
+  const [step, setStep] = useState(() => Math.floor(transport.time / LOOKS_BACK_S));
+  useEffect(() => transport.subscribe((t) => setStep(Math.floor(t / LOOKS_BACK_S))), [transport]);
+  return useMemo(() => ({ from: (step - 1) * LOOKS_BACK_S, to: step * LOOKS_BACK_S + LOOKS_AHEAD_S }), [step]);
 }

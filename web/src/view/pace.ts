@@ -11,7 +11,8 @@ const LONGEST_MS = 400; // a pause of the whole page says nothing of what drawin
 export class Pace {
   private step: number;
   private last = 0;
-  private intervals: number[] = [];
+  private readonly intervals = new Float64Array(LOOKED_AT);
+  private count = 0;
 
   constructor(private readonly first = 0) {
     this.step = first;
@@ -19,12 +20,15 @@ export class Pace {
 
   next(now: number): number {
     const interval = now - this.last;
-    if (this.last > 0 && interval < LONGEST_MS) this.intervals.push(interval);
+    if (this.last > 0 && interval < LONGEST_MS) {
+      this.intervals[this.count] = interval;
+      this.count += 1;
+    }
     this.last = now;
-    if (this.intervals.length >= LOOKED_AT) {
-      const middle = [...this.intervals].sort((a, b) => a - b)[LOOKED_AT >> 1];
+    if (this.count >= LOOKED_AT) {
+      const middle = this.intervals.sort()[LOOKED_AT >> 1];
       if (middle > SLOW_MS && this.step < STEPS.length - 1) this.step += 1;
-      this.intervals = [];
+      this.count = 0;
     }
     return STEPS[this.step];
   }
@@ -32,7 +36,7 @@ export class Pace {
   /** Full detail again; what was found to be needed is kept for the next time, but one step finer is tried. */
   stop(): number {
     this.last = 0;
-    this.intervals = [];
+    this.count = 0;
     this.step = Math.max(this.first, this.step - 1);
     return STEPS[0];
   }

@@ -1,4 +1,5 @@
-import type { Track } from '../api/tracks';
+import type { Levels } from '../api/tracks';
+
 /** Forward kinematics over typed arrays: world joints of one frame, nothing allocated. */
 export type Body = {
   bones: string[];
@@ -12,8 +13,17 @@ export type Body = {
   start: number;
 };
 
+/** A performer's motion: the whole of it, thinned where it is long, and then every frame near by. */
+export type BodyLevels = { performer: string; whole: Body; near: Body | null };
+
+/** The finest motion that there is of a moment. */
+export function bodyAt(levels: BodyLevels, time: number): Body {
+  const { near, whole } = levels;
+  return near !== null && time >= near.start && time <= near.start + (near.frames - 1) / near.rate ? near : whole;
+}
+
 /** A prop as the view draws it: its markers about its origin, and its pose track (position and rotation). */
-export type PropView = { name: string; offsets: number[][]; pose: Track };
+export type PropView = { name: string; offsets: number[][]; pose: Levels };
 
 export type PoseBuffers = { joints: Float32Array; world: Float32Array };
 

@@ -3,15 +3,13 @@ import { useEffect, useMemo, useRef, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
-import { nearestSample, sampleOf, type Track } from '../api/tracks';
-import type { PropView } from './pose';
+import { levelFor, nearestSample, sampleOf, type Levels, type Track } from '../api/tracks';
 import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
-
 import { Pace } from './pace';
-import { pose, poseBuffers, type Body } from './pose';
-import { segmentsOf } from './segments';
+import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers, type PropView } from './pose';
+import { segmentsOf, type Segment } from './segments';
 
 /** Whether pictures are drawn by the processor: smoothing every edge four times over would cost the rate there. */
 const software = (() => {
@@ -25,11 +23,11 @@ const software = (() => {
 const FULL = software ? 1 : Math.min(1.5, window.devicePixelRatio || 1);
 
 const TRAIL_S = 1;
-const HEAD = new THREE.Vector3(0, 0.2, 0);
+const HEAD = new THREE.Vector3(0, 0.11, 0);
 
 type SceneProps = {
-  body: Body | null;
-  markers: Track | null;
+  bodies: BodyLevels[];
+  markers: Levels | null;
   props: PropView[];
   ghost: Proposal | null;
   names: string[];
@@ -55,34 +53,105 @@ function propLines(offsets: number[][], colour: string): THREE.LineSegments {
 }
 
 const UP = new THREE.Vector3(0, 1, 0);
+const TRAIL_POINTS = 600;
 
-function Scene({ body, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+/** One body in the scene: what is drawn of it, and room for its pose. */
+class Figure {
+  readonly segments: Segment[];
+  readonly head: THREE.Mesh;
+  private readonly headBone: number;
+  private readonly buffers: PoseBuffers;
+  private readonly a = new THREE.Vector3();
+  private readonly d = new THREE.Vector3();
+  private readonly unit = new THREE.Vector3();
+  private readonly q = new THREE.Quaternion();
+  private readonly s = new THREE.Vector3();
+  private readonly m = new THREE.Matrix4();
+
+  constructor(readonly levels: BodyLevels, colour: string) {
+    const { bones, parents } = levels.whole;
+    this.segments = segmentsOf(levels.whole);
+    this.buffers = poseBuffers(parents.length);
+    this.headBone = bones.indexOf('head');
+    this.head = new THREE.Mesh(new THREE.SphereGeometry(1, 18, 14), new THREE.MeshLambertMaterial({ color: colour, transparent: true, opacity: 0.55 }));
+    this.head.scale.set(0.075, 0.11, 0.09);
+    this.head.raycast = () => null;
+    this.head.visible = this.headBone >= 0;
+  }
+
+  /** Put the segments of a moment into instances from `first` on. */
+  place(time: number, mesh: THREE.InstancedMesh, first: number) {
+    const body = bodyAt(this.levels, time);
+    pose(body, sampleOf(body, time), this.buffers);
+    const { joints, world } = this.buffers;
+    const { a, d, unit, q, s, m } = this;
+    for (let i = 0; i < this.segments.length; i += 1) {
+      const segment = this.segments[i];
+      a.fromArray(joints, segment.parent * 3);
+      d.fromArray(joints, segment.bone * 3).sub(a);
+      const length = d.length();
+      if (length < 1e-6) continue;
+      q.setFromUnitVectors(UP, unit.copy(d).divideScalar(length));
+      s.set(segment.radius, length * (segment.to - segment.from), segment.radius);
+      m.compose(a.addScaledVector(d, (segment.from + segment.to) / 2), q, s);
+      mesh.setMatrixAt(first + i, m);
+    }
+    if (this.headBone < 0) return;
+    this.head.quaternion.fromArray(world, this.headBone * 4);
+    this.head.position.copy(HEAD).applyQuaternion(this.head.quaternion);
+    this.head.position.add(a.fromArray(joints, this.headBone * 3));
+  }
+}
+
+/** The path of one marker about a moment, in room that is made once. */
+class Trail {
+  readonly line: THREE.Line;
+  private readonly points = new THREE.BufferAttribute(new Float32Array(3 * TRAIL_POINTS), 3);
+
+  constructor(colour: string) {
+    const geometry = new THREE.BufferGeometry().setAttribute('position', this.points);
+    this.line = new THREE.Line(geometry, new THREE.LineBasicMaterial({ color: colour }));
+    this.line.frustumCulled = false;
+  }
+
+  place(track: Track, marker: number, frame: number) {
+    const span = Math.min(Math.round(TRAIL_S * track.rate), TRAIL_POINTS / 2 - 1);
+    const last = Math.min(track.samples - 1, frame + span);
+    let count = 0;
+    for (let f = Math.max(0, frame - span); f <= last; f += 1) {
+      const at = f * track.width + marker * 3;
+      if (Number.isNaN(track.values[at])) continue;
+      this.points.setXYZ(count, track.values[at], track.values[at + 1], track.values[at + 2]);
+      count += 1;
+    }
+    this.line.geometry.setDrawRange(0, count);
+    this.points.needsUpdate = true;
+  }
+}
+
+function Scene({ bodies, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
   const bones = useRef<THREE.InstancedMesh>(null);
   const dots = useRef<THREE.InstancedMesh>(null);
   const ring = useRef<THREE.Mesh>(null);
-  const head = useRef<THREE.Mesh>(null);
-  const segments = useMemo(() => (body ? segmentsOf(body) : []), [body]);
-  const trail = useMemo(() => {
-    const line = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: theme.selection }));
-    line.frustumCulled = false;
-    return line;
-  }, [theme]);
+  const figures = useMemo(() => bodies.map((levels) => new Figure(levels, theme.bone)), [bodies, theme]);
+  const segments = useMemo(() => figures.flatMap((f) => f.segments), [figures]);
+  const trail = useMemo(() => new Trail(theme.selection), [theme]);
   const proposal = useMemo(() => {
     const line = new THREE.Line(new THREE.BufferGeometry(), new THREE.LineDashedMaterial({ color: theme.text, dashSize: 0.012, gapSize: 0.008 }));
     line.frustumCulled = false;
-    const places = ghost?.path.filter((p) => p !== null) ?? [];
-    line.geometry.setAttribute('position', new THREE.Float32BufferAttribute(places.flat(), 3));
-    if (places.length > 1) line.computeLineDistances();
-    line.visible = places.length > 1;
+    const path = ghost?.path.filter((p) => p !== null) ?? [];
+    line.geometry.setAttribute('position', new THREE.Float32BufferAttribute(path.flat(), 3));
+    if (path.length > 1) line.computeLineDistances();
+    line.visible = path.length > 1;
     return line;
   }, [theme, ghost]);
   const spirit = useRef<THREE.Mesh>(null); // where the marker would be at this moment
   const pace = useMemo(() => new Pace(software ? 1 : 0), []);
   const frames = useMemo(() => props.map((p) => propLines(p.offsets, theme.text)), [props, theme]);
-  const headBone = body?.bones.indexOf('head') ?? -1;
+  const markerCount = markers ? markers.whole.width / 3 : 0;
 
   useEffect(() => {
     const c = new OrbitControls(camera, gl.domElement);
@@ -111,120 +180,101 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
   }, [names, theme]);
 
   useEffect(() => {
-    const buffers = body ? poseBuffers(body.parents.length) : null;
-    const a = new THREE.Vector3();
-    const b = new THREE.Vector3();
-    const d = new THREE.Vector3();
-    const q = new THREE.Quaternion();
-    const s = new THREE.Vector3();
     const m = new THREE.Matrix4();
     let share = 1;
+    const placeMarkers = (time: number) => {
+      if (!markers || !dots.current) return;
+      const track = levelFor(markers, time, time);
+      const frame = nearestSample(track, time);
+      for (let i = 0; i < markerCount; i += 1) {
+        const at = frame * track.width + i * 3;
+        const x = track.values[at];
+        const hidden = Number.isNaN(x);
+        const size = hidden ? 0 : i === selected ? 0.014 : 0.0095;
+        m.makeScale(size, size, size);
+        m.setPosition(hidden ? 0 : x, hidden ? -9 : track.values[at + 1], hidden ? 0 : track.values[at + 2]);
+        dots.current.setMatrixAt(i, m);
+      }
+      dots.current.instanceMatrix.needsUpdate = true;
+      if (selected === null) return;
+      trail.place(track, selected, frame);
+      const at = frame * track.width + selected * 3;
+      if (ring.current) {
+        ring.current.visible = !Number.isNaN(track.values[at]);
+        if (ring.current.visible) ring.current.position.fromArray(track.values, at);
+        ring.current.lookAt(camera.position);
+      }
+    };
+    const placeProps = (time: number) => {
+      for (let i = 0; i < frames.length; i += 1) {
+        const track = levelFor(props[i].pose, time, time);
+        const at = nearestSample(track, time) * 7;
+        frames[i].position.fromArray(track.values, at);
+        frames[i].quaternion.fromArray(track.values, at + 3);
+      }
+    };
     return transport.subscribe((time) => {
       const wanted = transport.speed !== 0 ? pace.next(performance.now()) : share === 1 ? 1 : pace.stop();
       if (wanted !== share) {
         share = wanted;
         setDpr(share * FULL);
       }
-      if (body && buffers && bones.current) {
-        pose(body, sampleOf(body, time), buffers);
-        const j = buffers.joints;
-        segments.forEach((seg, i) => {
-          a.fromArray(j, seg.parent * 3);
-          b.fromArray(j, seg.bone * 3);
-          d.subVectors(b, a);
-          const length = d.length();
-          if (length < 1e-6) return;
-          q.setFromUnitVectors(UP, d.clone().divideScalar(length));
-          const middle = (seg.from + seg.to) / 2;
-          s.set(seg.radius, length * (seg.to - seg.from), seg.radius);
-          m.compose(a.addScaledVector(d, middle), q, s);
-          bones.current!.setMatrixAt(i, m);
-        });
+      if (bones.current) {
+        let first = 0;
+        for (const figure of figures) {
+          figure.place(time, bones.current, first);
+          first += figure.segments.length;
+        }
         bones.current.instanceMatrix.needsUpdate = true;
-        if (head.current && headBone >= 0) {
-          q.fromArray(buffers.world, headBone * 4);
-          head.current.quaternion.copy(q);
-          head.current.position.fromArray(j, headBone * 3).add(HEAD.clone().multiplyScalar(0.55).applyQuaternion(q));
-        }
       }
-      if (markers && dots.current) {
-        const frame = nearestSample(markers, time);
-        const count = markers.width / 3;
-        for (let i = 0; i < count; i += 1) {
-          const at = frame * markers.width + i * 3;
-          const x = markers.values[at];
-          const hidden = Number.isNaN(x);
-          const size = hidden ? 0 : i === selected ? 0.014 : 0.0095;
-          m.makeScale(size, size, size);
-          m.setPosition(hidden ? 0 : x, hidden ? -9 : markers.values[at + 1], hidden ? 0 : markers.values[at + 2]);
-          dots.current.setMatrixAt(i, m);
-        }
-        dots.current.instanceMatrix.needsUpdate = true;
-        if (selected !== null) {
-          const span = Math.round(TRAIL_S * markers.rate);
-          const points: number[] = [];
-          for (let f = Math.max(0, frame - span); f <= Math.min(markers.samples - 1, frame + span); f += 1) {
-            const at = f * markers.width + selected * 3;
-            if (!Number.isNaN(markers.values[at])) points.push(markers.values[at], markers.values[at + 1], markers.values[at + 2]);
-          }
-          trail.geometry.dispose();
-          trail.geometry = new THREE.BufferGeometry().setAttribute('position', new THREE.Float32BufferAttribute(points, 3));
-          const at = frame * markers.width + selected * 3;
-          if (ring.current) {
-            ring.current.visible = !Number.isNaN(markers.values[at]);
-            if (ring.current.visible) ring.current.position.fromArray(markers.values, at);
-            ring.current.lookAt(camera.position);
-          }
-        }
-      }
-      frames.forEach((object, i) => {
-        const track = props[i].pose;
-        const at = nearestSample(track, time) * 7;
-        object.position.fromArray(track.values, at);
-        object.quaternion.fromArray(track.values, at + 3);
-      });
+      placeMarkers(time);
+      placeProps(time);
       if (spirit.current) {
-        const place = ghost ? ghost.path[sampleOf(ghost, time) - ghost.first] : null;
-        spirit.current.visible = Boolean(place);
-        if (place) spirit.current.position.fromArray(place);
+        const position = ghost ? ghost.path[sampleOf(ghost, time) - ghost.first] : null;
+        spirit.current.visible = Boolean(position);
+        if (position) spirit.current.position.fromArray(position);
       }
-      trail.visible = selected !== null;
+      trail.line.visible = selected !== null;
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [body, markers, props, frames, ghost, segments, transport, selected, trail, camera, invalidate, headBone, setDpr, pace]);
+  }, [figures, markers, markerCount, props, frames, ghost, transport, selected, trail, camera, invalidate, setDpr, pace]);
 
   // looking from a side, or framing what is selected
+  const first = bodies[0];
+  const looked = useRef('');
   useEffect(() => {
     const c = controls.current;
-    if (!c) return;
+    const asked = `${look.from} ${look.count} ${first ? first.performer : '-'} ${Boolean(first)}`;
+    if (!c || looked.current === asked) return; // only when asked for, or when a take arrives: never while the user is turning the view
+    looked.current = asked;
     const target = new THREE.Vector3(0, 0.95, 0);
     let distance = 3.1;
+    const body = first ? bodyAt(first, transport.time) : null;
+    const frame = body ? Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) : 0;
     if (markers && look.from === 'selection' && selected !== null) {
-      const at = nearestSample(markers, transport.time) * markers.width + selected * 3;
-      if (!Number.isNaN(markers.values[at])) {
-        target.fromArray(markers.values, at);
+      const track = levelFor(markers, transport.time, transport.time);
+      const at = nearestSample(track, transport.time) * track.width + selected * 3;
+      if (!Number.isNaN(track.values[at])) {
+        target.fromArray(track.values, at);
         distance = 0.9;
       }
     } else if (body) {
-      const at = Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) * 3;
-      target.set(body.root[at], 0.92, body.root[at + 2]);
+      target.set(body.root[frame * 3], 0.92, body.root[frame * 3 + 2]);
+      distance += 0.9 * (bodies.length - 1);
     }
     const direction = new THREE.Vector3(
       ...(({ front: [0, 0.12, 1], left: [1, 0.12, 0], above: [0.001, 1, 0.001] } as Record<string, [number, number, number]>)[look.from] ?? [0.45, 0.22, 0.87]),
     ).normalize();
     if (body && look.from !== 'above') {
-      const at = Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) * body.parents.length * 4;
-      const turn = 2 * Math.atan2(body.rotation[at + 1], body.rotation[at + 3]);
-      direction.applyAxisAngle(UP, turn);
+      const at = frame * body.parents.length * 4;
+      direction.applyAxisAngle(UP, 2 * Math.atan2(body.rotation[at + 1], body.rotation[at + 3]));
     }
     c.target.copy(target);
     camera.position.copy(target).addScaledVector(direction, distance);
     c.update();
     invalidate();
-    // only when asked for, or when the take arrives: never while the user is turning the view
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [look, body]);
+  }, [look, first, bodies.length, markers, selected, transport, camera, invalidate]);
 
   const over = (e: ThreeEvent<PointerEvent>) => {
     if (e.instanceId === undefined) return;
@@ -237,21 +287,18 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
       <hemisphereLight args={['#ffffff', '#4a4660', 1.7]} />
       <directionalLight position={[2, 4, 3]} intensity={1.1} />
       <gridHelper args={[6, 12, theme.hairline, theme.hairline]} />
-      {body && (
+      {segments.length > 0 && (
         <>
           <instancedMesh key={segments.length} ref={bones} args={[undefined, undefined, segments.length]} frustumCulled={false} raycast={() => null}>
             <cylinderGeometry args={[1, 1, 1, 10]} />
             <meshLambertMaterial />
           </instancedMesh>
-          <mesh ref={head} scale={[0.075, 0.11, 0.09]} raycast={() => null}>
-            <sphereGeometry args={[1, 18, 14]} />
-            <meshLambertMaterial color={theme.bone} transparent opacity={0.55} />
-          </mesh>
+          {figures.map((figure, i) => <primitive key={`${figure.levels.performer} ${i}`} object={figure.head} />)}
         </>
       )}
       {markers && (
         <instancedMesh
-          key={`m${markers.width}`} ref={dots} args={[undefined, undefined, markers.width / 3]} frustumCulled={false}
+          key={`m${markerCount}`} ref={dots} args={[undefined, undefined, markerCount]} frustumCulled={false}
           onPointerMove={over} onPointerOut={() => onHover(null)}
           onClick={(e) => {
             e.stopPropagation();
@@ -266,7 +313,7 @@ function Scene({ body, markers, props, ghost, names, transport, selected, look, 
         <ringGeometry args={[0.028, 0.033, 32]} />
         <meshBasicMaterial color={theme.selection} side={THREE.DoubleSide} depthTest={false} />
       </mesh>
-      <primitive object={trail} />
+      <primitive object={trail.line} />
       <primitive object={proposal} />
       <mesh ref={spirit} visible={false} raycast={() => null}>
         <sphereGeometry args={[0.014, 12, 10]} />
@@ -311,7 +358,7 @@ const Tip = styled.div`
 
 export type StageViewProps = Omit<SceneProps, 'look' | 'onHover'> & { caption: string };
 
-/** The 3D view: solved body over named markers, in step with the transport. */
+/** The 3D view: solved bodies over named markers, in step with the transport. */
 export function StageView({ caption, ...scene }: StageViewProps) {
   const [look, setLook] = useState({ from: 'three-quarter', count: 0 });
   const [hover, setHover] = useState<{ marker: number; x: number; y: number } | null>(null);

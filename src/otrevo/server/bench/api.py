@@ -6,37 +6,19 @@ from ninja import Query, Router, Schema
 from ninja.errors import HttpError
 
 from otrevo.core.errors import InputError
-from otrevo.core.passes.catalogue import PASSES
+from otrevo.core.passes.catalogue import PASSES, pass_named
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
 from otrevo.server.takes import mends
 from otrevo.server.takes.jobs import need_nothing_at_work, passes_of_take, queue_from, solve_again
-from otrevo.server.takes.material import clocks, latest
 from otrevo.server.takes.models import Stream
-from otrevo.server.takes.rows import RunOut, TakeRow, fetch_take, run_out, runs_out, take_row
+from otrevo.server.takes.rows import RunOut, StreamOut, TakeRow, fetch_take, run_out, runs_out, streams_out, take_row
 from otrevo.server.takes.streams import stream_bytes
 from otrevo.server.work.models import ACTIVE, Run
 from otrevo.server.work.queue import cancel
 
 router = Router(tags=["bench"])
 LONGEST_RANGE = 2_000_000
-
-
-class StreamOut(Schema):
-    """One stream; start_s and rate_hz are its fitted clock: sample i lies at start_s + i / rate_hz seconds of the take."""
-
-    id: int
-    name: str
-    kind: str
-    rate: str
-    shape: list[int]
-    samples: int
-    start_s: float
-    rate_hz: float
-    details: dict
-    computed: bool
-    performer: str
-    prop: str
 
 
 class SnagOut(Schema):
@@ -51,6 +33,7 @@ class SnagOut(Schema):
     proposal: dict | None = None
     damage_mm: float | None = None
     from_pass: str
+    performer: str
     mended: bool
 
 
@@ -107,8 +90,11 @@ class TakeOut(Schema):
 
 
 class MendIn(Schema):
+    """A mend of a performer's markers; performer: by name, the only one where none is given."""
+
     document: dict
     words: str = ""
+    performer: str = ""
 
 
 class PreviewOut(Schema):
@@ -122,15 +108,25 @@ class PreviewOut(Schema):
 
 def _snags(take):
     """Snags of the newest finished runs; those about gaps that a later mend filled are marked."""
-    active = [m.document for m in take.mends.all() if m.active]
-    runs = {p.name: latest(take, p.name) for p in PASSES}
+    active = [(m.performer_id, m.document) for m in take.mends.all() if m.active]
+    runs = _newest_runs(take)
+    done = {(r.name, r.performer_id) for r in runs}
     out = []
-    for p in PASSES:
-        anew = {kind for later, kinds in p.found_anew.items() if runs.get(later) for kind in kinds}
-        for snag in runs[p.name].snags if runs[p.name] else ():
-            if snag["kind"] not in anew:
-                out.append(snag | {"from_pass": p.name, "mended": _is_mended(snag, active)})
+    for run in runs:
+        anew = {
+            kind for later, kinds in pass_named(run.name).found_anew.items() if (later, run.performer_id) in done
+            for kind in kinds
+        }  # fmt: skip
+        mine = [document for who, document in active if who in (None, run.performer_id)]
+        about = {"from_pass": run.name, "performer": run.performer.name if run.performer_id else ""}
+        out += [s | about | {"mended": _is_mended(s, mine)} for s in run.snags if s["kind"] not in anew]
     return sorted(out, key=lambda s: (s["mended"], -s["severity"], s["start_s"]))
+
+
+def _newest_runs(take):
+    """The newest finished run of every pass, for everybody it was run for."""
+    runs = take.runs.filter(name__in=[p.name for p in PASSES], state=Run.State.DONE).select_related("performer")
+    return list(runs.order_by("name", "performer_id", "-id").distinct("name", "performer_id"))
 
 
 def _is_mended(snag, documents):
@@ -143,21 +139,9 @@ def _is_mended(snag, documents):
 
 def _streams(take):
     """Recorded streams, and the tracks of the newest run of every pass for everybody."""
-    performers = [a.performer for a in take.in_it]
-    about = [(p.name, who) for p in PASSES for who in (performers if p.about == "performer" else [None])]
-    newest = [r.pk for r in (latest(take, name, who) for name, who in about) if r]
+    newest = [r.pk for r in _newest_runs(take)]
     rows = Stream.objects.filter(take=take, run=None) | Stream.objects.filter(take=take, run_id__in=newest)
-    rows = list(rows.select_related("performer").order_by("id"))
-    clock = clocks(take, rows)
-    return [stream_out(s, clock[s.pk]) for s in rows]
-
-
-def stream_out(s, clock):
-    return {
-        "id": s.pk, "name": s.name, "kind": s.kind, "rate": s.rate, "shape": s.shape, "samples": s.samples,
-        "start_s": clock.start_s, "rate_hz": clock.hz, "details": s.details, "computed": s.run_id is not None,
-        "performer": s.performer.name if s.performer_id else "", "prop": s.prop,
-    }  # fmt: skip
+    return streams_out(take, list(rows.select_related("performer").order_by("id")))
 
 
 def pass_out(p):
@@ -243,7 +227,7 @@ def _positions(path):
 @router.post("/takes/{take_id}/mends/preview", response=PreviewOut)
 def preview_mend(request, take_id: int, payload: MendIn):
     """What a mend would do to its marker, nothing being changed."""
-    first, rate, before, after = mends.preview(fetch_take(request, take_id), payload.document)
+    first, rate, before, after = mends.preview(fetch_take(request, take_id), payload.document, payload.performer)
     return {"first": first, "rate": rate, "before": _positions(before), "after": _positions(after)}
 
 
@@ -251,6 +235,6 @@ def preview_mend(request, take_id: int, payload: MendIn):
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
     item = fetch_take(request, take_id)
-    mends.accept(item, request.user, [(row.document, row.words) for row in payload])
+    mends.accept(item, request.user, [(row.document, row.words, row.performer) for row in payload])
     solve_again(item, request.user)
     return take(request, take_id)

@@ -15,8 +15,8 @@ from otrevo.server.accounts.models import Role
 from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.models import Production
-from otrevo.server.takes.material import clocks
 from otrevo.server.takes.models import Take
+from otrevo.server.takes.rows import StreamOut, streams_out
 from otrevo.server.work.models import Run
 from otrevo.server.work.queue import cancel
 
@@ -45,19 +45,6 @@ class FormatsOut(Schema):
     dropped: list[str]
 
 
-class TrackOut(Schema):
-    stream_id: int
-    name: str
-    rate: str
-    samples: int
-    start_s: float
-    rate_hz: float
-    shape: list[int]
-    details: dict
-    performer: str
-    prop: str
-
-
 class PackagedTake(Schema):
     take_id: int
     slate: str
@@ -67,7 +54,7 @@ class PackagedTake(Schema):
     in_s: float
     out_s: float
     first_timecode: str
-    tracks: list[TrackOut]
+    tracks: list[StreamOut]
 
 
 class PackageOut(Schema):
@@ -108,16 +95,11 @@ def _take_out(package, item):
         for run in package.runs.filter(take=item)
         for t in run.tracks.filter(kind__in=["rotations", "places", "pose"]).select_related("performer")
     ]
-    clock = clocks(item, tracks)
     return {
         "take_id": item.pk, "slate": item.slate.name, "title": item.slate.title, "number": item.number,
         "performers": [a.performer.name for a in item.appearances.select_related("performer")], "in_s": item.in_s, "out_s": item.out_s,
         "first_timecode": fmt.label(item.first_timecode_frame),
-        "tracks": [
-            {"stream_id": t.pk, "name": t.name, "rate": t.rate, "samples": t.samples, "shape": t.shape,
-             "start_s": clock[t.pk].start_s, "rate_hz": clock[t.pk].hz, "details": t.details,
-             "performer": t.performer.name if t.performer_id else "", "prop": t.prop} for t in tracks
-        ],
+        "tracks": streams_out(item, tracks),
     }  # fmt: skip
 
 

@@ -134,14 +134,21 @@ class Stream(models.Model):
         ]  # fmt: skip
 
 
+class Piece(models.Model):
+    """Samples as an Arrow IPC stream of float32. Never changed, and kept once, whatever streams they are in."""
+
+    sha256 = models.BinaryField(max_length=32, unique=True)
+    payload = models.BinaryField()
+
+
 class Chunk(models.Model):
-    """Samples of a stream, as an Arrow IPC stream of float32. Never changed."""
+    """A piece in its place in a stream."""
 
     stream = models.ForeignKey(Stream, on_delete=models.CASCADE, related_name="chunks")
     number = models.PositiveIntegerField()
     first_sample = models.BigIntegerField()
     samples = models.PositiveIntegerField()
-    payload = models.BinaryField()
+    piece = models.ForeignKey(Piece, on_delete=models.PROTECT, related_name="chunks")
 
     class Meta:
         ordering = ["number"]

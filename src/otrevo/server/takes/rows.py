@@ -7,7 +7,9 @@ from ninja import Schema
 
 from otrevo.core.passes.catalogue import PASSES
 from otrevo.server.accounts.access import DESK_ROLES, fetch
+from otrevo.server.takes.material import clocks
 from otrevo.server.takes.models import Appearance, Take
+from otrevo.server.takes.streams import pieces_of
 from otrevo.server.work.models import Run
 
 WORSE = "$[*] ? (@.severity >= 1)"
@@ -42,6 +44,28 @@ class RunOut(Schema):
     snag_count: int
     asked_at: datetime
     code_version: str
+
+
+class StreamOut(Schema):
+    """One stream; start_s and rate_hz are its fitted clock: sample i lies at start_s + i / rate_hz seconds of the take.
+
+    pieces: names of its stretches of per_piece samples each; two stretches of one name have the same samples.
+    """
+
+    id: int
+    name: str
+    kind: str
+    rate: str
+    shape: list[int]
+    samples: int
+    start_s: float
+    rate_hz: float
+    details: dict
+    computed: bool
+    performer: str
+    prop: str
+    per_piece: int
+    pieces: list[int]
 
 
 class TakeRow(Schema):
@@ -110,6 +134,20 @@ def runs_out(runs):
         if row["name"] in BY_NAME and done & set(BY_NAME[row["name"]].found_anew):
             row["snag_count"] = 0
     return out
+
+
+def streams_out(take, streams):
+    """Streams of a take, their performers at hand, as StreamOut."""
+    clock, pieces = clocks(take, streams), pieces_of(streams)
+    return [
+        {
+            "id": s.pk, "name": s.name, "kind": s.kind, "rate": s.rate, "shape": s.shape, "samples": s.samples,
+            "start_s": clock[s.pk].start_s, "rate_hz": clock[s.pk].hz, "details": s.details,
+            "computed": s.run_id is not None, "performer": s.performer.name if s.performer_id else "", "prop": s.prop,
+            "per_piece": pieces[s.pk][0], "pieces": pieces[s.pk][1],
+        }
+        for s in streams
+    ]  # fmt: skip
 
 
 def with_rows(takes):

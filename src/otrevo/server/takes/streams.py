@@ -1,17 +1,23 @@
-"""Streams: arrays in, Arrow IPC chunks in the database, arrays or bytes out. Chunks never change."""
+"""Streams: arrays in, pieces in the database as Arrow IPC, arrays or bytes out.
 
+Pieces never change. A stream that has some samples in common with an earlier one, as after a mend, shares these pieces.
+"""
+
+import hashlib
 import math
 
 import numpy as np
 import pyarrow as pa
 from django.db import connection, transaction
+from django.db.models import F
 from psycopg.pq import Format
 
 from otrevo.core.formats.centroids import from_rows
 from otrevo.core.passes.contract import SampleClock
-from otrevo.server.takes.models import Chunk, Stream
+from otrevo.server.takes.models import Chunk, Piece, Stream
 
-CHUNK_BYTES = 1024 * 1024
+PIECE_BYTES = 256 * 1024
+WORST_COUNTS = ("audio", "residuals", "uncertainty")  # kinds that are drawn by the largest value of a stretch
 
 
 def _schema(width):
@@ -49,14 +55,40 @@ def write_stream(
         details=details or {}, performer=performer, prop=prop, clock=clock_document(clock, rate),
     )  # fmt: skip
     flat = data.reshape(len(data), width) if len(data) else np.zeros((0, width))
-    per_chunk = max(1, CHUNK_BYTES // (4 * width))
+    per_piece = max(1, PIECE_BYTES // (4 * width))
+    firsts = range(0, len(flat), per_piece)
+    pieces = _keep([_ipc([_batch(flat[s : s + per_piece])], width) for s in firsts])
     chunks = [
-        Chunk(stream=stream, number=i, first_sample=s, samples=min(per_chunk, len(flat) - s),
-              payload=_ipc([_batch(flat[s : s + per_chunk])], width))
-        for i, s in enumerate(range(0, len(flat), per_chunk))
-    ]  # fmt: skip
-    Chunk.objects.bulk_create(chunks, batch_size=16)
+        Chunk(stream=stream, number=i, first_sample=s, samples=min(per_piece, len(flat) - s), piece_id=piece)
+        for i, (s, piece) in enumerate(zip(firsts, pieces, strict=True))
+    ]
+    Chunk.objects.bulk_create(chunks)
     return stream
+
+
+def _keep(payloads):
+    """Ids of the pieces with these payloads; those that are not there yet are stored."""
+    digests = [hashlib.sha256(p).digest() for p in payloads]
+    ids = dict(_ids(digests))
+    new = {d: p for d, p in zip(digests, payloads, strict=True) if d not in ids}
+    rows = [Piece(sha256=d, payload=p) for d, p in new.items()]
+    Piece.objects.bulk_create(rows, batch_size=32, ignore_conflicts=True)  # another worker may store the same
+    ids |= dict(_ids(new))
+    return [ids[d] for d in digests]
+
+
+def _ids(digests):
+    return [(bytes(d), pk) for d, pk in Piece.objects.filter(sha256__in=list(digests)).values_list("sha256", "id")]
+
+
+def pieces_of(streams):
+    """{stream id: (samples in a piece, [piece ids])} of Streams, in one query."""
+    out = {s.pk: (0, []) for s in streams}
+    rows = Chunk.objects.filter(stream__in=out).order_by("stream_id", "number")
+    for stream, samples, piece in rows.values_list("stream_id", "samples", "piece_id"):
+        per_piece, pieces = out[stream]
+        out[stream] = (per_piece or samples, [*pieces, piece])
+    return out
 
 
 def clock_document(clock, rate):
@@ -74,8 +106,8 @@ def clock_of(document, rate):
 
 def _rows(stream, start, end):
     """(first sample, samples, payload) of the chunks that touch a range."""
-    chunks = stream.chunks.filter(first_sample__lt=end, first_sample__gte=start - _largest(stream)).order_by("number")
-    sql, parameters = chunks.values_list("first_sample", "samples", "payload").query.sql_with_params()
+    chunks = stream.chunks.filter(first_sample__lt=end, first_sample__gt=start - F("samples")).order_by("number")
+    sql, parameters = chunks.values_list("first_sample", "samples", "piece__payload").query.sql_with_params()
     with connection.cursor() as cursor:
         cursor.cursor.format = Format.BINARY  # as text every byte would come as two letters, at a fifth of the speed
         cursor.execute(sql, parameters)
@@ -90,11 +122,6 @@ def _batches(stream, start, end):
         with pa.ipc.open_stream(pa.py_buffer(payload)) as reader:
             for batch in reader:
                 yield batch.slice(low - first, high - low)
-
-
-def _largest(stream):
-    width = max(1, math.prod(stream.shape))
-    return max(1, CHUNK_BYTES // (4 * width))
 
 
 def read_stream(stream, start=0, end=None):
@@ -112,8 +139,8 @@ def stream_bytes(stream, start=0, end=None, step=1):
     if step == 1:
         return _ipc(_batches(stream, start, end), width)
     flat = read_stream(stream, start, end).reshape(-1, width)
-    if stream.kind == "audio":  # a wave is drawn by its peaks; plain thinning would lose the clap
-        thinned = np.maximum.reduceat(np.abs(flat), np.arange(0, len(flat), step)) if len(flat) else flat
+    if stream.kind in WORST_COUNTS and len(flat):  # plain thinning would lose the clap, or the one frame that is wrong
+        thinned = np.fmax.reduceat(np.abs(flat), np.arange(0, len(flat), step))
     else:
         thinned = flat[::step]
     return _ipc([_batch(thinned)], width)

@@ -1,4 +1,4 @@
-import type { Track } from '../../api/tracks';
+import type { Levels } from '../../api/tracks';
 import type { Schemas } from '../../api/client';
 import type { Proposal } from '../../lanes/draw';
 import type { FailedTrack } from '../../queries/take';
@@ -9,7 +9,7 @@ import type { SnagGroup } from '../snags';
 /** What the lanes of a take are made from. */
 export type LaneArgs = {
   /** Streams and tracks by name; those that are not there or not loaded yet are left out. */
-  tracks: Partial<Record<string, Track>>;
+  tracks: Partial<Record<string, Levels>>;
   devices: Schemas['DeviceOut'][];
   names: string[];
   groups: SnagGroup[];

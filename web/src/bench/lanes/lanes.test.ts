@@ -1,10 +1,10 @@
 import { describe, expect, it } from 'vitest';
-import type { Track } from '../../api/tracks';
+import type { Levels } from '../../api/tracks';
 import { night } from '../../theme';
 import type { LaneArgs } from './contract';
 import { benchLanes, LANE_KINDS } from './index';
 
-const track = (width: number, samples = 40): Track => ({ values: new Float32Array(width * samples).fill(0.5), width, samples, rate: 50, start: 0 });
+const track = (width: number, samples = 40): Levels => ({ whole: { values: new Float32Array(width * samples).fill(0.5), width, samples, rate: 50, start: 0 }, near: null });
 const device = (id: string, draws: string) => ({
   id, words: `The ${id}`, worn: true, lane: { detail: 'd', height: 30, draws, parts: 2, least_span: 0, curves: [{ channel: 1, side: 'left', line: 'solid' }] },
 });

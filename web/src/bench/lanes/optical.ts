@@ -1,5 +1,5 @@
 import { createElement } from 'react';
-import type { Track } from '../../api/tracks';
+import { levelFor, type Levels, type Track } from '../../api/tracks';
 import { drawCurves, drawMatrix, type Paint } from '../../lanes/draw';
 import type { Lane } from '../../lanes/lanes';
 import { WordButton } from '../../parts/controls';
@@ -20,6 +20,8 @@ function hiddenPercent(markers: Track): number {
   return (100 * gone) / Math.max(1, all);
 }
 
+const within = (p: Paint, levels: Levels): Track => levelFor(levels, p.range.from, p.range.to);
+
 /** The markers of the body: a matrix of all, and the curves of the one that is picked. */
 export const opticalLanes: LaneKind = ({ tracks, names, marker, open, proposal, hasOptical, onOpen, onMarker }) => {
   const markers = tracks.mended ?? tracks.labelled;
@@ -27,16 +29,16 @@ export const opticalLanes: LaneKind = ({ tracks, names, marker, open, proposal, 
   const out: Lane[] = [{
     id: 'optical',
     name: createElement(WordButton, { onPress: onOpen, 'aria-expanded': open }, open ? 'Close' : 'Optical, open'),
-    detail: open ? undefined : `${names.length} markers · ${hiddenPercent(markers).toFixed(0)} % hidden`,
+    detail: open ? undefined : `${names.length} markers · ${hiddenPercent(markers.whole).toFixed(0)} % hidden`,
     height: open ? names.length * ROW_PX : CLOSED_PX,
     rows: open ? names : undefined,
-    paint: (p: Paint) => drawMatrix(p, markers, tracks.residual ?? null, names, RESIDUAL_LIMIT_M, marker),
+    paint: (p: Paint) => drawMatrix(p, within(p, markers), tracks.residual ? within(p, tracks.residual) : null, names, RESIDUAL_LIMIT_M, marker),
     onPick: (y) => onMarker(Math.min(names.length - 1, Math.floor(y * names.length))),
   }];
   if (marker !== null)
     out.push({
       id: 'marker', name: names[marker], detail: proposal ? 'x y z · proposal dotted' : 'x y z · fills dashed', height: 108,
-      paint: (p: Paint) => drawCurves(p, markers, tracks.labelled ?? null, marker, proposal),
+      paint: (p: Paint) => drawCurves(p, within(p, markers), tracks.labelled ? within(p, tracks.labelled) : null, marker, proposal),
     });
   return out;
 };

@@ -1,0 +1,8 @@
+import type { ReactNode } from 'react';
+import type { BenchState } from '../state';
+
+/** Where a panel stands: strips across the top or the foot, or a share of the main part, its side or below it. */
+export type Side = 'top' | 'main' | 'side' | 'below' | 'foot';
+
+/** A panel of the Bench. name: as a sentence begins that says it cannot be shown. */
+export type BenchPanel = { id: string; name: string; side: Side; Show: (props: { bench: BenchState }) => ReactNode };
