@@ -1,6 +1,6 @@
 import { FixedSizeList, Field, Float32, makeData, RecordBatch, Schema, Struct, tableToIPC, Table } from 'apache-arrow';
 import { describe, expect, it } from 'vitest';
-import { splitMotion, decode, rateOf } from './tracks';
+import { decode, levelFor, loadSamples, Pieces, rateOf, splitMotion, type Track } from './tracks';
 
 function stream(batches: number[][], width: number): ArrayBuffer {
   const type = new FixedSizeList(width, new Field('item', new Float32(), true));
@@ -40,5 +40,63 @@ describe('a motion file', () => {
     expect([...p.values]).toEqual([1, 2, 3, 4, 5, 6]);
     expect([...r.values]).toEqual([0, 0, 0, 1, 0, 1, 0, 0]);
     expect([r.width, p.width, r.samples, p.rate]).toEqual([4, 3, 2, 60]);
+  });
+});
+
+describe('pieces of a stream', () => {
+  /** A stream of 25 samples of width 2 in pieces of 10, and what has been fetched of it. */
+  function served(pieces = [7, 8, 9]) {
+    const stream_ = { id: 4, rate_hz: 10, start_s: 1, shape: [2], samples: 25, per_piece: 10, pieces };
+    const fetched: string[] = [];
+    const fetchBytes = (path: string) => {
+      fetched.push(path);
+      const [start, end] = ['start', 'end'].map((k) => Number(new URLSearchParams(path.split('?')[1]).get(k)));
+      return Promise.resolve(stream([Array.from({ length: (end - start) * 2 }, (_, i) => start * 2 + i)], 2));
+    };
+    return { stream: stream_, fetched, fetchBytes };
+  }
+
+  it('are fetched once, in one request where they lie together, and put together', async () => {
+    const kept = new Pieces();
+    const { stream: s, fetched, fetchBytes } = served();
+    const whole = await loadSamples(s, 0, 25, kept, fetchBytes);
+    expect([...whole.values]).toEqual(Array.from({ length: 50 }, (_, i) => i));
+    expect(fetched).toEqual(['/streams/4/data?start=0&end=25']);
+    const again = served([7, 11, 9]); // the next run made one piece anew
+    const mended = await loadSamples(again.stream, 0, 25, kept, again.fetchBytes);
+    expect(again.fetched).toEqual(['/streams/4/data?start=10&end=20']);
+    expect([...mended.values]).toEqual([...whole.values]);
+  });
+
+  it('are those that hold the samples asked for, with their own beginning', async () => {
+    const { stream: s, fetchBytes } = served();
+    const part = await loadSamples(s, 12, 21, new Pieces(), fetchBytes);
+    expect([part.samples, part.start, part.values[0]]).toEqual([15, 2, 20]);
+  });
+
+  it('are forgotten when there are too many, those used longest ago first', () => {
+    const kept = new Pieces(100);
+    kept.put(1, new Float32Array(10));
+    kept.put(2, new Float32Array(10));
+    kept.get(1);
+    kept.put(3, new Float32Array(10));
+    expect([1, 2, 3].map((piece) => kept.get(piece) !== undefined)).toEqual([true, false, true]);
+  });
+});
+
+describe('levels of detail', () => {
+  const track = (samples: number, rate: number, start: number): Track => ({ values: new Float32Array(samples), samples, width: 1, rate, start });
+  const levels = { whole: track(100, 1, 0), near: track(200, 10, 40) };
+
+  it('shows every sample where all of them are there, and the whole elsewhere', () => {
+    expect(levelFor(levels, 42, 55)).toBe(levels.near);
+    expect(levelFor(levels, 30, 50)).toBe(levels.whole);
+    expect(levelFor(levels, 55, 70)).toBe(levels.whole);
+    expect(levelFor({ whole: levels.whole, near: null }, 42, 43)).toBe(levels.whole);
+  });
+
+  it('asks for no more than there is', () => {
+    expect(levelFor({ whole: track(10, 1, 5), near: track(100, 10, 5) }, 0, 60)).not.toBe(undefined);
+    expect(levelFor({ whole: track(10, 1, 5), near: track(91, 10, 5) }, 0, 60).rate).toBe(10);
   });
 });

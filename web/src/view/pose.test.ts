@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { pose, poseBuffers, type Body } from './pose';
+import { bodyAt, pose, poseBuffers, type Body } from './pose';
 
 const half = Math.SQRT1_2;
 
@@ -33,5 +33,13 @@ describe('pose', () => {
     const out = poseBuffers(3);
     pose(arm([0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0, 1]), 99, out);
     expect(out.joints[0]).toBe(1);
+  });
+
+  it('is taken from every frame near by, and from the thinned whole elsewhere', () => {
+    const whole = { ...arm([0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0, 1]), frames: 100, rate: 1, start: 0 };
+    const near = { ...whole, frames: 101, rate: 10, start: 20 };
+    const levels = { performer: 'Ines', whole, near };
+    expect([19, 20, 25, 30, 31].map((t) => bodyAt(levels, t) === near)).toEqual([false, true, true, true, false]);
+    expect(bodyAt({ ...levels, near: null }, 25)).toBe(whole);
   });
 });

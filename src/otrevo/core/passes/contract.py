@@ -96,9 +96,7 @@ class TakeMaterial:
         rotation, root = self.track("solve", "body rotation"), self.track("solve", "body root")
         if rotation is None or root is None or list(rotation.details["bones"]) != list(performer.skeleton.names):
             return None
-        local = rotation.read().astype(float)
-        local /= np.linalg.norm(local, axis=-1, keepdims=True)
-        return Motion(performer.skeleton, rotation.rate, root.read().astype(float), local)
+        return Motion(performer.skeleton, rotation.rate, root.read().astype(float), rotation.read().astype(float))
 
     def calibrated_performer(self):
         """The performer's calibration. Raises InputError when there is none."""

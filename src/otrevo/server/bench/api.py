@@ -235,6 +235,6 @@ def preview_mend(request, take_id: int, payload: MendIn):
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
     item = fetch_take(request, take_id)
-    mends.accept(item, request.user, [(row.document, row.words, row.performer) for row in payload])
-    solve_again(item, request.user)
+    made = mends.accept(item, request.user, [(row.document, row.words, row.performer) for row in payload])
+    solve_again(item, made, request.user)
     return take(request, take_id)

@@ -173,7 +173,7 @@ def undo_change(request, take_id: int, redo: bool = False):
     take = fetch_take(request, take_id)
     change = undo(take, redo)
     if change is not None and "mends" in change.after:
-        solve_again(take, request.user)
+        solve_again(take, take.mends.filter(pk__in=change.after["mends"]), request.user)
     return {"words": change.words if change else None, "mend": bool(change and "mends" in change.after)}
 
 

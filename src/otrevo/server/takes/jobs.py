@@ -17,9 +17,13 @@ def passes_of_take(take):
     return passes_of(set(take.streams.filter(run=None).values_list("name", flat=True)), take.slate.warm_up)
 
 
-def runs_of(take, passes, parameters=None, user=None):
-    """Unsaved Runs of passes over a take; parameters are the first one's. What is about a performer runs once for each."""
-    performers = [a.performer for a in take.appearances.select_related("performer")]
+def runs_of(take, passes, parameters=None, user=None, performers=None):
+    """Unsaved Runs of passes over a take; parameters are the first one's.
+
+    What is about a performer runs once for each of them, or of those given.
+    """
+    if performers is None:
+        performers = [a.performer for a in take.appearances.select_related("performer")]
     out = []
     for p in passes:
         for performer in performers if p.about == "performer" else [None]:
@@ -49,10 +53,16 @@ def use_newest_calibrations(take):
         take.save(update_fields=["stage_calibration"])
 
 
-def solve_again(take, user):
-    """Have a take solved anew with the mends it has now; one that waits already will see them."""
-    if not take.runs.filter(name="solve", state=Run.State.QUEUED).exists():
-        queue_from(take, "solve", user=user)
+def solve_again(take, mends, user):
+    """Have those performers of a take solved anew whom Mends are about; a solve that waits already will see them."""
+    use_newest_calibrations(take)
+    about = {m.performer_id for m in mends}
+    waiting = set(take.runs.filter(name="solve", state=Run.State.QUEUED).values_list("performer_id", flat=True))
+    appearances = take.appearances.select_related("performer")
+    performers = [a.performer for a in appearances if None in about or a.performer_id in about]
+    performers = [p for p in performers if p.pk not in waiting]
+    if performers:
+        queue(runs_of(take, from_there_on(passes_of_take(take), "solve"), user=user, performers=performers))
 
 
 def busy(take):

@@ -61,9 +61,12 @@ def preview(take, document, performer=""):
 
 @transaction.atomic
 def accept(take, user, rows):
-    """Accept mends, rows of (document, words, performer's name): all of them or none; they are one entry of the history."""
+    """Accept mends, rows of (document, words, performer's name): all of them or none; they are one entry of the history.
+
+    Returns the Mends.
+    """
     if not rows:
-        return
+        return []
     runs = {name: solved(take, name) for name in {name for _, _, name in rows}}
     streams = {name: run.tracks.get(name="mended") for name, run in runs.items()}
     for document, _, name in rows:
@@ -79,3 +82,4 @@ def accept(take, user, rows):
     more = f" and {len(made) - 1} more" if len(made) > 1 else ""
     after = {"mends": [m.pk for m in made]}
     Change.objects.create(take=take, user=user, words=made[0].words[:140] + more, after=after)
+    return made
