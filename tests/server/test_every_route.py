@@ -28,7 +28,7 @@ OWN = {
 }  # about the user, or checked by role in any production
 BODIES = {
     "slates": {"name": "9", "title": "x", "performer_id": 1},
-    "mends": [], "preview": {"document": {}}, "days": {"date": "2026-11-23", "stage": "Quay"},
+    "mends": [], "preview": {"document": {"kind": "cut", "marker": "crown", "start": 1, "end": 5}}, "days": {"date": "2026-11-23", "stage": "Quay"},
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},

@@ -148,7 +148,11 @@ class Bench(TestCase):
         self.assertIn("already at work", post(client, f"/takes/{self.take.pk}/passes/solve").json()["detail"])
 
     def test_mends_need_a_solved_take(self):
-        answer = post(signed_in("clean-up"), f"/takes/{self.take.pk}/mends", [{"document": {"kind": "cut"}}])
+        answer = post(
+            signed_in("clean-up"),
+            f"/takes/{self.take.pk}/mends",
+            [{"document": {"kind": "cut", "marker": "crown", "start": 1, "end": 5}}],
+        )
         self.assertIn("not solved", answer.json()["detail"])
 
     def test_snags_come_worst_first_and_mended_ones_last(self):

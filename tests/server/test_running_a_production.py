@@ -173,7 +173,7 @@ class WithALantern(TestCase):
         self.assertLess(figures["residual_rms_mm"], 2)
         self.assertGreater(latest(self.take, "label").figures["props"]["lantern"]["seen_share"], 0.8)
         pose = next(s for s in self.bench["streams"] if (s["name"], s["prop"]) == ("prop pose", "lantern"))
-        self.assertEqual((pose["shape"], pose["details"]["prop"]), ([7], "lantern"))
+        self.assertEqual((pose["shape"], pose["prop"]), ([7], "lantern"))
         self.assertEqual(len(pose["details"]["offsets_m"]), 5)
         self.assertTrue(any((s["name"], s["prop"]) == ("prop markers", "lantern") for s in self.bench["streams"]))
 
@@ -251,7 +251,8 @@ class WithALantern(TestCase):
         self.assertLess(Piece.objects.count() - kept, new / 2)
 
     def test_a_mend_names_somebody_who_is_in_the_take(self):
-        body = [{"document": self.bench["snags"][0]["proposal"] or {}, "words": "", "performer": "Nobody"}]
+        gap = next(s for s in self.bench["snags"] if s["kind"] == "gap")
+        body = [{"document": gap["proposal"], "words": "", "performer": "Nobody"}]
         answer = post(self.technician, f"/takes/{self.take.pk}/mends", body)
         self.assertEqual((answer.status_code, answer.json()["detail"]), (422, "Nobody is not in this take."))
 

@@ -169,7 +169,7 @@ class Blinds(TestCase):
         cls.room = room_of(cls.production)
 
     def test_draw_undo_redo(self):
-        one = {"camera": "c02", "x": 100.0, "y": 50.0, "radius": 12.0, "by_hand": True}
+        one = {"camera": "c02", "x": 100.0, "y": 50.0, "radius": 12.0, "share": 1.0, "by_hand": True}
         technician = signed_in("technician")
         answer = technician.put(
             f"/api/productions/{self.production.pk}/stage/blinds", json.dumps({"rows": [one], "words": "added"}),
@@ -187,7 +187,7 @@ class Blinds(TestCase):
         self.assertIsNone(undo_blinds(self.room, redo=True), "a new change ends what could be redone")
 
     def test_blinds_drawn_over_an_older_version_are_not_kept(self):
-        one = {"camera": "c02", "x": 100.0, "y": 50.0, "radius": 12.0, "by_hand": True}
+        one = {"camera": "c02", "x": 100.0, "y": 50.0, "radius": 12.0, "share": 1.0, "by_hand": True}
         technician, address = signed_in("technician"), f"/api/productions/{self.production.pk}/stage"
         seen = technician.get(address).json()["blinds_version"]
         self.assertEqual(seen, 0)

@@ -34,7 +34,7 @@ describe('the snag list', () => {
 
   it('calls alike what is mended alike', () => {
     expect(sameKind(snag({}), snag({ subject: 'heel left' }))).toBe(true);
-    expect(sameKind(snag({}), snag({ kind: 'spike', proposal: { kind: 'cut and fill' } }))).toBe(false);
+    expect(sameKind(snag({}), snag({ kind: 'spike', proposal: { ...snag({}).proposal!, kind: 'cut and fill' } }))).toBe(false);
     expect(sameKind(snag({}), snag({ proposal: null }))).toBe(false);
   });
 

@@ -100,7 +100,7 @@ export function sameKind(a: SnagOut, b: SnagOut): boolean {
 }
 
 /** The proposal as it is, or by the way the technician chose instead. */
-export function proposalBy(snag: SnagOut, method: string | null): Record<string, unknown> | null {
+export function proposalBy(snag: SnagOut, method: string | null): SnagOut['proposal'] | null {
   return snag.proposal && method ? { ...snag.proposal, method } : (snag.proposal ?? null);
 }
 

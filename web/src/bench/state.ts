@@ -101,7 +101,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const drawn = useMemo(() => [...COMPUTED, ...devices.filter((d) => d.lane).map((d) => d.id)], [devices]);
   const { tracks: loaded, failed: notLoaded } = useTracks(data.streams, drawn, who, range);
   const named = streamOf(data.streams, 'mended', who) ?? streamOf(data.streams, 'labelled', who);
-  const names = useMemo(() => (named?.details as { names?: string[] } | undefined)?.names ?? [], [named]);
+  const names = useMemo(() => named?.details.names ?? [], [named]);
 
   // fills that were accepted are seen at once; they are forgotten when the solve with them is there
   const [filled, setFilled] = useState<{ stream: number | undefined; fills: Fill[] }>({ stream: undefined, fills: [] });
@@ -183,8 +183,8 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
 
   const pickMarker = useCallback((m: number | null) => put({ marker: m === null ? null : (names[m] ?? null) }), [put, names]);
   const notes = useMemo(() => data.streams.flatMap((s) => {
-    const d = s.details as { file?: string; notes?: string[] };
-    return (d.notes ?? []).map((n) => `${d.file ?? s.name}: ${n}`);
+    const { file, notes: told } = s.details;
+    return (told ?? []).map((n) => `${file || s.name}: ${n}`);
   }), [data.streams]);
   const at = () => Number(transport.time.toFixed(4));
   return {

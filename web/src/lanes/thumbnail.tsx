@@ -1,8 +1,9 @@
+import type { Schemas } from '../api/client';
 import { useEffect, useRef } from 'react';
 import { useTheme } from 'styled-components';
 
 /** Rows of values 0 to 1, each a letter in base 36, a dot where there is none. */
-export type Picture = { optical?: string[]; suit?: string; jaw?: string; sound?: string };
+export type Picture = Schemas['PictureOut'];
 
 /** The values of a row. */
 export function valuesOf(row: string): (number | null)[] {

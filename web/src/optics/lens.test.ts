@@ -45,8 +45,8 @@ describe('a calibrated camera', () => {
   it('tells how much of the volume blinds hide', () => {
     const c = cameraOf(row);
     expect(hiddenShare(c, [])).toBe(0);
-    expect(hiddenShare(c, [{ camera: 'c01', x: 1030, y: 760, radius: 3000 }])).toBe(1);
-    const some = hiddenShare(c, [{ camera: 'c01', x: 1030, y: 760, radius: 200 }]);
+    expect(hiddenShare(c, [{ camera: 'c01', x: 1030, y: 760, radius: 3000, share: 1, by_hand: false }])).toBe(1);
+    const some = hiddenShare(c, [{ camera: 'c01', x: 1030, y: 760, radius: 200, share: 1, by_hand: false }]);
     expect(some).toBeGreaterThan(0.02);
     expect(some).toBeLessThan(0.6);
   });

@@ -25,8 +25,7 @@ type Row = {
 };
 
 /** A camera from its row in a calibration/1 document. */
-export function cameraOf(row: unknown): Camera {
-  const r = row as Row;
+export function cameraOf(r: Row): Camera {
   const [x, y, z, w] = r.rotation_xyzw;
   const lens = [...r.focal_px, ...r.centre_px, ...r.distortion];
   const corners = [[0, 0], [r.width, 0], [0, r.height], [r.width, r.height]].map(([u, v]) => direction(lens, u - 0.5, v - 0.5));
@@ -98,7 +97,7 @@ export function rayAcross(from: Camera, u: number, v: number, into: Camera): [nu
   return out;
 }
 
-export type Blind = { camera: string; x: number; y: number; radius: number; share?: number; by_hand?: boolean };
+export type Blind = { camera: string; x: number; y: number; radius: number; share: number; by_hand: boolean };
 
 /** The share of what a camera sees of the working volume (4 by 4 m, up to 2 m) that its blinds hide, 0 to 1. */
 export function hiddenShare(c: Camera, blinds: Blind[]): number {

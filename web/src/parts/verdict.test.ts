@@ -9,7 +9,7 @@ const WORDS: Record<string, [string, string]> = {
 function run(name: string, state: string, figure: string | null = null, more: Partial<RunOut> = {}): RunOut {
   const [doing, done] = WORDS[name];
   return {
-    id: 1, name, words: name, doing, done, performer: '', state, progress: 0.62, message: '', figures: {}, aside: '', parameters: {}, snag_count: 0, asked_at: '', code_version: '',
+    id: 1, name, words: name, doing, done, performer: '', state, progress: 0.62, message: '', knocked: [], aside: '', parameters: {}, snag_count: 0, asked_at: '', code_version: '',
     figure: figure === null ? null : { text: figure, value: 1, good: true, sentence: '' }, ...more,
   };
 }
@@ -38,7 +38,7 @@ describe('verdict', () => {
   });
 
   it('says a knocked camera before the figures, and that it is wrong', () => {
-    const v = verdict([run('rebuild', 'done', '±0.10 mm', { figures: { knocked: [{ camera: 'c07' }] } }), run('solve', 'done', '2.4 mm', { snag_count: 1 })]);
+    const v = verdict([run('rebuild', 'done', '±0.10 mm', { knocked: ['c07'] }), run('solve', 'done', '2.4 mm', { snag_count: 1 })]);
     expect(v).toMatchObject({ words: '✕ camera c07 was knocked · solved 2.4 mm · 1 snag', tone: 'wrong', state: 'ready' });
     expect(verdict([run('rebuild', 'running')]).state).toBe('rebuilding 62 %');
   });

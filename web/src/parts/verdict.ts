@@ -17,7 +17,7 @@ export function verdict(runs: RunOut[]): Verdict {
   const snags = told.reduce((n, r) => n + r.snag_count, 0);
   let words = last ? `${last.done} ${last.figure!.text}` : '';
   if (whole) words += ` · ${snags === 0 ? 'no snags' : `${snags} snag${snags === 1 ? '' : 's'}`}`;
-  const moved = runs.flatMap((r) => (r.figures as { knocked?: { camera: string }[] }).knocked ?? []).map((k) => k.camera);
+  const moved = runs.flatMap((r) => r.knocked);
   if (moved.length) words = `✕ camera ${moved.join(', ')} was knocked${words ? ` · ${words}` : ''}`;
   if (now) return { words, state: `${now.doing} ${Math.round(now.progress * 100)} %`, tone: 'plain', working: true };
   if (queued) return { words, state: 'queued', tone: 'plain', working: true };

@@ -92,7 +92,6 @@ const Two = styled.div`
 `;
 
 type Calibration = Schemas['CalibrationOut'];
-type Bone = { name: string; offset_m: [number, number, number] };
 
 const PARENT: Record<string, string> = {
   spine: 'hips', chest: 'spine', upperChest: 'chest', neck: 'upperChest', head: 'neck',
@@ -110,7 +109,7 @@ function parentOf(name: string): string | null {
 /** The calibrated body in T-pose from the front, with the markers where they really sit. */
 function BodyDrawing({ calibration, height }: { calibration: Calibration; height: number }) {
   const theme = useTheme();
-  const bones = calibration.bones as unknown as Bone[];
+  const bones = calibration.bones;
   const at = new Map<string, [number, number]>();
   for (const b of bones) {
     const parent = parentOf(b.name);
@@ -133,7 +132,7 @@ function BodyDrawing({ calibration, height }: { calibration: Calibration; height
         const side = name.startsWith('left') ? theme.left : name.startsWith('right') ? theme.right : theme.bone;
         return <line key={name} x1={X(px)} y1={Y(py)} x2={X(x)} y2={Y(y)} stroke={side} strokeWidth="4" strokeDasharray={name.startsWith('right') ? '7 3' : undefined} />;
       })}
-      {(calibration.markers as unknown as (Bone & { bone: string })[]).map((m) => {
+      {calibration.markers.map((m) => {
         const joint = at.get(m.bone);
         if (!joint) return null;
         return <circle key={m.name} cx={X(joint[0] + m.offset_m[0])} cy={Y(joint[1] + m.offset_m[1])} r="3" fill={theme.text}><title>{m.name}</title></circle>;
@@ -162,9 +161,9 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   const slate = board.data?.days.flatMap((d) => d.slates).find((s) => s.id === performer.warm_up_slate_id);
   const last = slate?.takes.at(-1);
   const v = last && verdict(last.runs);
-  const f = (c?.figures ?? {}) as { residual_rms_mm?: number; named_share?: number; joints_hardly_moved?: string[]; markers_never_seen?: string[] };
+  const f: Partial<Calibration['figures']> = c?.figures ?? {};
   const length = (name: string) => {
-    const b = (c?.bones as unknown as Bone[] | undefined)?.find((x) => x.name === name);
+    const b = c?.bones.find((x) => x.name === name);
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
   };
   const warmUp = useMutation({

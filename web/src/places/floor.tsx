@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import styled from 'styled-components';
 import { get, patch, post, type FloorOut, type Me, type RollingOut, type TakeRow } from '../api/client';
-import { Thumbnail, type Picture } from '../lanes/thumbnail';
+import { Thumbnail } from '../lanes/thumbnail';
 import { BigButton, Empty, Figure, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
@@ -325,7 +325,7 @@ export function Floor({ me }: { me: Me }) {
                   <span style={{ fontSize: 16, color: v.tone === 'wrong' ? night.wrong : undefined }}>{v.words || 'being written'}</span>
                   <Quiet style={{ marginLeft: 'auto' }}>{v.state === 'ready' ? 'usable' : v.state}</Quiet>
                 </div>
-                <div style={{ margin: '10px 0' }}><Thumbnail picture={last.picture as Picture} width={420} /></div>
+                <div style={{ margin: '10px 0' }}><Thumbnail picture={last.picture} width={420} /></div>
                 {v.working && <Progress value={last.runs.filter((r) => r.state === 'done').length / Math.max(1, last.runs.length)} words={v.state} />}
                 {!rolling && (
                   <Acts ref={noteField}>

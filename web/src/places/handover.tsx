@@ -92,8 +92,8 @@ const STATES: Record<string, string> = {
 };
 
 export function differences(p: PackageOut): { mm: number; degrees: number } | null {
-  const rows = (p.manifest as { differences?: { position_mm?: number; rotation_deg?: number }[] }).differences;
-  if (!rows?.length) return null;
+  const rows = p.manifest.differences ?? [];
+  if (!rows.length) return null;
   return { mm: Math.max(...rows.map((r) => r.position_mm ?? 0)), degrees: Math.max(...rows.map((r) => r.rotation_deg ?? 0)) };
 }
 

@@ -149,7 +149,7 @@ export function PackagePage({ me }: { me: Me }) {
   const role = me.memberships.find((m) => m.production_id === Number(production))?.role;
   const answers = (role === 'animator' || role === 'supervisor') && p && ['sent', 'accepted', 'returned'].includes(p.state);
   const take = p?.takes[picked];
-  const files = (p?.manifest as { files?: { path: string; bytes: number; sha256: string }[] } | undefined)?.files ?? [];
+  const files = p?.manifest.files ?? [];
   const d = p && differences(p);
   return (
     <Frame theme={paper} me={me} productionId={Number(production)} cells={[{ what: 'handover', value: <Link to={`/p/${production}/handover`}>all packages</Link> }, { what: 'package', value: p?.name ?? '…' }]}>

@@ -4,7 +4,7 @@ import { DropZone, FileTrigger, ToggleButton, ToggleButtonGroup, type Key } from
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { patch, post, type Me, type SlateRow, type TakeRow } from '../api/client';
-import { Thumbnail, type Picture } from '../lanes/thumbnail';
+import { Thumbnail } from '../lanes/thumbnail';
 import { Empty, Figure, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { History } from '../parts/history';
@@ -186,7 +186,7 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
           <Mark key={id} id={id}>{words}</Mark>
         ))}
       </Marks>
-      <Thumbnail picture={take.picture as Picture} width={width} points={points} />
+      <Thumbnail picture={take.picture} width={width} points={points} />
       <Words>
         <div title={v.words} style={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>{v.words}</div>
         <Note

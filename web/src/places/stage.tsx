@@ -120,7 +120,7 @@ export function Stage({ me }: { me: Me }) {
   const day = board.data?.days.at(-1);
   const p = board.data?.production;
   const keep = search.toString();
-  const knocked = room?.takes.find((t) => t.take_id === take)?.knocked as { camera: string }[] | undefined;
+  const knocked = room?.takes.find((t) => t.take_id === take)?.knocked;
   const moved = useMemo(() => [...(knocked ?? []).map((k) => k.camera), ...(live?.knocked ?? []).map((k) => k.camera)], [knocked, live?.knocked]);
   const onward = room && canWork ? next(step, room, live) : null;
   const shared = room && { room, deeds, live, canWork, cameras, calibration, selected: camera, onSelect: (c: string) => set({ camera: c }) };

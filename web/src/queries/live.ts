@@ -1,31 +1,11 @@
 import { useEffect, useState } from 'react';
-import { Socket } from './socket';
+import type { Schemas } from '../api/client';
+import { Socket, type Message } from './socket';
 
-export type LiveCamera = { id: string; fps: number; lost: number; points: number[][] };
-export type CameraSweep = { id: string; readings: number; covered: number; cells: number[][]; looks: number[][]; lacks: string; share: number };
-export type Sweep = {
-  share: number;
-  good_enough: boolean;
-  sentence: string;
-  go_to_m: number[] | null;
-  positions_m: (number[] | null)[];
-  been_m: number[][];
-  wanted: number[][];
-  cameras: CameraSweep[];
-};
-export type LiveDevice = { id: string; words: string; performer: string; trouble: string | null; rate: number; hz: number; lost: number; answering: number };
-export type Live = {
-  kind: string;
-  recording: boolean;
-  seconds: number;
-  timecode_s: number | null;
-  rate: number;
-  cameras: LiveCamera[];
-  devices: LiveDevice[];
-  points: number[][];
-  sweep: Sweep | null;
-  knocked: { camera: string; shift_px: number; at_s: number }[];
-};
+export type CameraSweep = Schemas['CameraSweep'];
+export type Sweep = Schemas['Sweep'];
+export type LiveDevice = Schemas['LiveDevice'];
+export type Live = Schemas['Live'];
 export type LiveState = { live: Live | null; trouble: string | null; updates: number };
 
 const NOTHING: LiveState = { live: null, trouble: null, updates: 0 };
@@ -39,11 +19,10 @@ export function useLive(production: number, everyMs = 0): LiveState {
     let times: number[] = [];
     const socket = Socket.of(production);
     const leave = socket.listen({
-      onMessage: (data) => {
-        const message = data as Partial<Live> & { trouble?: string | null; changed?: unknown };
-        if (message.changed) return;
-        if (!message.cameras) {
-          setState((before) => ({ ...before, trouble: message.trouble ?? null }));
+      onMessage: (message: Message) => {
+        if ('changed' in message) return;
+        if (!('cameras' in message)) {
+          setState((before) => ({ ...before, trouble: message.trouble }));
           return;
         }
         const now = performance.now();
@@ -52,7 +31,7 @@ export function useLive(production: number, everyMs = 0): LiveState {
         else if (message.kind !== 'sweep') sweep = null;
         if (now - shown < everyMs) return;
         shown = now;
-        setState({ live: { ...(message as Live), sweep }, trouble: message.trouble ?? null, updates: times.length / 2 });
+        setState({ live: { ...message, sweep }, trouble: message.trouble, updates: times.length / 2 });
       },
       onClose: (refused) =>
         setState({ ...NOTHING, trouble: refused ? 'The live view is for people of this production.' : 'The live view is interrupted; trying again.' }),

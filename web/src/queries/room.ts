@@ -67,7 +67,7 @@ export function useCalibration(id: number | undefined) {
     enabled: id !== undefined,
     staleTime: Infinity, // versions are never edited
   });
-  const cameras = useMemo<Camera[]>(() => ((query.data?.document.cameras as unknown[] | undefined) ?? []).map(cameraOf), [query.data]);
+  const cameras = useMemo<Camera[]>(() => (query.data?.cameras ?? []).map(cameraOf), [query.data]);
   return { calibration: query.data, cameras, error: query.error };
 }
 
@@ -105,7 +105,7 @@ export function useTakeFrame(take: number | null, frame: number) {
     staleTime: Infinity,
     placeholderData: (previous) => previous,
   }).data;
-  const details = seen?.details as { cameras?: string[]; frames?: number } | undefined;
+  const details = seen?.details;
   return useMemo(() => {
     const byCamera = new Map<string, number[][]>((details?.cameras ?? []).map((c) => [c, []]));
     if (rows && details?.cameras)
@@ -113,7 +113,7 @@ export function useTakeFrame(take: number | null, frame: number) {
         if (rows[i] === frame) byCamera.get(details.cameras[rows[i + 1]])?.push([rows[i + 2], rows[i + 3], rows[i + 4]]);
     const at: number[][] = [];
     const names: string[] = [];
-    const all = (points?.details as { names?: string[] } | undefined)?.names;
+    const all = points?.details.names;
     const from = (frame - piece * PIECE) * width;
     if (places)
       for (let k = 0; k < width / 3; k += 1) {

@@ -1,8 +1,13 @@
+import type { Schemas } from '../api/client';
+
 export const REFUSED = 4403;
 const AGAIN_MS = 1500;
 
+/** Everything that the socket of a production carries. */
+export type Message = Schemas['Changed'] | Schemas['Live'] | Schemas['Trouble'];
+
 export type Listener = {
-  onMessage: (message: unknown) => void;
+  onMessage: (message: Message) => void;
   onOpen?: () => void;
   onClose?: (refused: boolean) => void;
 };
@@ -61,7 +66,7 @@ export class Socket {
       this.listeners.forEach((l) => l.onOpen?.());
     };
     socket.onmessage = (event) => {
-      const message: unknown = JSON.parse(String(event.data));
+      const message = JSON.parse(String(event.data)) as Message;
       this.listeners.forEach((l) => l.onMessage(message));
     };
     socket.onclose = (event) => {

@@ -114,9 +114,9 @@ export function useTracks(streams: StreamOut[], names: string[], performer: stri
 }
 
 function bodyOf(stream: StreamOut, rotation: Track, root: Track): Body {
-  const d = stream.details as { bones?: string[]; parents?: number[]; offsets_m?: number[][] };
+  const { bones = [], parents = [], offsets_m = [] } = stream.details;
   return {
-    bones: d.bones ?? [], parents: d.parents ?? [], offsets: new Float32Array((d.offsets_m ?? []).flat()), rotation: rotation.values, root: root.values,
+    bones, parents, offsets: new Float32Array(offsets_m.flat()), rotation: rotation.values, root: root.values,
     frames: Math.min(root.samples, rotation.samples), rate: rotation.rate, start: rotation.start,
   };
 }
@@ -164,7 +164,7 @@ export function useProps(streams: StreamOut[], stretch: Stretch | null): PropVie
     () =>
       found.flatMap((stream, i) => {
         const pose = levels[i];
-        return pose ? [{ name: stream.prop, offsets: (stream.details as { offsets_m?: number[][] }).offsets_m ?? [], pose }] : [];
+        return pose ? [{ name: stream.prop, offsets: stream.details.offsets_m ?? [], pose }] : [];
       }),
     [found, levels],
   );

@@ -95,7 +95,7 @@ describe('a camera’s picture', () => {
   });
 
   it('veils blinds, the smallest so that they are seen', () => {
-    const { of } = draw({ blinds: [{ camera: 'c01', x: 40, y: 50, radius: 1 }, { camera: 'c01', x: 400, y: 50, radius: 60 }] });
+    const { of } = draw({ blinds: [{ camera: 'c01', x: 40, y: 50, radius: 1, share: 1, by_hand: false }, { camera: 'c01', x: 400, y: 50, radius: 60, share: 1, by_hand: false }] });
     expect(of('arc').map((c) => c[3])).toEqual([12, 60]);
   });
 });

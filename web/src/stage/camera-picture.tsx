@@ -244,7 +244,7 @@ export function EditBlinds({ content, camera, blinds, onChange, disabled }: Edit
     drag.current = null;
   };
   const add = (x: number, y: number) =>
-    onChange([...blinds, { camera, x: Math.round(x), y: Math.round(y), radius: 24, by_hand: true }], `blind of ${camera} added`);
+    onChange([...blinds, { camera, x: Math.round(x), y: Math.round(y), radius: 24, share: 1, by_hand: true }], `blind of ${camera} added`);
   const key = (e: KeyboardEvent, index: number) => {
     const step = e.shiftKey ? 20 : 4;
     const ways: Record<string, [number, number]> = { ArrowLeft: [-step, 0], ArrowRight: [step, 0], ArrowUp: [0, -step], ArrowDown: [0, step] };

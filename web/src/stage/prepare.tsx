@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { Figure, MainButton, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Choice, Tick } from '../parts/choices';
-import { hiddenShare, type Blind, type Camera } from '../optics/lens';
+import { hiddenShare, type Camera } from '../optics/lens';
 import { Panel, Row, StepState, Table } from './parts';
 import { chord, tick } from './sound';
 import type { Live } from '../queries/live';
@@ -22,7 +22,7 @@ export function BlindsStep({ room, deeds, live, canWork, cameras, selected, onSe
   useEffect(() => {
     if (done && !stop.isPending) stop.mutate(true, { onSuccess: () => step.mutate({ name: 'find blinds' }) });
   }, [done]); // once, when ten seconds are over
-  const blinds = room.blinds as Blind[];
+  const blinds = room.blinds;
   const by = room.cameras.map((c) => ({ id: String(c.id), mine: blinds.filter((b) => b.camera === c.id) })).filter((r) => r.mine.length > 0);
   const still = room.recordings.find((r) => r.kind === 'still');
   return (
@@ -175,7 +175,7 @@ export function SweepStep({ room, deeds, live, canWork, selected, onSelect }: Pr
           <p><Quiet>Carry the wand through the whole volume, high and low and to the edges, turning it, until every camera has seen it often and all over its picture.</Quiet></p>
           <Row>
             <Choice label="Wand" value={wand} onChange={setWand} options={[
-              ...room.wands.map((w) => ({ id: String(w.name), words: `${String(w.name)}, ${(w.markers_m as unknown[]).length} markers` })),
+              ...room.wands.map((w) => ({ id: w.name, words: `${w.name}, ${w.markers_m.length} markers` })),
               ...(own ? [{ id: 'own', words: `${own.name} (loaded)` }] : []),
             ]} />
             <WordButton onPress={() => wandFile.current?.click()}>load a wand…</WordButton>

@@ -18,18 +18,15 @@ type Props = {
   onSelect: (camera: string) => void;
 };
 
-type Distance = { from: number; to: number; said_mm: number; mean_mm: number; sd_mm: number };
-type CameraRow = { id: string; samples: number; rejected: number; reprojection_rms_px: number | null; covered: number; focal_sd_px: number; centre_sd_px: number; position_sd_mm: number };
 
 /** Cameras: what solving gave, camera by camera and for the whole volume. */
 export function CamerasStep({ room, deeds, canWork, calibration, selected, onSelect }: Props) {
-  const f = (calibration?.figures ?? {}) as Record<string, unknown>;
-  const rows = (calibration?.rows ?? []) as CameraRow[];
-  const number = (name: string) => (typeof f[name] === 'number' ? (f[name] as number) : null);
-  const rms = number('reprojection_rms_px');
-  const failed = Object.entries((calibration?.failed ?? {}) as Record<string, string>);
+  const f = calibration?.figures;
+  const rows = calibration?.rows ?? [];
+  const rms = f?.reprojection_rms_px;
+  const failed = Object.entries(calibration?.failed ?? {});
   const sweep = room.recordings.find((r) => r.kind === 'sweep');
-  const cameras = (calibration?.document.cameras ?? []) as { id: string; focal_px: number[]; centre_px: number[] }[];
+  const cameras = calibration?.cameras ?? [];
   return (
     <Panel aria-label="Cameras">
       <h2>Solve the cameras</h2>
@@ -42,10 +39,10 @@ export function CamerasStep({ room, deeds, canWork, calibration, selected, onSel
       {calibration && (
         <>
           <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 10 }}>
-            <Big value={rms === null ? '–' : rms.toFixed(3)} unit="px" words="reprojection, RMS" why="How far a sighting lies from where the solved cameras put it, per coordinate. It should be the noise of the centroids, about 0.1 px." />
+            <Big value={rms?.toFixed(3) ?? '–'} unit="px" words="reprojection, RMS" why="How far a sighting lies from where the solved cameras put it, per coordinate. It should be the noise of the centroids, about 0.1 px." />
             <Big value={`${cameras.length} of ${room.cameras.length}`} words="cameras solved" />
-            <Big value={number('position_limit_mm')?.toFixed(2) ?? '–'} unit="mm" words="camera places, expected" why="Standard deviation of the cameras’ places that the sightings allow, from the propagated covariance." />
-            <Big value={number('wand_rms_mm')?.toFixed(2) ?? '–'} unit="mm" words="wand lengths, RMS" why="The wand’s distances, each marker triangulated on its own, against its description." />
+            <Big value={f?.position_limit_mm?.toFixed(2) ?? '–'} unit="mm" words="camera places, expected" why="Standard deviation of the cameras’ places that the sightings allow, from the propagated covariance." />
+            <Big value={f?.wand_rms_mm?.toFixed(2) ?? '–'} unit="mm" words="wand lengths, RMS" why="The wand’s distances, each marker triangulated on its own, against its description." />
           </div>
           {failed.map(([id, reason]) => <p key={id} role="note">✕ <strong>{id}</strong>: {reason}</p>)}
           {calibration.notes.map((n) => <p key={n}><Quiet>{n}</Quiet></p>)}
@@ -74,15 +71,15 @@ export function CamerasStep({ room, deeds, canWork, calibration, selected, onSel
           <Table>
             <thead><tr><th>between</th><th>said</th><th>measured</th><th>sd</th></tr></thead>
             <tbody>
-              {((f.distances ?? []) as Distance[]).map((d) => (
-                <tr key={`${d.from} ${d.to}`}><td>{d.from} – {d.to}</td><td>{d.said_mm.toFixed(1)}</td><td>{d.mean_mm.toFixed(2)}</td><td>{d.sd_mm.toFixed(2)} mm</td></tr>
+              {(f?.distances ?? []).map((d) => (
+                <tr key={`${d.first} ${d.last}`}><td>{d.first} – {d.last}</td><td>{d.said_mm.toFixed(1)}</td><td>{d.mean_mm.toFixed(2)}</td><td>{d.sd_mm.toFixed(2)} mm</td></tr>
               ))}
             </tbody>
           </Table>
           <Facts rows={[
-            ['error, mean', `${number('wand_mean_mm')?.toFixed(3) ?? '–'} mm`],
-            ['sd', `${number('wand_sd_mm')?.toFixed(3) ?? '–'} mm`],
-            ['worst', `${number('wand_worst_mm')?.toFixed(2) ?? '–'} mm`],
+            ['error, mean', `${f?.wand_mean_mm?.toFixed(3) ?? '–'} mm`],
+            ['sd', `${f?.wand_sd_mm?.toFixed(3) ?? '–'} mm`],
+            ['worst', `${f?.wand_worst_mm?.toFixed(2) ?? '–'} mm`],
           ]} />
         </>
       )}
@@ -107,7 +104,7 @@ export function LevelStep({ room, deeds, live, canWork, calibration }: Props) {
   }, [done]); // once, when it is long enough
   const onFloor = room.recordings.find((r) => r.kind === 'wand on floor');
   const floor = room.recordings.find((r) => r.kind === 'floor markers');
-  const level = ((calibration?.figures ?? {}) as { level?: { floor_rms_mm?: number; floor_heights_mm?: number[]; floor_left_out?: number; bulge_mm?: number | null; wand_tilt_deg?: number | null } }).level;
+  const level = calibration?.figures.level;
   const heights = level?.floor_heights_mm ?? [];
   const tallest = Math.max(1, ...heights.map(Math.abs));
   const at = (when: string) => new Date(when).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false });
@@ -116,7 +113,7 @@ export function LevelStep({ room, deeds, live, canWork, calibration }: Props) {
       <h2>Origin and level</h2>
       <p><Quiet>Lay the wand down in the middle: its corner is the origin, its long arm points to the front. Then scatter a handful of markers over the floor.</Quiet></p>
       <Row>
-        <Choice label="Wand" options={room.wands.map((w) => ({ id: String(w.name), words: String(w.name) }))} value={wand} onChange={setWand} />
+        <Choice label="Wand" options={room.wands.map((w) => ({ id: w.name, words: w.name }))} value={wand} onChange={setWand} />
       </Row>
       <Row>
         <PlainButton isDisabled={!canWork || live?.recording} onPress={() => deeds.record.mutate({ kind: 'wand on floor', wand })}>Record the wand</PlainButton>
@@ -209,7 +206,7 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
   const row = room.takes.find((t) => t.take_id === take);
   const older = room.takes.filter((t) => t.older && !t.busy);
   // a knock counts for every take from the first one that shows it on
-  const first = row?.knocked[0] as { camera: string; since_s: number; shift_px: number } | undefined;
+  const first = row?.knocked[0];
   const since = first ? room.takes.filter((t) => t.take_id >= row!.take_id && t.older) : [];
   const knockedLive = live?.knocked ?? [];
   const most = Math.max(1, ...(trust?.shift_px.flat().filter((v): v is number => v !== null) ?? []));
@@ -225,7 +222,7 @@ export function TrustStep({ room, deeds, canWork, selected, onSelect, take, onTa
           <thead><tr><th>take</th><th>version</th><th style={{ textAlign: 'left' }}>cameras</th></tr></thead>
           <tbody>
             {room.takes.map((t) => {
-              const knocked = t.knocked as { camera: string; shift_px: number }[];
+              const { knocked } = t;
               return (
                 <tr key={t.take_id} aria-selected={t.take_id === take}>
                   <td><button onClick={() => onTake(t.take_id)}>{t.slate} take {t.number}</button></td>

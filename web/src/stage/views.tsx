@@ -4,8 +4,8 @@ import { rateOf } from '../api/tracks';
 import { Empty, Figure, Quiet, WordButton, fieldLook } from '../parts/controls';
 import { Choice, Slide } from '../parts/choices';
 import { atWork } from '../parts/verdict';
-import { EditBlinds, Picture, type PictureContent, type Residual } from './camera-picture';
-import { project, rayAcross, type Blind, type Camera } from '../optics/lens';
+import { EditBlinds, Picture, type PictureContent } from './camera-picture';
+import { project, rayAcross, type Camera } from '../optics/lens';
 import { Plan } from './plan';
 import { RoomView } from './room-view';
 import type { Live } from '../queries/live';
@@ -72,9 +72,6 @@ const SAME_PX = 2.5; // a centroid this near to where a point appears is that po
 const NOBODY = -1;
 const VIEWS = [['room', 'Room'], ['plan', 'Plan'], ['pictures', 'Pictures']] as const;
 
-/** What a calibration says of one camera. */
-type CameraRow = { id: string; covered: number; coverage?: number[][]; residual_pattern_px?: Residual };
-
 /** Where in its picture a solved camera saw the wand, as the live sweep shows it. */
 function coverageOf(counts: number[][] | undefined): PictureContent['sweep'] {
   return counts && { cells: counts, looks: counts.map((row) => row.map(() => 0)) };
@@ -123,9 +120,9 @@ export function Views({ room, live, trouble, updates, cameras, camera, view, tak
       })
       .map((c) => c.id);
   }, [spot, cameras, shown, live, take]);
-  const trail = useMemo(() => (step === 'cameras' ? (((calibration?.figures ?? {}) as { trail_m?: number[][] }).trail_m ?? []) : []), [step, calibration]);
-  const rowOf = (id: string) => ((calibration?.rows ?? []) as CameraRow[]).find((r) => r.id === id);
-  const blinds = room.blinds as Blind[];
+  const trail = useMemo(() => (step === 'cameras' ? (calibration?.figures.trail_m ?? []) : []), [step, calibration]);
+  const rowOf = (id: string) => calibration?.rows.find((r) => r.id === id);
+  const blinds = room.blinds;
   const nearby = (id: string, at: [number, number], within: number) => seen(id).find((q) => Math.hypot(q[0] - at[0], q[1] - at[1]) < within);
   const raysInto = (into: Camera, p: number[]) =>
     cameras.flatMap((c) => {

@@ -21,6 +21,16 @@ router = Router(tags=["bench"])
 LONGEST_RANGE = 2_000_000
 
 
+class MendDocument(Schema):
+    """A mend of a marker from frame `start` to before `end` (core.markers.mends)."""
+
+    kind: str
+    marker: str
+    start: int
+    end: int
+    method: str | None = None
+
+
 class SnagOut(Schema):
     kind: str
     stream: str
@@ -30,7 +40,7 @@ class SnagOut(Schema):
     text: str
     limit: str
     subject: str = ""
-    proposal: dict | None = None
+    proposal: MendDocument | None = None
     damage_mm: float | None = None
     from_pass: str
     performer: str
@@ -41,7 +51,7 @@ class MendOut(Schema):
     id: int
     words: str
     active: bool
-    document: dict
+    document: MendDocument
 
 
 class ParameterOut(Schema):
@@ -92,7 +102,7 @@ class TakeOut(Schema):
 class MendIn(Schema):
     """A mend of a performer's markers; performer: by name, the only one where none is given."""
 
-    document: dict
+    document: MendDocument
     words: str = ""
     performer: str = ""
 
@@ -227,7 +237,9 @@ def _positions(path):
 @router.post("/takes/{take_id}/mends/preview", response=PreviewOut)
 def preview_mend(request, take_id: int, payload: MendIn):
     """What a mend would do to its marker, nothing being changed."""
-    first, rate, before, after = mends.preview(fetch_take(request, take_id), payload.document, payload.performer)
+    first, rate, before, after = mends.preview(
+        fetch_take(request, take_id), payload.document.dict(exclude_none=True), payload.performer
+    )
     return {"first": first, "rate": rate, "before": _positions(before), "after": _positions(after)}
 
 
@@ -235,6 +247,8 @@ def preview_mend(request, take_id: int, payload: MendIn):
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
     item = fetch_take(request, take_id)
-    made = mends.accept(item, request.user, [(row.document, row.words, row.performer) for row in payload])
+    made = mends.accept(
+        item, request.user, [(row.document.dict(exclude_none=True), row.words, row.performer) for row in payload]
+    )
     solve_again(item, made, request.user)
     return take(request, take_id)

@@ -22,14 +22,36 @@ class CalibratedDevice(Schema):
     details: str
 
 
+class BoneOut(Schema):
+    """A bone; offset_m: from its parent's joint in T-pose, metres."""
+
+    name: str
+    offset_m: list[float]
+
+
+class ChartMarkerOut(Schema):
+    """A marker; offset_m: from the joint of the bone it rides on in T-pose, metres."""
+
+    name: str
+    bone: str
+    offset_m: list[float]
+
+
+class WarmUpFigures(Schema):
+    residual_rms_mm: float | None = None
+    named_share: float | None = None
+    joints_hardly_moved: list[str] = []
+    markers_never_seen: list[str] = []
+
+
 class CalibrationOut(Schema):
     id: int
     version: int
     made_at: datetime
     warm_up_take_id: int | None
-    figures: dict
-    bones: list[dict]
-    markers: list[dict]
+    figures: WarmUpFigures
+    bones: list[BoneOut]
+    markers: list[ChartMarkerOut]
     devices: list[CalibratedDevice]
 
 

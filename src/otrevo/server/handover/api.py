@@ -57,6 +57,34 @@ class PackagedTake(Schema):
     tracks: list[StreamOut]
 
 
+class DifferenceOut(Schema):
+    """By how much a file differs from the take when it is read back, at most."""
+
+    file: str = ""
+    position_mm: float = 0.0
+    rotation_deg: float = 0.0
+
+
+class PackedFileOut(Schema):
+    path: str
+    bytes: int
+    sha256: str
+
+
+class PackedTakeOut(Schema):
+    name: str
+    files: list[str]
+
+
+class ManifestOut(Schema):
+    """What a package holds, empty until it is built; conventions: axes and units by what a file holds."""
+
+    conventions: dict[str, str] = {}
+    takes: list[PackedTakeOut] = []
+    differences: list[DifferenceOut] = []
+    files: list[PackedFileOut] = []
+
+
 class PackageOut(Schema):
     id: int
     name: str
@@ -71,7 +99,7 @@ class PackageOut(Schema):
     made_by: str
     answer: str
     answered_by: str
-    manifest: dict
+    manifest: ManifestOut
     bytes: int
     takes: list[PackagedTake]
 

@@ -1,7 +1,7 @@
 """The web socket of a production: what changes in it, and on request what the recorder sees, for whoever may see it.
 
-Sent: {"changed": [{"table", "take", …}, …]}, a few times a second at most; and, while the page has said {"watch": true},
-the recorder's snapshots as they come.
+Sent (live.messages): Changed, a few times a second at most; and, while the page has said {"watch": true}, the recorder's
+Live or Trouble as they come.
 """
 
 import asyncio
@@ -14,6 +14,7 @@ from ninja.errors import HttpError
 from otrevo.server.accounts.access import DESK_ROLES, require
 from otrevo.server.live.address import greeting, ports
 from otrevo.server.live.changes import CHANGES
+from otrevo.server.live.messages import Changed, Trouble
 
 RETRY_S = 1.0
 TOGETHER_S = 0.1  # changes this close are one message
@@ -59,7 +60,7 @@ class Live(AsyncWebsocketConsumer):
                     change = queue.get_nowait()
                     if change not in changed:
                         changed.append(change)
-                await self.send(text_data=json.dumps({"changed": changed}))
+                await self.send(text_data=Changed(changed=changed).model_dump_json(exclude_none=True))
 
     async def _relay(self):
         while True:
@@ -75,5 +76,6 @@ class Live(AsyncWebsocketConsumer):
             finally:
                 if writer:
                     writer.close()
-            await self.send(text_data=json.dumps({"trouble": "The recorder does not answer; trying again."}))
+            trouble = Trouble(trouble="The recorder does not answer; trying again.")
+            await self.send(text_data=trouble.model_dump_json())
             await asyncio.sleep(RETRY_S)

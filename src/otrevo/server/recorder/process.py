@@ -24,6 +24,8 @@ from multiprocessing import get_context
 
 import django
 
+from otrevo.server.live.messages import Live, Trouble
+
 log = logging.getLogger("otrevo.recorder")
 SNAPSHOT_S = 1 / 12.5
 LINGER_S = 6.0  # nobody watches: the cameras are let go
@@ -135,9 +137,8 @@ class Recorder:
                             link.cancel()  # memory is bounded; what has been recorded is still to be kept or dropped
                         self.link = None
                         self.trouble = f"Recorded for {MOST_SECONDS:.0f} s, the most that is kept at one time; stop."
-                    snapshot["trouble"] = self.trouble
-                    snapshot["devices"] = [r.snapshot() for r in self.readings]
-                    self._send(self.production, snapshot)
+                    devices = [r.snapshot() for r in self.readings]
+                    self._send(self.production, Live(**snapshot, devices=devices, trouble=self.trouble))
                 except Exception:
                     log.exception("a step of the session failed")
             await self._look_after()
@@ -163,17 +164,17 @@ class Recorder:
             await self._hang_up()  # nobody looks at that room any more
         for production in self.watchers:
             if self.session and production != self.production:
-                self._send(production, {"trouble": "The cameras are in use by another production."})
+                self._send(production, Trouble(trouble="The cameras are in use by another production."))
         if self.session is None:
             try:
                 await self.start(wanted, "watch")
             except Exception as error:
                 log.warning("watching failed: %s", error)
-                self._send(wanted, {"trouble": "The cameras cannot be watched now."})
+                self._send(wanted, Trouble(trouble="The cameras cannot be watched now."))
                 await asyncio.sleep(1.0)
 
-    def _send(self, production, snapshot):
-        line = json.dumps(snapshot, separators=(",", ":")).encode() + b"\n"
+    def _send(self, production, message):
+        line = message.model_dump_json().encode() + b"\n"
         for queue in self.watchers.get(production, ()):
             if queue.full():
                 queue.get_nowait()  # somebody slow gets the newest, not the oldest

@@ -71,7 +71,7 @@ def _calibration(request, calibration_id, roles=DESK_ROLES):
 
 
 def run_out(run):
-    keys = ("name", "state", "progress", "message", "figures", "asked_at")
+    keys = ("name", "state", "progress", "message", "asked_at")
     return {"id": run.pk} | {k: getattr(run, k) for k in keys}
 
 
@@ -245,8 +245,11 @@ def undo(request, production_id: int, redo: bool = False):
 @router.get("/stage-calibrations/{calibration_id}", response=StageCalibrationOut)
 def calibration(request, calibration_id: int):
     item = _calibration(request, calibration_id)
-    keys = ("document", "figures", "rows", "failed", "notes")
-    return {"row": calibration_row(item, item.takes.count())} | {k: getattr(item, k) for k in keys}
+    distances = [d | {"first": d["from"], "last": d["to"]} for d in item.figures.get("distances", [])]
+    return {
+        "row": calibration_row(item, item.takes.count()), "cameras": item.document["cameras"], "rows": item.rows,
+        "figures": item.figures | {"distances": distances}, "failed": item.failed, "notes": item.notes,
+    }  # fmt: skip
 
 
 @router.get("/stage-calibrations/{calibration_id}/plan", response=PlanOut)

@@ -12,8 +12,37 @@ class StageRunOut(Schema):
     state: str
     progress: float
     message: str
-    figures: dict
     asked_at: datetime
+
+
+class RigCameraOut(Schema):
+    id: str
+    width: int
+    height: int
+
+
+class BlindOut(Schema):
+    """A disc of a camera's picture that is left out, pixels; share: of the frames in which something was there."""
+
+    camera: str
+    x: float
+    y: float
+    radius: float
+    share: float = 1.0
+    by_hand: bool = False
+
+
+class WandOut(Schema):
+    name: str
+    markers_m: list[list[float]]
+
+
+class KnockedOut(Schema):
+    """A camera that does not stand where the calibration says, from since_s of the take on."""
+
+    camera: str
+    since_s: float
+    shift_px: float
 
 
 class RecordingOut(Schema):
@@ -47,28 +76,28 @@ class CalibrationRow(Schema):
 
 
 class TrustRow(Schema):
-    """A take against the calibration its points were rebuilt with; knocked: [{camera, since_s, shift_px}]."""
+    """A take against the calibration its points were rebuilt with."""
 
     take_id: int
     slate: str
     number: int
     calibration_id: int | None
     calibration_version: int | None
-    knocked: list[dict]
+    knocked: list[KnockedOut]
     busy: bool
     older: bool
 
 
 class RoomOut(Schema):
     id: int
-    cameras: list[dict]
+    cameras: list[RigCameraOut]
     rate: str
-    blinds: list[dict]
+    blinds: list[BlindOut]
     blinds_version: int
     blinds_words: str | None
     can_undo_blinds: bool
     can_redo_blinds: bool
-    wands: list[dict]
+    wands: list[WandOut]
     recordings: list[RecordingOut]
     calibrations: list[CalibrationRow]
     runs: list[StageRunOut]
@@ -76,12 +105,74 @@ class RoomOut(Schema):
     simulated: bool
 
 
+class CameraOut(Schema):
+    """A calibrated camera as a calibration/1 document has it."""
+
+    id: str
+    width: int
+    height: int
+    focal_px: list[float]
+    centre_px: list[float]
+    distortion: list[float]
+    position_m: list[float]
+    rotation_xyzw: list[float]
+
+
+class CameraFigures(Schema):
+    """What the sweep said of one camera; by cells of its picture, rows from the top: how many sightings, and their mean
+    residual x, y in pixels.
+    """
+
+    id: str
+    samples: int
+    rejected: int
+    reprojection_rms_px: float | None
+    covered: float
+    coverage: list[list[int]] = []
+    residual_pattern_px: list[list[list[float] | None]] = []
+    focal_sd_px: float
+    centre_sd_px: float
+    position_sd_mm: float
+
+
+class WandDistance(Schema):
+    """A distance between two markers of the wand: as its description says, and as it was measured."""
+
+    first: int
+    last: int
+    said_mm: float
+    mean_mm: float
+    sd_mm: float
+
+
+class LevelFigures(Schema):
+    floor_rms_mm: float | None = None
+    floor_heights_mm: list[float] = []
+    floor_left_out: int = 0
+    bulge_mm: float | None = None
+    wand_tilt_deg: float | None = None
+
+
+class RoomFigures(Schema):
+    """trail_m: positions of the wand in the sweep."""
+
+    reprojection_rms_px: float | None = None
+    position_limit_mm: float | None = None
+    wand_rms_mm: float | None = None
+    wand_mean_mm: float | None = None
+    wand_sd_mm: float | None = None
+    wand_worst_mm: float | None = None
+    distances: list[WandDistance] = []
+    trail_m: list[list[float]] = []
+    level: LevelFigures | None = None
+
+
 class StageCalibrationOut(Schema):
     row: CalibrationRow
-    document: dict
-    figures: dict
-    rows: list[dict]
-    failed: dict
+    cameras: list[CameraOut]
+    figures: RoomFigures
+    rows: list[CameraFigures]
+    failed: dict[str, str]
     notes: list[str]
 
 

@@ -28,6 +28,8 @@ class FigureOut(Schema):
 
 
 class RunOut(Schema):
+    """A run of a pass; knocked: cameras that it found not to stand where the calibration says."""
+
     id: int
     name: str
     words: str
@@ -37,13 +39,28 @@ class RunOut(Schema):
     state: str
     progress: float
     message: str
-    figures: dict
+    knocked: list[str]
     figure: FigureOut | None
     aside: str
     parameters: dict
     snag_count: int
     asked_at: datetime
     code_version: str
+
+
+class StreamDetails(Schema):
+    """What is said of a stream beside its samples. names: of markers; bones with their parents and offsets from them in
+    T-pose, metres; file and notes: what it came from, and what was odd about it; cameras and frames: of centroids.
+    """
+
+    names: list[str] = []
+    bones: list[str] = []
+    parents: list[int] = []
+    offsets_m: list[list[float]] = []
+    file: str = ""
+    notes: list[str] = []
+    cameras: list[str] = []
+    frames: int = 0
 
 
 class StreamOut(Schema):
@@ -60,12 +77,21 @@ class StreamOut(Schema):
     samples: int
     start_s: float
     rate_hz: float
-    details: dict
+    details: StreamDetails
     computed: bool
     performer: str
     prop: str
     per_piece: int
     pieces: list[int]
+
+
+class PictureOut(Schema):
+    """The small picture of a take (takes.picture): a letter for each stretch of time, 0 to z, or a dot where there is nothing."""
+
+    optical: list[str] | None = None
+    suit: str | None = None
+    jaw: str | None = None
+    sound: str | None = None
 
 
 class TakeRow(Schema):
@@ -80,7 +106,7 @@ class TakeRow(Schema):
     rolled_at: datetime
     made_from: str
     performers: list[str]
-    picture: dict
+    picture: PictureOut
     runs: list[RunOut]
     packages: list[str]
 
@@ -108,7 +134,7 @@ def run_out(run):
         "id": run.pk, "name": run.name, "words": one.words if one else run.name.capitalize(),
         "doing": one.doing if one else "writing", "done": one.done if one else "written",
         "performer": run.performer.name if run.performer_id else "", "state": run.state, "progress": run.progress,
-        "message": run.message, "figures": figures, "figure": one and figure_out(one.figure, figures),
+        "message": run.message, "knocked": [k["camera"] for k in figures.get("knocked", [])], "figure": one and figure_out(one.figure, figures),
         "aside": one.aside(figures) if one and figures else "", "parameters": run.parameters,
         "snag_count": run.snag_count if hasattr(run, "snag_count") else sum(s["severity"] >= 1 for s in run.snags),
         "asked_at": run.asked_at,
