@@ -14,7 +14,7 @@ from otrevo.core.optics.bootstrap import place_cameras, rigid_move
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, _stepped, adjust, normal_equations, residuals
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.camera import packed
-from otrevo.core.optics.level import level, levelled, plane_through
+from otrevo.core.optics.level import level, plane_through, quarter_turned
 from otrevo.core.optics.picture_reading import read_pictures
 from otrevo.core.optics.rig import RigCamera, rig_from_document
 from otrevo.core.optics.wand import SHIPPED_WANDS, Wand, wand_from_document
@@ -293,7 +293,7 @@ class Level(unittest.TestCase):
         wand = self.seen(lying.apply(CORNER.markers_m) + [0.4, 0.0, -0.2], 1)
         places = np.random.default_rng(3).uniform([-1.5, 0, -1.5], [1.5, 0, 1.5], (7, 3))
         found = level(wand, self.free, CORNER, self.seen(places, 2))
-        cameras = levelled(self.free, found)
+        cameras = [c.moved(found.rotation, found.shift_m) for c in self.free]
         self.assertEqual(found.figures["floor_markers"], 7)
         self.assertAlmostEqual(found.figures["wand_tilt_deg"], np.degrees(0.02), delta=0.1)
         angle = np.radians(30)
@@ -311,7 +311,8 @@ class Level(unittest.TestCase):
     def test_a_quarter_turn_and_a_marker_radius(self):
         wand = self.seen(CORNER.markers_m + [0, 0.007, 0], 1)
         found = level(wand, self.free, CORNER, marker_radius_m=0.007)
-        plain, turned = levelled(self.free, found), levelled(self.free, found, 1)
+        plain = [c.moved(found.rotation, found.shift_m) for c in self.free]
+        turned = [c.moved(quarter_turned(1), np.zeros(3)) for c in plain]
         np.testing.assert_allclose(plain[0].position_m, self.rig[0].position_m, atol=0.004)
         x, y, z = plain[0].position_m
         np.testing.assert_allclose(turned[0].position_m, [z, y, -x], atol=1e-9)

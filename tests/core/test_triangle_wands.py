@@ -12,7 +12,7 @@ from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.blinds import blinded, find_blinds
 from otrevo.core.optics.calibrate import REFLECTION_SHARE, calibrate_sweep
 from otrevo.core.optics.coverage import SweepCoverage
-from otrevo.core.optics.level import level, levelled
+from otrevo.core.optics.level import level
 from otrevo.core.optics.picture_reading import is_triangle, name_triangles_in, read_pictures
 from otrevo.core.optics.triangle_reading import MOST_TRIED, every_triangle, place_triangles, pose_triangle
 from otrevo.core.optics.wand import SHIPPED_WANDS, Wand, wand_from_document
@@ -166,7 +166,7 @@ class Calibrated(unittest.TestCase):
         rest, floor = (c.only(~blinded(c, lamps)) for c in (rest, floor))
         moved = Rotation.from_rotvec([0.4, 1.0, -0.3]).as_matrix(), np.array([3.0, -1.0, 2.0])
         found = level(rest, [c.moved(*moved) for c in room.cameras], WAND, floor, 0.007)
-        cameras = levelled([c.moved(*moved) for c in room.cameras], found)
+        cameras = [c.moved(*moved).moved(found.rotation, found.shift_m) for c in room.cameras]
         up = cameras[0].rotation.T @ room.cameras[0].rotation @ np.array([0, 1.0, 0])
         self.assertLess(np.degrees(np.arccos(min(1, up[1]))), 0.05)
         heights = [c.position_m[1] - r.position_m[1] for c, r in zip(cameras, room.cameras, strict=True)]

@@ -123,7 +123,7 @@ class WholeLine(TransactionTestCase):
         seen = animator.get(f"/api{path}").json()
         self.assertEqual(len(seen), 1)
         track = seen[0]["takes"][0]["tracks"][0]
-        self.assertEqual(animator.get(f"/api/streams/{track['stream_id']}/data").status_code, 200)
+        self.assertEqual(animator.get(f"/api/streams/{track['id']}/data").status_code, 200)
         file = animator.get(f"/api/packages/{package['id']}/file")
         with zipfile.ZipFile(io.BytesIO(file.content)) as archive, TemporaryDirectory() as folder:
             names = {

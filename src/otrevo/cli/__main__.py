@@ -2,12 +2,13 @@
 
 import argparse
 import sys
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
+from otrevo.cli.outcomes import run_declared, say_notes, write_report
+from otrevo.cli.rooms import run_blinds, run_calibrate, run_level
 from otrevo.core.body.performer import performer_from_document
 from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
@@ -17,11 +18,9 @@ from otrevo.core.formats.documents import read_document, write_document
 from otrevo.core.formats.wav import read_wav
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
 from otrevo.core.package.naming import clean
-from otrevo.core.passes.catalogue import PASSES
+from otrevo.core.passes.catalogue import PASSES, ROOM_PASSES
 from otrevo.core.props.prop import SHIPPED, prop_from_document
-from otrevo.core.snags import ranked
 from otrevo.core.timecode.labels import TimecodeFormat
-from otrevo.core.warm_up.calibrate import calibrate_performer
 
 
 def _rate(text):
@@ -72,10 +71,15 @@ def run_chart(args):
 
 
 def run_performer(args):
+    from otrevo.core.passes.warm_up import PASS
+
     chart = chart_from_document(read_document(args.chart, "chart/1"), Path(args.chart).name)
     points = read_c3d(args.points)
-    calibration, _ = calibrate_performer(points.points_m, points.rate, chart, args.height_m, _progress(args))
-    write_document(args.out, calibration.to_document())
+    outcome = _run_pass(
+        PASS, args, duration_s=len(points.points_m) / float(points.rate), height_m=args.height_m, chart=chart,
+        streams=(_stream("optical", "points", points.rate, points.points_m),),
+    )  # fmt: skip
+    write_document(args.out, outcome.performer)
 
 
 def run_prop(args):
@@ -99,11 +103,7 @@ def _run_pass(one, args, **material):
     """The Outcome of a declared pass over what was read from files, by the settings on the command line."""
     from otrevo.core.passes.contract import TakeMaterial
 
-    settings = {p.name: getattr(args, p.name) for p in one.parameters}
-    report = _progress(args) or (lambda share: None)
-    outcome = one.run(TakeMaterial(**material), one.checked(settings), report)
-    report(1.0)
-    return outcome
+    return run_declared(one, TakeMaterial(**material), args)
 
 
 def run_label(args):
@@ -119,7 +119,7 @@ def run_label(args):
     names = [n for t in named for n in t.details["names"]]
     write_c3d(args.out, np.concatenate([t.data for t in named], axis=1), names, points.rate)
     if args.report:
-        _report(args.report, "label", outcome.figures, outcome.snags, points.notes)
+        write_report(args.report, "label", outcome.figures, outcome.snags, points.notes)
 
 
 def run_solve(args):
@@ -144,7 +144,7 @@ def run_solve(args):
             motion = Motion(prop.skeleton, points.rate, track.data[:, :3], track.data[:, None, 3:])
             write_bvh(Path(args.out).with_name(f"{Path(args.out).stem}_{clean(prop.name)}.bvh"), at_rate(motion, rate))
     if args.report:
-        _report(args.report, "solve", outcome.figures, outcome.snags, points.notes)
+        write_report(args.report, "solve", outcome.figures, outcome.snags, points.notes)
 
 
 def _prop_stream(prop, points, path):
@@ -154,71 +154,6 @@ def _prop_stream(prop, points, path):
         raise InputError(f"{Path(path).name}: no marker '{missing[0]}'; label the take with this prop first.")
     columns = [points.names.index(n) for n in prop.marker_names]
     return _stream("prop markers", "markers", points.rate, points.points_m[:, columns], prop=prop.name)
-
-
-def run_blinds(args):
-    from otrevo.core.formats.centroids import read_centroids
-    from otrevo.core.optics.blinds import find_blinds
-    from otrevo.core.optics.documents import blinds_to_document
-    from otrevo.core.optics.rig import rig_from_document
-
-    rig, _ = rig_from_document(read_document(args.cameras, "cameras/1"), Path(args.cameras).name)
-    centroids, notes = read_centroids(args.centroids, rig)
-    _say_notes(notes)
-    write_document(args.out, blinds_to_document(find_blinds(centroids, len(rig)), [c.name for c in rig]))
-
-
-def run_calibrate(args):
-    from otrevo.core.formats.centroids import read_centroids
-    from otrevo.core.optics.calibrate import calibrate_sweep
-    from otrevo.core.optics.documents import blinds_from_rows, calibration_to_document
-    from otrevo.core.optics.rig import rig_from_document
-    from otrevo.core.optics.wand import wand_from_document
-
-    rig, rate = rig_from_document(read_document(args.cameras, "cameras/1"), Path(args.cameras).name)
-    wand = wand_from_document(read_document(args.wand, "wand/1"), Path(args.wand).name)
-    names, blinds = [c.name for c in rig], []
-    if args.blinds:
-        document = read_document(args.blinds, "blinds/1")
-        blinds = blinds_from_rows(document.get("blinds"), names, Path(args.blinds).name)
-    centroids, notes = read_centroids(args.centroids, rig)
-    found = calibrate_sweep(centroids, rig, wand, blinds, _progress(args))
-    solved = [c.name for c in found.cameras]
-    kept = [replace(b, camera=solved.index(names[b.camera])) for b in blinds if names[b.camera] in solved]
-    _say_notes([*notes, *found.notes, *(f"camera {n}: {reason}" for n, reason in found.failed.items())])
-    document = calibration_to_document(found.cameras, found.figures["wand_rms_mm"], "free", kept, found.rows, rate)
-    if args.report:
-        report = {"figures": found.figures, "cameras": found.rows, "failed": found.failed, "notes": notes + found.notes}
-        write_document(args.report, {"otrevo": "calibrate-report/1"} | report)
-    write_document(args.out, document)
-
-
-def run_level(args):
-    from otrevo.core.formats.centroids import read_centroids
-    from otrevo.core.optics.blinds import blinded
-    from otrevo.core.optics.documents import calibration_from_document, calibration_to_document
-    from otrevo.core.optics.level import level, levelled
-    from otrevo.core.optics.wand import wand_from_document
-
-    before = read_document(args.calibration, "calibration/1")
-    cameras, blinds = calibration_from_document(before, Path(args.calibration).name)
-    wand = wand_from_document(read_document(args.wand, "wand/1"), Path(args.wand).name)
-
-    def seen(path):
-        centroids, notes = read_centroids(path, cameras, strangers=True)
-        _say_notes(notes)
-        return centroids.only(~blinded(centroids, blinds))
-
-    floor = seen(args.floor_markers) if args.floor_markers else None
-    found = level(seen(args.wand_on_floor), cameras, wand, floor, args.marker_radius_mm / 1000)
-    rows = [{"id": r["id"], **{k: r.get(k) for k in ("reprojection_rms_px", "samples")}} for r in before["cameras"]]
-    turned = levelled(cameras, found, args.quarter_turns)
-    write_document(
-        args.out,
-        calibration_to_document(turned, before.get("wand_rms_mm"), "levelled", blinds, rows, before.get("rate")),
-    )
-    if args.report:
-        _report(args.report, "level", found.figures, [], [])
 
 
 def run_rebuild(args):
@@ -239,16 +174,11 @@ def run_rebuild(args):
         streams=(_stream("cameras", "centroids", rate, centroids.rows(), {"cameras": names}),),
         calibration_version=Path(args.calibration).name,
     )  # fmt: skip
-    _say_notes(notes)
+    say_notes(notes)
     points = next(t for t in outcome.tracks if t.name == "optical")
     write_c3d(args.out, points.data, [f"point {i + 1}" for i in range(points.data.shape[1])], rate)
     if args.report:
-        _report(args.report, "rebuild", outcome.figures, outcome.snags, notes)
-
-
-def _say_notes(notes):
-    for note in notes:
-        print(f"otrevo: {note}", file=sys.stderr)
+        write_report(args.report, "rebuild", outcome.figures, outcome.snags, notes)
 
 
 def run_check(args):
@@ -259,24 +189,6 @@ def run_check(args):
         print(line)
     if not report.ok:
         raise InputError(f"{Path(args.package).name}: {len(report.faults)} faults; first: {report.faults[0]}")
-
-
-def _report(path, name, figures, snags, notes):
-    write_document(
-        path,
-        {
-            "otrevo": f"{name}-report/1",
-            "figures": figures,
-            "notes": list(notes),
-            "snags": [s.to_document() for s in ranked(snags)],
-        },
-    )
-
-
-def _progress(args):
-    if not getattr(args, "progress", False):
-        return None
-    return lambda share: print(f"{100 * share:.0f} %", file=sys.stderr, flush=True)
 
 
 class _Once(argparse.Action):
@@ -299,7 +211,7 @@ def build_parser():
         p.register("action", None, _Once)
         p.set_defaults(function=function)
         p.add_argument("--progress", action="store_true", help="print percentages to standard error")
-        for setting in next((one.parameters for one in PASSES if one.name == name), ()):
+        for setting in next((one.parameters for one in (*PASSES, *ROOM_PASSES) if one.name == name), ()):
             kind, words = int if setting.whole else float, f"{setting.words}, {setting.unit}. {setting.sentence}"
             p.add_argument(f"--{setting.name.replace('_', '-')}", type=kind, default=setting.default, help=words)
         return p
@@ -350,9 +262,7 @@ def build_parser():
     p.add_argument("--wand-on-floor", required=True)
     p.add_argument("--wand", required=True)
     p.add_argument("--floor-markers")
-    p.add_argument(
-        "--marker-radius-mm", type=float, default=0.0, help="how high above the floor a marker's middle lies"
-    )
+    p.set_defaults(marker_radius_mm=0.0)  # a file says nothing of the size of its markers
     p.add_argument("--quarter-turns", type=int, default=0, help="turn the front further, by 90 degrees each")
     p.add_argument("--out", required=True)
     p.add_argument("--report")

@@ -131,12 +131,11 @@ def _bulge(points, middle, height):
     return float(-1000 * solution[-1] * r2.max())
 
 
-def levelled(cameras, levelling, quarter_turns=0):
-    """The cameras in the stage's world, turned further by quarters about up."""
-    angle = np.pi / 2 * quarter_turns
+def quarter_turned(quarters):
+    """The rotation (3, 3) by quarters of a turn about up, exact."""
+    angle = np.pi / 2 * quarters
     c, s = round(np.cos(angle)), round(np.sin(angle))
-    further = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
-    return tuple(camera.moved(further @ levelling.rotation, further @ levelling.shift_m) for camera in cameras)
+    return np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
 
 
 def stood_up(cameras, trail_m):

@@ -56,7 +56,8 @@ class TakeMaterial:
     duration_s; zero_s: the take's zero in seconds of day; timecode_format; props: the Props in the take.
     streams: recorded, of the performer the pass is about and of the room, or of everybody for a pass about the take.
     made: tracks of the newest finished run of every pass, by pass; figures: of these runs, by pass.
-    performer_name, height_m and performer, their PerformerCalibration or None: of the one the pass is about.
+    performer_name, height_m and performer, their PerformerCalibration or None: of the one the pass is about; chart: the
+    Chart they wear in a warm-up, None for the shipped one.
     cameras, blinds (over them) and calibration_version: of the room's calibration, None where there is none.
     mends: accepted repairs, in order.
     """
@@ -71,6 +72,7 @@ class TakeMaterial:
     performer_name: str = ""
     height_m: float = 0.0
     performer: object = None
+    chart: object = None
     cameras: tuple | None = None
     blinds: tuple = ()
     calibration_version: int | None = None

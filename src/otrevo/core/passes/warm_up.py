@@ -15,8 +15,9 @@ from otrevo.core.warm_up.calibrate import calibrate_performer
 def run(material, parameters, report):
     """A `performer/1` document from a warm-up."""
     points, _ = material.points()
+    chart = material.chart or shipped_chart()
     calibration, labels = calibrate_performer(
-        points.read().astype(float), points.rate, shipped_chart(), material.height_m, lambda s: report(0.7 * s)
+        points.read().astype(float), points.rate, chart, material.height_m, lambda s: report(0.7 * s)
     )
     solution = solve_take(labels.labelled_m, points.rate, calibration, progress=lambda s: report(0.7 + 0.1 * s))
     document, snags = calibration.to_document(), []

@@ -8,6 +8,7 @@ from django.db import transaction
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.documents import blinds_from_rows, calibration_from_document, calibration_to_document
+from otrevo.core.optics.level import quarter_turned
 from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.passes.room import RoomCalibration
 from otrevo.server.live.address import ask_cameras
@@ -105,10 +106,7 @@ def adjust(calibration, quarter_turns, raise_mm, user):
     """Turn the world's front by quarters and raise it: a new version at once."""
     if not -3 <= quarter_turns <= 3 or not -500 <= raise_mm <= 500 or (quarter_turns, raise_mm) == (0, 0):
         raise InputError("Turn by 1 to 3 quarters, or raise by up to 500 mm.")
-    angle = np.pi / 2 * quarter_turns
-    c, s = round(np.cos(angle)), round(np.sin(angle))
-    rotation = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]], dtype=float)
     said = [f"turned by {90 * quarter_turns}°"] * bool(quarter_turns) + [f"raised by {raise_mm:g} mm"] * bool(raise_mm)
-    moved = room_calibration(calibration).moved(rotation, np.array([0, raise_mm / 1000, 0]))
+    moved = room_calibration(calibration).moved(quarter_turned(quarter_turns), np.array([0, raise_mm / 1000, 0]))
     adjusted = replace(moved, how="adjust", words=" and ".join(said))
     return store_calibration(calibration.room, adjusted, user, source=calibration)

@@ -1,0 +1,34 @@
+"""What every pass on the command line has in common: progress, notes, reports."""
+
+import sys
+
+from otrevo.core.formats.documents import write_document
+from otrevo.core.snags import ranked
+
+
+def run_declared(one, material, args):
+    """The outcome of a declared pass, by the settings on the command line."""
+    settings = {p.name: getattr(args, p.name) for p in one.parameters}
+    report = progress_of(args)
+    outcome = one.run(material, one.checked(settings), report)
+    report(1.0)
+    return outcome
+
+
+def progress_of(args):
+    """A function that is told how far a pass is, and prints it where that was asked for."""
+    if not getattr(args, "progress", False):
+        return lambda share: None
+    return lambda share: print(f"{100 * share:.0f} %", file=sys.stderr, flush=True)
+
+
+def say_notes(notes):
+    """What was odd, a line each, on standard error."""
+    for note in notes:
+        print(f"otrevo: {note}", file=sys.stderr)
+
+
+def write_report(path, name, figures, snags, notes):
+    """A report of a pass: its figures, notes and ranked snags."""
+    snags = [s.to_document() for s in ranked(snags)]
+    write_document(path, {"otrevo": f"{name}-report/1", "figures": figures, "notes": list(notes), "snags": snags})
