@@ -8,7 +8,7 @@ from tests.core.test_rebuild import score
 from tests.core.test_sweep_calibration import centre_errors_mm, guesses
 
 from otrevo.core.optics.calibrate import calibrate_sweep
-from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild, rebuild_window
+from otrevo.core.optics.rebuild import RebuildSettings, no_tracks, rebuild, rebuild_window
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import Faults, film, make_rig, sweep
@@ -74,7 +74,7 @@ def rebuilding(seeds):
             print(
                 f"{count} cameras, seed {seed}: {speed:.1f}x, missed {rows[-1][1]:.2%}, ghosts {rows[-1][2]:.3%}, {ratio:.2f} of the limit"
             )
-            state, groups = RebuildState(), centroids.groups(count)
+            state, groups = no_tracks(), centroids.groups(count)
             for f in range(centroids.frames):
                 began = time.perf_counter()
                 rebuild_window(centroids, groups, f, f + 1, rig, state, RebuildSettings())

@@ -26,7 +26,7 @@ def triangulated(cameras, seen, xy, start):
     """The point that fits xy (C, 2) best, by a general solver."""
 
     def off(x):
-        return (project_all(*packed(cameras), x[None])[0][:, 0] - xy)[seen].ravel()
+        return (project_all(packed(cameras), x[None])[0][:, 0] - xy)[seen].ravel()
 
     return least_squares(off, start).x
 
@@ -64,7 +64,7 @@ class Accuracy(unittest.TestCase):
         for point in ([0.0, 1.0, 0.0], [1.2, 0.3, -0.8]):
             point = np.array(point)
             seen = seen_by(self.cameras, point[None])[:, 0]
-            exact = project_all(*packed(self.cameras), point[None])[0][:, 0]
+            exact = project_all(packed(self.cameras), point[None])[0][:, 0]
             found = [
                 triangulated(self.cameras, seen, exact + self.rng.normal(0, 0.2, exact.shape), point)
                 for _ in range(400)
@@ -86,7 +86,7 @@ class Accuracy(unittest.TestCase):
                         position_m=c.position_m + s[3:6], lens=c.lens + s[6:])
                 for c, s in zip(self.cameras, step, strict=True)
             ]  # fmt: skip
-            xy = project_all(*packed(true), point[None])[0][:, 0]
+            xy = project_all(packed(true), point[None])[0][:, 0]
             found.append(triangulated(self.cameras, seen, xy, point))
         scatter = np.sqrt(np.mean(np.sum((np.array(found) - point) ** 2, axis=1)))
         expected = expected_sd(self.cameras, point[None], 1e-6, root @ root.T)[0]

@@ -56,7 +56,7 @@ class Lens(unittest.TestCase):
             theirs, _ = cv2.projectPoints(
                 points, turn, -camera.rotation @ camera.position_m, matrix, np.array(distortion)
             )
-            ours, depth = project_all(*packed([camera]), points)
+            ours, depth = project_all(packed([camera]), points)
             seen = np.isfinite(ours[0, :, 0])
             self.assertGreater(seen.sum(), 100)
             np.testing.assert_allclose(ours[0][seen], theirs[seen, 0], atol=1e-6)
@@ -105,7 +105,7 @@ class Cameras(unittest.TestCase):
     def test_compiled_projection_agrees_with_the_simulators(self):
         rig = make_rig(3)
         points = np.random.default_rng(2).uniform([-2, 0, -2], [2, 2, 2], (200, 3))
-        places, depth = project_all(*packed(rig), points)
+        places, depth = project_all(packed(rig), points)
         for c, camera in enumerate(rig):
             expected, expected_depth = project(camera, points)
             np.testing.assert_allclose(depth[c], expected_depth, atol=1e-9)
@@ -116,8 +116,8 @@ class Cameras(unittest.TestCase):
         rig = make_rig(3, 3)
         points = np.random.default_rng(2).uniform([-1, 0, -1], [1, 2, 1], (40, 3))
         turn, shift = make_rig(9, 2)[0].rotation, np.array([0.3, -1.0, 2.0])
-        before, _ = project_all(*packed(rig), points)
-        after, _ = project_all(*packed([c.moved(turn, shift) for c in rig]), points @ turn.T + shift)
+        before, _ = project_all(packed(rig), points)
+        after, _ = project_all(packed([c.moved(turn, shift) for c in rig]), points @ turn.T + shift)
         np.testing.assert_allclose(before, after, atol=1e-8)
 
     def test_a_document_gives_back_the_camera(self):
@@ -163,7 +163,7 @@ class Triangulation(unittest.TestCase):
         for _ in range(800):
             x = self.point + rng.normal(0, 0.01, 3)
             seen = self.places + rng.normal(0, 0.1, self.places.shape)
-            total = refine_point(self.cameras, seen, 6, *packed(self.rig), x, normal, off, 3)
+            total = refine_point(self.cameras, seen, 6, packed(self.rig), x, normal, off, 3)
             self.assertAlmostEqual(total, off.sum(), places=9)
             found.append(x)
         spread = np.cov(np.array(found).T)
@@ -179,7 +179,7 @@ class Triangulation(unittest.TestCase):
                     key.append(k), camera.append(c), xy.append(place)
         order = np.random.default_rng(8).permutation(len(key))
         found, seen = triangulate_tracks(
-            np.array(key)[order], np.array(camera)[order], np.array(xy)[order], 6, *packed(self.rig)
+            np.array(key)[order], np.array(camera)[order], np.array(xy)[order], 6, packed(self.rig)
         )
         self.assertTrue(np.isnan(found[[3, 5]]).all(), "seen once or never")
         np.testing.assert_allclose(found[[0, 1, 2, 4]], points[[0, 1, 2, 4]], atol=1e-8)

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bundle import SIZE
-from otrevo.core.optics.camera import packed, project_all
+from otrevo.core.optics.camera import Views, packed, project_all
 from otrevo.core.optics.place_again import Recording, _information, _mirrored, _reduced, _residuals, place_again
 from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.trust import camera_move, measure_trust
@@ -70,18 +70,19 @@ class Equations(unittest.TestCase):
         rng = np.random.default_rng(3)
         rig = make_rig(3, 4)
         points = rng.uniform([-1, 0.3, -1], [1, 1.8, 1], (6, 3))
-        seen = project_all(*packed(rig), points)[0].transpose(1, 0, 2) + rng.normal(0, 0.3, (6, 4, 2))
+        seen = project_all(packed(rig), points)[0].transpose(1, 0, 2) + rng.normal(0, 0.3, (6, 4, 2))
         seen[0, 1], seen[2, 3] = np.nan, np.nan
-        lens, rotation, position = packed(rig)
+        views = packed(rig)
         length = np.empty((6, 4))
-        _residuals(points, seen, lens, rotation, position, length)  # the points at their optimum
+        _residuals(points, seen, views, length)  # the points at their optimum
         matrix, gradient = np.zeros((4 * SIZE, 4 * SIZE)), np.zeros(4 * SIZE)
-        _reduced(points, seen, lens, rotation, position, matrix, gradient)
+        _reduced(points, seen, views, matrix, gradient)
 
         def residuals(x):
             step, moved = x[: 4 * SIZE].reshape(4, SIZE), points + x[4 * SIZE :].reshape(6, 3)
-            turned = Rotation.from_rotvec(step[:, :3]).as_matrix() @ rotation
-            places, _ = project_all(lens + step[:, 6:], turned, position + step[:, 3:6], moved)
+            turned = Rotation.from_rotvec(step[:, :3]).as_matrix() @ views.rotation
+            changed = Views(views.lens + step[:, 6:], turned, views.position + step[:, 3:6])
+            places, _ = project_all(changed, moved)
             return np.nan_to_num(seen - places.transpose(1, 0, 2)).ravel()
 
         size = 4 * SIZE + 18
@@ -156,7 +157,7 @@ class Placed(unittest.TestCase):
             for camera, errors in ((pairs.camera, alone), (joint.camera, together)):
                 points = recordings[0].points_m[::40].reshape(-1, 3)
                 points = points[np.isfinite(points[:, 0])]
-                places, _ = project_all(*packed([camera, true[KNOCKED]]), points)
+                places, _ = project_all(packed([camera, true[KNOCKED]]), points)
                 errors.append(np.nanmean(np.sum((places[0] - places[1]) ** 2, axis=1)))
         self.assertLess(np.mean(together), np.mean(alone))
 

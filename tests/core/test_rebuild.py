@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.blinds import cut_off
-from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, _columns, rebuild, rebuild_still, rebuild_window
+from otrevo.core.optics.rebuild import RebuildSettings, _columns, no_tracks, rebuild, rebuild_still, rebuild_window
 from otrevo.core.sim.bodies import limbs
 from otrevo.core.sim.rig import REFLECTION, Faults, _exposed, film, hidden_by, knock, make_rig, project
 from tests.core.stage import rolled
@@ -105,8 +105,8 @@ class TwoPerformers(unittest.TestCase):
         self.assertLess(wrong / total, 0.002)
 
     def test_frame_by_frame_is_the_same_as_all_at_once(self):
-        state, groups, settings = RebuildState(), self.centroids.groups(len(self.rig)), RebuildSettings(shortest=1)
-        whole = rebuild_window(self.centroids, groups, 0, 40, self.rig, RebuildState(), settings)
+        state, groups, settings = no_tracks(), self.centroids.groups(len(self.rig)), RebuildSettings(shortest=1)
+        whole = rebuild_window(self.centroids, groups, 0, 40, self.rig, no_tracks(), settings)
         for f in range(40):  # as a live stream comes in
             x, number, sd, seen, count, _ = rebuild_window(self.centroids, groups, f, f + 1, self.rig, state, settings)
             self.assertEqual(count[0], whole[4][f])

@@ -9,7 +9,7 @@ import numpy as np
 from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.camera import packed
 from otrevo.core.optics.rebuild import RebuildSettings, _joined, _same_tracks, rebuild
-from otrevo.core.optics.rebuild_frames import MOST_CAMERAS, _single
+from otrevo.core.optics.rebuild_frames import MOST_CAMERAS, Sightings, _single
 from otrevo.core.sim.rig import Faults, film, make_rig, project
 from tests.core.test_rebuild import score
 
@@ -29,9 +29,8 @@ class Melted(unittest.TestCase):
         """Which of the cameras' blobs are taken for one marker."""
         camera, who, xy = np.arange(7), np.arange(7), self.xy.copy()
         sizes = KNOWN.copy() if sizes is None else sizes
-        kept = _single(
-            camera, xy, who, count, np.asarray(radius), *packed(self.rig), self.x, sizes, np.empty((2, MOST_CAMERAS))
-        )
+        seen = Sightings(camera, xy, who, np.empty(7), np.empty((2, MOST_CAMERAS)))
+        kept = _single(seen, count, np.asarray(radius), packed(self.rig), self.x, sizes)
         np.testing.assert_array_equal(camera, who)
         np.testing.assert_array_equal(xy, self.xy[camera], "what belongs together moves together")
         self.assertEqual(sorted(camera), list(range(7)))

@@ -11,7 +11,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.blinds import blinded, find_blinds
 from otrevo.core.optics.bootstrap import place_cameras, rigid_move
-from otrevo.core.optics.bundle import SIZE, Fit, Sightings, _stepped, adjust, normal_equations, residuals
+from otrevo.core.optics.bundle import SIZE, Fit, Sightings, _stepped, adjust, normal_equations
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.camera import packed
 from otrevo.core.optics.level import level, plane_through, quarter_turned
@@ -133,10 +133,10 @@ class Adjustment(unittest.TestCase):
         some, frames = self.sightings.only(np.isin(self.sightings.frame, [3, 7]))
         np.testing.assert_array_equal(frames, [3, 7])
         self.assertEqual(set(some.frame), {0, 1})
-        out = residuals(
-            some.frame, some.camera, some.marker, some.xy, self.fit.lens, self.fit.rotation, self.fit.position,
-            self.markers, self.fit.wand_rotation[frames], self.fit.wand_position[frames],
-        )  # fmt: skip
+        fit = replace_fit(
+            self.fit, wand_rotation=self.fit.wand_rotation[frames], wand_position=self.fit.wand_position[frames]
+        )
+        out = fit.residuals(some, self.markers)
         self.assertLess(np.abs(out).max(), 1e-8)
 
 

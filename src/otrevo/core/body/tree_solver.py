@@ -27,7 +27,8 @@ from numba import njit
 
 LIMIT_WEIGHT = 100.0  # per radian^2 beyond a soft limit
 LARGEST_STEP = 0.6  # radians a joint may turn at once
-jit = njit(cache=True, fastmath=False, error_model="numpy")
+# sums may be taken in another order and products fused; NaN and infinity keep their meaning, which markers rely on
+jit = njit(cache=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz", "arcp"})
 
 
 class BodyArrays(NamedTuple):
@@ -73,7 +74,8 @@ class _Normal(NamedTuple):
     """Normal equations of one frame: h (N, depth, 3, 3) as the chains have their blocks, g (N, 3), and the pose they are of.
 
     s0, s1, s2: sums of W, W x and W x x^T over the markers of each bone's subtree, x from the root joint; force and
-    moment (B, 3): of the weighted residuals; sensed (B,): weight of sensors in each subtree.
+    moment (B, 3): of the weighted residuals; sensed (B,): weight of sensors in each subtree. inverse (N, 3, 3), step (N, 3),
+    v (3,) and a, b (3, 3) are scratch: these loops run a hundred thousand times a take.
     """
 
     h: np.ndarray
@@ -87,6 +89,11 @@ class _Normal(NamedTuple):
     force: np.ndarray
     moment: np.ndarray
     sensed: np.ndarray
+    inverse: np.ndarray
+    step: np.ndarray
+    v: np.ndarray
+    a: np.ndarray
+    b: np.ndarray
 
 
 def chains(parents):
@@ -249,39 +256,39 @@ def invert3(a, out):
 @jit
 def _add_markers(body, observed, root, n):
     """Moments of the markers of each bone, positions from the root joint."""
+    s0, s1, s2, force, moment, marker = n.s0, n.s1, n.s2, n.force, n.moment, n.marker
+    seen, weight, scale = observed.position_m, observed.weight, observed.scale_m
     for m in range(body.marker_bone.shape[0]):
-        w = observed.weight[m]
-        if np.isnan(observed.position_m[m, 0]) or w <= 0.0:
+        w = weight[m]
+        if np.isnan(seen[m, 0]) or w <= 0.0:
             continue
         b = body.marker_bone[m]
-        x, seen = n.marker[m], observed.position_m[m]
-        r0, r1, r2 = seen[0] - x[0], seen[1] - x[1], seen[2] - x[2]
-        if observed.scale_m > 0.0:
-            q = 1.0 + (r0 * r0 + r1 * r1 + r2 * r2) / (observed.scale_m * observed.scale_m)
+        r0, r1, r2 = seen[m, 0] - marker[m, 0], seen[m, 1] - marker[m, 1], seen[m, 2] - marker[m, 2]
+        if scale > 0.0:
+            q = 1.0 + (r0 * r0 + r1 * r1 + r2 * r2) / (scale * scale)
             w /= q * q
-        x0, x1, x2 = x[0] - root[0], x[1] - root[1], x[2] - root[2]
-        n.s0[b] += w
-        n.s1[b, 0] += w * x0
-        n.s1[b, 1] += w * x1
-        n.s1[b, 2] += w * x2
-        n.s2[b, 0, 0] += w * x0 * x0
-        n.s2[b, 0, 1] += w * x0 * x1
-        n.s2[b, 0, 2] += w * x0 * x2
-        n.s2[b, 1, 1] += w * x1 * x1
-        n.s2[b, 1, 2] += w * x1 * x2
-        n.s2[b, 2, 2] += w * x2 * x2
-        n.force[b, 0] += w * r0
-        n.force[b, 1] += w * r1
-        n.force[b, 2] += w * r2
-        n.moment[b, 0] += w * (x1 * r2 - x2 * r1)
-        n.moment[b, 1] += w * (x2 * r0 - x0 * r2)
-        n.moment[b, 2] += w * (x0 * r1 - x1 * r0)
+        x0, x1, x2 = marker[m, 0] - root[0], marker[m, 1] - root[1], marker[m, 2] - root[2]
+        s0[b] += w
+        s1[b, 0] += w * x0
+        s1[b, 1] += w * x1
+        s1[b, 2] += w * x2
+        s2[b, 0, 0] += w * x0 * x0
+        s2[b, 0, 1] += w * x0 * x1
+        s2[b, 0, 2] += w * x0 * x2
+        s2[b, 1, 1] += w * x1 * x1
+        s2[b, 1, 2] += w * x1 * x2
+        s2[b, 2, 2] += w * x2 * x2
+        force[b, 0] += w * r0
+        force[b, 1] += w * r1
+        force[b, 2] += w * r2
+        moment[b, 0] += w * (x1 * r2 - x2 * r1)
+        moment[b, 1] += w * (x2 * r0 - x0 * r2)
+        moment[b, 2] += w * (x0 * r1 - x1 * r0)
 
 
 @jit
-def _difference(wanted, rotation, out):
-    """Rotation vector, into out (3,), that turns `rotation` into `wanted`, both (3, 3): log(wanted rotation^T)."""
-    a = np.empty((3, 3))
+def _difference(wanted, rotation, a, out):
+    """Rotation vector, into out (3,), that turns `rotation` into `wanted`, both (3, 3): log(wanted rotation^T). a: scratch."""
     for i in range(3):
         for j in range(3):
             a[i, j] = wanted[i, 0] * rotation[j, 0] + wanted[i, 1] * rotation[j, 1] + wanted[i, 2] * rotation[j, 2]
@@ -291,136 +298,141 @@ def _difference(wanted, rotation, out):
 @jit
 def _sum_subtrees(body, expected, n):
     """Sensors join in, and then every bone takes what its children have."""
-    v = np.empty(3)
+    s0, s1, s2, force, moment, sensed, g, v = n.s0, n.s1, n.s2, n.force, n.moment, n.sensed, n.g, n.v
     bones = body.parents.shape[0]
     for b in range(bones):
-        n.s2[b, 1, 0] = n.s2[b, 0, 1]
-        n.s2[b, 2, 0] = n.s2[b, 0, 2]
-        n.s2[b, 2, 1] = n.s2[b, 1, 2]
-        if expected.world_weight[b] > 0.0:  # every bone above turns this one as well
-            _difference(expected.world[b], n.world[b], v)
-            n.sensed[b] = expected.world_weight[b]
+        s2[b, 1, 0] = s2[b, 0, 1]
+        s2[b, 2, 0] = s2[b, 0, 2]
+        s2[b, 2, 1] = s2[b, 1, 2]
+        w = expected.world_weight[b]
+        if w > 0.0:  # every bone above turns this one as well
+            _difference(expected.world[b], n.world[b], n.a, v)
+            sensed[b] = w
             for i in range(3):
-                n.g[b + 1, i] += expected.world_weight[b] * v[i]
+                g[b + 1, i] += w * v[i]
     for b in range(bones - 1, 0, -1):
         p = body.parents[b]
-        n.s0[p] += n.s0[b]
-        n.sensed[p] += n.sensed[b]
+        s0[p] += s0[b]
+        sensed[p] += sensed[b]
         for i in range(3):
-            n.s1[p, i] += n.s1[b, i]
-            n.force[p, i] += n.force[b, i]
-            n.moment[p, i] += n.moment[b, i]
-            n.g[p + 1, i] += n.g[b + 1, i]
+            s1[p, i] += s1[b, i]
+            force[p, i] += force[b, i]
+            moment[p, i] += moment[b, i]
+            g[p + 1, i] += g[b + 1, i]
             for j in range(3):
-                n.s2[p, i, j] += n.s2[b, i, j]
+                s2[p, i, j] += s2[b, i, j]
 
 
 @jit
 def _assemble(body, root, n):
     """Blocks of what was measured, from the moments of every subtree."""
+    s0, s1, s2, force, moment, sensed = n.s0, n.s1, n.s2, n.force, n.moment, n.sensed
+    h, g, joint, chain = n.h, n.g, n.joint, body.chain
     for i in range(3):
-        n.h[0, 0, i, i] = n.s0[0] + 1e-6
-        n.g[0, i] = n.force[0, i]
+        h[0, 0, i, i] = s0[0] + 1e-6
+        g[0, i] = force[0, i]
     for b in range(body.parents.shape[0]):
         k = b + 1
-        s0, s1, s2, f = n.s0[b], n.s1[b], n.s2[b], n.force[b]
-        pk0, pk1, pk2 = n.joint[b, 0] - root[0], n.joint[b, 1] - root[1], n.joint[b, 2] - root[2]
-        n.g[k, 0] += n.moment[b, 0] - (pk1 * f[2] - pk2 * f[1])
-        n.g[k, 1] += n.moment[b, 1] - (pk2 * f[0] - pk0 * f[2])
-        n.g[k, 2] += n.moment[b, 2] - (pk0 * f[1] - pk1 * f[0])
-        trace = s2[0, 0] + s2[1, 1] + s2[2, 2]
-        for d in range(body.chain.shape[1]):
-            block = body.chain[k, d]
-            h = n.h[k, d]
+        pk0, pk1, pk2 = joint[b, 0] - root[0], joint[b, 1] - root[1], joint[b, 2] - root[2]
+        g[k, 0] += moment[b, 0] - (pk1 * force[b, 2] - pk2 * force[b, 1])
+        g[k, 1] += moment[b, 1] - (pk2 * force[b, 0] - pk0 * force[b, 2])
+        g[k, 2] += moment[b, 2] - (pk0 * force[b, 1] - pk1 * force[b, 0])
+        trace = s2[b, 0, 0] + s2[b, 1, 1] + s2[b, 2, 2]
+        for d in range(chain.shape[1]):
+            block = chain[k, d]
             if block == 0:  # rotation against translation: sum W [x - p]x
-                u0, u1, u2 = s1[0] - s0 * pk0, s1[1] - s0 * pk1, s1[2] - s0 * pk2
-                h[0, 1] = -u2
-                h[0, 2] = u1
-                h[1, 0] = u2
-                h[1, 2] = -u0
-                h[2, 0] = -u1
-                h[2, 1] = u0
+                u0, u1, u2 = s1[b, 0] - s0[b] * pk0, s1[b, 1] - s0[b] * pk1, s1[b, 2] - s0[b] * pk2
+                h[k, d, 0, 1] = -u2
+                h[k, d, 0, 2] = u1
+                h[k, d, 1, 0] = u2
+                h[k, d, 1, 2] = -u0
+                h[k, d, 2, 0] = -u1
+                h[k, d, 2, 1] = u0
                 break
-            a = n.joint[block - 1]
-            pa0, pa1, pa2 = a[0] - root[0], a[1] - root[1], a[2] - root[2]
+            a = block - 1
+            pa0, pa1, pa2 = joint[a, 0] - root[0], joint[a, 1] - root[1], joint[a, 2] - root[2]
             dot = (
-                trace - (pk0 + pa0) * s1[0] - (pk1 + pa1) * s1[1] - (pk2 + pa2) * s1[2]
-                + (pk0 * pa0 + pk1 * pa1 + pk2 * pa2) * s0
+                trace - (pk0 + pa0) * s1[b, 0] - (pk1 + pa1) * s1[b, 1] - (pk2 + pa2) * s1[b, 2]
+                + (pk0 * pa0 + pk1 * pa1 + pk2 * pa2) * s0[b]
             )  # fmt: skip
             for i in range(3):
                 pai = pa0 if i == 0 else (pa1 if i == 1 else pa2)
                 for j in range(3):
                     pkj = pk0 if j == 0 else (pk1 if j == 1 else pk2)
-                    h[i, j] = -(s2[i, j] - pai * s1[j] - s1[i] * pkj + pai * pkj * s0)
-                h[i, i] += dot + n.sensed[b]
+                    h[k, d, i, j] = -(s2[b, i, j] - pai * s1[b, j] - s1[b, i] * pkj + pai * pkj * s0[b])
+                h[k, d, i, i] += dot + sensed[b]
 
 
 @jit
 def _add_expected(body, expected, local, damping, n):
     """Stiffness, soft limits and the predicted pose; they act on the local rotation: d(theta) = parent^T w."""
-    v = np.empty(3)
+    h, g, world, v, sigma, low, high = n.h, n.g, n.world, n.v, body.sigma, body.low, body.high
+    a, wanted, wishes = n.a, expected.local, expected.weight
     for b in range(body.parents.shape[0]):
         k, p = b + 1, body.parents[b]
-        h = n.h[k, 0]
         log_rotation(local[b], v)
         for axis in range(3):
-            w = 1.0 / (body.sigma[b, axis] * body.sigma[b, axis])
+            w = 1.0 / (sigma[b, axis] * sigma[b, axis])
             e = -w * v[axis]
-            if v[axis] < body.low[b, axis]:
-                e += LIMIT_WEIGHT * (body.low[b, axis] - v[axis])
+            if v[axis] < low[b, axis]:
+                e += LIMIT_WEIGHT * (low[b, axis] - v[axis])
                 w += LIMIT_WEIGHT
-            elif v[axis] > body.high[b, axis]:
-                e += LIMIT_WEIGHT * (body.high[b, axis] - v[axis])
+            elif v[axis] > high[b, axis]:
+                e += LIMIT_WEIGHT * (high[b, axis] - v[axis])
                 w += LIMIT_WEIGHT
             for i in range(3):
-                ui = n.world[p, i, axis] if p >= 0 else (1.0 if i == axis else 0.0)
-                n.g[k, i] += ui * e
+                ui = world[p, i, axis] if p >= 0 else (1.0 if i == axis else 0.0)
+                g[k, i] += ui * e
                 for j in range(3):
-                    uj = n.world[p, j, axis] if p >= 0 else (1.0 if j == axis else 0.0)
-                    h[i, j] += w * ui * uj
-        if expected.weight[b] > 0.0:
-            _difference(expected.local[b], local[b], v)
+                    uj = world[p, j, axis] if p >= 0 else (1.0 if j == axis else 0.0)
+                    h[k, 0, i, j] += w * ui * uj
+        wish = wishes[b]
+        if wish > 0.0:
+            for i in range(3):
+                for j in range(3):
+                    a[i, j] = (
+                        wanted[b, i, 0] * local[b, j, 0]
+                        + wanted[b, i, 1] * local[b, j, 1]
+                        + wanted[b, i, 2] * local[b, j, 2]
+                    )
+            log_rotation(a, v)
             for i in range(3):
                 if p >= 0:
-                    e = n.world[p, i, 0] * v[0] + n.world[p, i, 1] * v[1] + n.world[p, i, 2] * v[2]
+                    e = world[p, i, 0] * v[0] + world[p, i, 1] * v[1] + world[p, i, 2] * v[2]
                 else:
                     e = v[i]
-                n.g[k, i] += expected.weight[b] * e
-                h[i, i] += expected.weight[b]
+                g[k, i] += wish * e
+                h[k, 0, i, i] += wish
         for i in range(3):
-            h[i, i] += damping
+            h[k, 0, i, i] += damping
 
 
 @jit
-def _solve_tree(chain, h, g, step):
-    """Solve h step = g, into step (N, 3); h and g are used up. A chain of a bone above is the end of the chain below."""
+def _solve_tree(chain, normal):
+    """Solve h step = g; h and g are used up. The chain of a bone above is the end of the chain below."""
+    h, g, step, inverse, half, v = normal.h, normal.g, normal.step, normal.inverse, normal.a, normal.v
     n, depth = chain.shape
-    inverse = np.empty((n, 3, 3))
-    half = np.empty((3, 3))
-    v = np.empty(3)
     for k in range(n - 1, -1, -1):  # eliminate from the leaves
         invert3(h[k, 0], inverse[k])
+        mine, own = h[k], inverse[k]
         for s in range(1, depth):
-            i_block = chain[k, s]
-            if i_block < 0:
+            above = chain[k, s]
+            if above < 0:
                 break
-            for i in range(3):  # half = H_ki^T inverse_k
+            for i in range(3):  # half = H_ka^T inverse_k
+                a0, a1, a2 = mine[s, 0, i], mine[s, 1, i], mine[s, 2, i]
                 for j in range(3):
-                    half[i, j] = (
-                        h[k, s, 0, i] * inverse[k, 0, j]
-                        + h[k, s, 1, i] * inverse[k, 1, j]
-                        + h[k, s, 2, i] * inverse[k, 2, j]
-                    )
+                    half[i, j] = a0 * own[0, j] + a1 * own[1, j] + a2 * own[2, j]
             for i in range(3):
-                g[i_block, i] -= half[i, 0] * g[k, 0] + half[i, 1] * g[k, 1] + half[i, 2] * g[k, 2]
+                g[above, i] -= half[i, 0] * g[k, 0] + half[i, 1] * g[k, 1] + half[i, 2] * g[k, 2]
+            theirs = h[above]
             for t in range(s, depth):
                 if chain[k, t] < 0:
                     break
                 for i in range(3):
+                    a0, a1, a2 = half[i, 0], half[i, 1], half[i, 2]
                     for j in range(3):
-                        h[i_block, t - s, i, j] -= (
-                            half[i, 0] * h[k, t, 0, j] + half[i, 1] * h[k, t, 1, j] + half[i, 2] * h[k, t, 2, j]
-                        )
+                        theirs[t - s, i, j] -= a0 * mine[t, 0, j] + a1 * mine[t, 1, j] + a2 * mine[t, 2, j]
     for k in range(n):
         for i in range(3):
             v[i] = g[k, i]
@@ -435,20 +447,20 @@ def _solve_tree(chain, h, g, step):
 
 
 @jit
-def _move(body, step, world, root, local):
-    """Take a step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP."""
-    v, turned, product = np.empty(3), np.empty((3, 3)), np.empty((3, 3))
+def _move(body, n, root, local):
+    """Take the step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP."""
+    step, world, v, turned, product = n.step, n.world, n.v, n.a, n.b
     for i in range(3):
         root[i] += step[0, i]
     for b in range(body.parents.shape[0]):
-        p, w = body.parents[b], step[b + 1]
-        size = np.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
+        p, w0, w1, w2 = body.parents[b], step[b + 1, 0], step[b + 1, 1], step[b + 1, 2]
+        size = np.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
         f = 1.0 if size < LARGEST_STEP else LARGEST_STEP / size
-        for i in range(3):
-            if p >= 0:
-                v[i] = f * (world[p, 0, i] * w[0] + world[p, 1, i] * w[1] + world[p, 2, i] * w[2])
-            else:
-                v[i] = f * w[i]
+        if p >= 0:
+            for i in range(3):
+                v[i] = f * (world[p, 0, i] * w0 + world[p, 1, i] * w1 + world[p, 2, i] * w2)
+        else:
+            v[0], v[1], v[2] = f * w0, f * w1, f * w2
         exp_rotation(v, turned)
         multiply(turned, local[b], product)
         orthonormalise(product)
@@ -482,9 +494,9 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
     n = _Normal(
         np.empty((blocks, depth, 3, 3)), np.empty((blocks, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
         np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
-        np.empty((bones, 3)), np.empty(bones),
+        np.empty((bones, 3)), np.empty(bones), np.empty((blocks, 3, 3)), np.empty((blocks, 3)), np.empty(3),
+        np.empty((3, 3)), np.empty((3, 3)),
     )  # fmt: skip
-    step = np.empty((blocks, 3))
     for iteration in range(iterations + 1):
         pose_joints(body, root, local, n.world, n.joint)
         place_markers(body, n.world, n.joint, n.marker)
@@ -502,6 +514,6 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
         _sum_subtrees(body, expected, n)
         _assemble(body, root, n)
         _add_expected(body, expected, local, damping, n)
-        _solve_tree(body.chain, n.h, n.g, step)
-        _move(body, step, n.world, root, local)
+        _solve_tree(body.chain, n)
+        _move(body, n, root, local)
     distances(observed, n.marker, residual_m)

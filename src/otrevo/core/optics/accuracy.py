@@ -28,7 +28,7 @@ def picture_places(cameras, points):
     """Where points (K, 3) appear in each camera's picture, (C, K, 2), NaN where they do not."""
     size = np.array([(c.width, c.height) for c in cameras])
     widest = np.array([_widest(c) for c in cameras])
-    return _inside(size, widest, *packed(cameras), np.ascontiguousarray(points, dtype=float))
+    return _inside(size, widest, packed(cameras), np.ascontiguousarray(points, dtype=float))
 
 
 def _widest(camera):
@@ -44,8 +44,9 @@ def _widest(camera):
 
 
 @njit(cache=True, error_model="numpy")
-def _inside(size, widest, lens, rotation, position, points):
-    """Picture places (C, K, 2), NaN outside the picture."""
+def _inside(size, widest, views, points):
+    """Picture positions (C, K, 2), NaN outside the picture."""
+    lens, rotation, position = views
     cameras, count = lens.shape[0], points.shape[0]
     out = np.full((cameras, count, 2), np.nan)
     uv, slope, p = np.empty(2), np.empty((2, 2)), np.empty(3)
@@ -74,11 +75,12 @@ def expected_sd(cameras, points, noise_px, covariance=None, blinds=()):
     """
     points = np.asarray(points, dtype=float)
     cov = np.zeros((SIZE * len(cameras), SIZE * len(cameras))) if covariance is None else np.asarray(covariance, float)
-    return _expected(*packed(cameras), points, seen_by(cameras, points, blinds), float(noise_px), cov)
+    return _expected(packed(cameras), points, seen_by(cameras, points, blinds), float(noise_px), cov)
 
 
 @njit(cache=True, error_model="numpy")
-def _expected(lens, rotation, position, points, seen, noise_px, covariance):
+def _expected(views, points, seen, noise_px, covariance):
+    lens, rotation, position = views
     cameras, count = lens.shape[0], points.shape[0]
     out = np.full(count, np.nan)
     uv, slope, lens_part = np.empty(2), np.empty((2, 2)), np.empty((2, LENS))

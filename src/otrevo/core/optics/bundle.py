@@ -7,17 +7,48 @@ synthesis, 2000). Weights come from outside, so that robustness is the caller's 
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.optics.camera import LENS, distort, lens_slope
+from otrevo.core.optics.camera import LENS, Views, distort, lens_slope
 
 SIZE = 6 + LENS  # numbers of a camera: rotation, position, lens
 PART = 512  # frames eliminated at once
 # weak expectations of a lens, which matter only where next to nothing was seen: focal as a share, the rest as it is
 LENS_SIGMA = np.array([0.3, 0.3, 60.0, 60.0, 0.4, 0.4, 0.01, 0.01, 0.4])
+
+
+class Wand(NamedTuple):
+    """A wand for compiled loops: markers (M, 3) and its poses, rotation (F, 3, 3) and position (F, 3)."""
+
+    markers: np.ndarray
+    rotation: np.ndarray
+    position: np.ndarray
+
+
+class Sighted(NamedTuple):
+    """Sightings for compiled loops: frame, camera and marker (N,), residual (N, 2) or xy (N, 2), weight (N,)."""
+
+    frame: np.ndarray
+    camera: np.ndarray
+    marker: np.ndarray
+    xy: np.ndarray
+    weight: np.ndarray
+
+
+class Sums(NamedTuple):
+    """Normal equations: cameras hcc (C, 15, 15), gc (C, 15); wand poses hpp (F, 6, 6), gp (F, 6); mixed hpc (K, 6, 15 C) of
+    the K frames that are worked on.
+    """
+
+    hcc: np.ndarray
+    gc: np.ndarray
+    hpp: np.ndarray
+    gp: np.ndarray
+    hpc: np.ndarray
 
 
 @dataclass
@@ -36,8 +67,11 @@ class Sightings:
 
 
 @njit(cache=True, error_model="numpy")
-def residuals(frame, camera, marker, xy, lens, rotation, position, markers, wand_rotation, wand_position):
-    """Seen minus predicted (N, 2); NaN for points behind their camera."""
+def residuals(seen, views, wand):
+    """Seen minus predicted (N, 2); NaN for points behind their camera. seen: Sighted; views: Views; wand: Wand."""
+    frame, camera, marker, xy, _ = seen
+    lens, rotation, position = views
+    markers, wand_rotation, wand_position = wand
     out = np.full((len(frame), 2), np.nan)
     uv, slope, w, p = np.empty(2), np.empty((2, 2)), np.empty(3), np.empty(3)
     for n in range(len(frame)):
@@ -55,12 +89,12 @@ def residuals(frame, camera, marker, xy, lens, rotation, position, markers, wand
 
 
 @njit(cache=True, error_model="numpy")
-def _accumulate(
-    first, last, begin, end, frame, camera, marker, r, weight, lens, rotation, position, markers, wand_rotation, wand_position,
-    hcc, gc, hpp, gp, hpc,
-):  # fmt: skip
-    """Normal equations of the sightings [begin, end) of frames [first, last): cameras hcc (C, 15, 15), gc (C, 15); wand
-    poses hpp (F, 6, 6), gp (F, 6); mixed hpc (F, 6, 15 C)."""
+def _accumulate(first, begin, end, seen, views, wand, sums):
+    """Add the sightings [begin, end), of frames from `first` on, to the normal equations. seen: Sighted with residuals."""
+    frame, camera, marker, r, weight = seen
+    lens, rotation, position = views
+    markers, wand_rotation, wand_position = wand
+    hcc, gc, hpp, gp, hpc = sums
     uv, slope, look, lens_part = np.empty(2), np.empty((2, 2)), np.empty((2, 3)), np.empty((2, 9))
     jc, jp = np.empty((2, 15)), np.empty((2, 6))
     arm, p = np.empty(3), np.empty(3)
@@ -161,27 +195,24 @@ class Fit:
     wand_rotation: np.ndarray
     wand_position: np.ndarray
 
+    @property
+    def views(self):
+        return Views(self.lens, self.rotation, self.position)
+
+    def wand(self, markers):
+        return Wand(markers, self.wand_rotation, self.wand_position)
+
     def residuals(self, sightings, markers):
         s = sightings
-        return residuals(
-            s.frame,
-            s.camera,
-            s.marker,
-            s.xy,
-            self.lens,
-            self.rotation,
-            self.position,
-            markers,
-            self.wand_rotation,
-            self.wand_position,
-        )
+        seen = Sighted(s.frame, s.camera, s.marker, s.xy, np.ones(len(s.frame)))
+        return residuals(seen, self.views, self.wand(markers))
 
 
 def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
     """The cameras' reduced system: matrix (G, G), gradient (G,), and a function from their step to the poses' steps."""
     s = sightings
     cameras, frames = len(fit.lens), len(fit.wand_position)
-    r = np.nan_to_num(fit.residuals(s, markers))
+    seen = Sighted(s.frame, s.camera, s.marker, np.nan_to_num(fit.residuals(s, markers)), weight)
     hcc, gc = np.zeros((cameras, SIZE, SIZE)), np.zeros((cameras, SIZE))
     hpp, gp = np.zeros((frames, 6, 6)), np.zeros((frames, 6))
     total = SIZE * cameras
@@ -191,10 +222,7 @@ def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
         last = min(first + PART, frames)
         begin, end = np.searchsorted(s.frame, [first, last])
         hpc = np.zeros((last - first, 6, total))
-        _accumulate(
-            first, last, begin, end, s.frame, s.camera, s.marker, r, weight, fit.lens, fit.rotation, fit.position,
-            markers, fit.wand_rotation, fit.wand_position, hcc, gc, hpp, gp, hpc,
-        )  # fmt: skip
+        _accumulate(first, begin, end, seen, fit.views, fit.wand(markers), Sums(hcc, gc, hpp, gp, hpc))
         _eliminate(hpp[first:last], gp[first:last], hpc, damping)
         flat = hpc.reshape(-1, total)
         matrix -= flat.T @ flat
@@ -218,11 +246,8 @@ def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
             if hpc is None:  # too large to keep: made again
                 begin, end = np.searchsorted(s.frame, [first, last])
                 hpc, again = np.zeros((last - first, 6, total)), np.zeros((frames, 6, 6))
-                _accumulate(
-                    first, last, begin, end, s.frame, s.camera, s.marker, r, weight, fit.lens, fit.rotation,
-                    fit.position, markers, fit.wand_rotation, fit.wand_position, np.zeros_like(hcc), np.zeros_like(gc), again,
-                    np.zeros_like(gp), hpc,
-                )  # fmt: skip
+                sums = Sums(np.zeros_like(hcc), np.zeros_like(gc), again, np.zeros_like(gp), hpc)
+                _accumulate(first, begin, end, seen, fit.views, fit.wand(markers), sums)
                 _eliminate(again[first:last], np.zeros((last - first, 6)), hpc, damping)
             _back(hpp[first:last], gp[first:last], hpc, step, out[first:last])
         return out

@@ -15,8 +15,8 @@ from otrevo.core.errors import InputError
 from otrevo.core.optics.blinds import blinded, cut_off, find_blinds
 from otrevo.core.optics.bootstrap import find_focals, place_cameras, rigid_move
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, adjust, normal_equations
-from otrevo.core.optics.camera import Camera
-from otrevo.core.optics.follow_wand import GATES_PX, follow
+from otrevo.core.optics.camera import Camera, pictures_of
+from otrevo.core.optics.follow_wand import GATES_PX, follow, nothing_followed
 from otrevo.core.optics.picture_reading import is_triangle, name_triangles_in, read_pictures
 from otrevo.core.optics.wand_reading import wand_shape
 
@@ -129,11 +129,11 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     for scale, free in ((60.0, pinhole), (20.0, pinhole), (10.0, None), (3.0, None)):
         fit, _ = adjust(fit, sightings, markers, _weights(scale), lens_mean, free, 12)
     say(0.4)
-    fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand)
+    fit, sightings = _everything(fit, placed, centroids, len(rig), shape, wand)
     _check_movement(fit, markers)
     fit, _ = adjust(*_some(fit, sightings), markers, _weights(3.0), lens_mean, None, 6)
     say(0.6)
-    fit, sightings = _everything(fit, placed, centroids, len(rig), groups, shape, wand, GATES_PX[-3:])
+    fit, sightings = _everything(fit, placed, centroids, len(rig), shape, wand, GATES_PX[-3:])
     fit, sightings, believed, sigma = _final(fit, sightings, markers, lens_mean, lambda s: say(0.65 + 0.25 * s))
     calibration = _report(
         fit, sightings, believed, sigma, placed, rig, wand, lens_mean, connected, per_camera, notes, names
@@ -181,7 +181,7 @@ def _start(placed, poses, places, which, centroids, wand, lens_mean):
     return Fit(lens_mean.copy(), rotation, position, wand_rotation, wand_position), Sightings(f, c, m, xy)
 
 
-def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATES_PX):
+def _everything(fit, placed, centroids, cameras, shape, wand, gates=GATES_PX):
     """All sightings of the recording and the wand's poses, with the cameras as they are known now."""
     keep = np.isin(centroids.camera, placed)
     number = np.full(cameras, -1)
@@ -190,33 +190,16 @@ def _everything(fit, placed, centroids, cameras, groups, shape, wand, gates=GATE
         centroids = type(centroids)(
             centroids.frame[keep], number[centroids.camera[keep]], centroids.xy[keep], centroids.radius[keep]
         )
-        groups = centroids.groups(len(placed))
-    frames = centroids.frames
-    wand_rotation, wand_position = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
-    which = np.full((frames, len(placed), len(wand.markers_m)), -1)
-    score = np.zeros(frames, dtype=np.int64)
-    follow(
-        *shape,
-        centroids.xy,
-        groups,
-        frames,
-        fit.lens,
-        fit.rotation,
-        fit.position,
-        gates,
-        wand_rotation,
-        wand_position,
-        which,
-        score,
-    )
-    found = np.flatnonzero(score)
+    way = nothing_followed(centroids.frames, len(placed), len(wand.markers_m))
+    follow(shape, pictures_of(centroids, len(placed)), fit.views, gates, way)
+    found = np.flatnonzero(way.score)
     if len(found) > MOST_FRAMES:
         found = found[np.linspace(0, len(found) - 1, MOST_FRAMES).astype(int)]
     if len(found) < 20:
         raise InputError("The wand could be followed in fewer than 20 frames; sweep where several cameras look.")
-    f, c, m = np.nonzero(which[found] >= 0)
-    xy = centroids.xy[which[found][f, c, m]]
-    return Fit(fit.lens, fit.rotation, fit.position, wand_rotation[found], wand_position[found]), Sightings(f, c, m, xy)
+    f, c, m = np.nonzero(way.which[found] >= 0)
+    xy = centroids.xy[way.which[found][f, c, m]]
+    return Fit(fit.lens, fit.rotation, fit.position, way.rotation[found], way.position[found]), Sightings(f, c, m, xy)
 
 
 def _some(fit, sightings):
@@ -371,9 +354,7 @@ def _lengths(fit, sightings, believed, wand):
         sightings.camera[believed],
         sightings.xy[believed],
         frames * count,
-        fit.lens,
-        fit.rotation,
-        fit.position,
+        fit.views,
     )
     points[seen_by < 2] = np.nan
     points = points.reshape(frames, count, 3)

@@ -6,6 +6,7 @@ top left, centres of pixels at integers; metres; R takes the world to the camera
 """
 
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -32,13 +33,34 @@ class Camera:
         return replace(self, position_m=rotation @ self.position_m + shift_m, rotation=self.rotation @ rotation.T)
 
 
+class Views(NamedTuple):
+    """Some cameras for compiled loops: lens (C, 9), rotation (C, 3, 3) world to camera, position (C, 3)."""
+
+    lens: np.ndarray
+    rotation: np.ndarray
+    position: np.ndarray
+
+
+class Pictures(NamedTuple):
+    """What cameras saw, for compiled loops: xy (N, 2) and radius (N,), pixels; groups: as Centroids.groups."""
+
+    xy: np.ndarray
+    radius: np.ndarray
+    groups: np.ndarray
+
+
 def packed(cameras):
-    """lens (C, 9), rotation (C, 3, 3), position (C, 3) of some cameras, for the compiled loops."""
-    return (
+    """The Views of some cameras."""
+    return Views(
         np.array([c.lens for c in cameras], dtype=float).reshape(-1, LENS),
         np.array([c.rotation for c in cameras], dtype=float).reshape(-1, 3, 3),
         np.array([c.position_m for c in cameras], dtype=float).reshape(-1, 3),
     )
+
+
+def pictures_of(centroids, cameras):
+    """The Pictures of Centroids numbered over so many cameras."""
+    return Pictures(centroids.xy, centroids.radius, centroids.groups(cameras))
 
 
 @njit(cache=True, error_model="numpy")
@@ -110,8 +132,9 @@ def project_one(lens, rotation, position, x, uv, slope):
 
 
 @njit(cache=True, error_model="numpy")
-def project_all(lens, rotation, position, points):
-    """Picture places (C, K, 2) and depths (C, K) of points (K, 3) in every camera; NaN places behind a camera."""
+def project_all(views, points):
+    """Picture positions (C, K, 2) and depths (C, K) of points (K, 3) in every camera of Views; NaN behind a camera."""
+    lens, rotation, position = views
     cameras, count = lens.shape[0], points.shape[0]
     places, depth = np.full((cameras, count, 2), np.nan), np.empty((cameras, count))
     slope, p = np.empty((2, 2)), np.empty(3)

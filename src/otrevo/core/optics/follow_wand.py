@@ -5,6 +5,8 @@ fitted to them with gates that tighten. Expected is where the last frame's motio
 picture's reading is tried, and what most sightings agree with stays.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
@@ -17,12 +19,13 @@ FEWEST_SIGHTINGS = 4
 
 
 @njit(cache=True, error_model="numpy")
-def _settle(xy, begin, lens, rotation, position, markers, gates, wand_rotation, wand_position, which):
+def _settle(xy, begin, views, markers, gates, wand_rotation, wand_position, which):
     """Fit the wand's pose (rotation (3, 3), position (3,)) to the nearest centroids of one frame's pictures.
 
     begin (C + 1,): where each picture's centroids begin; which (C, M) receives their numbers, -1 for none. Returns the
     number of sightings within the last gate, 0 when fewer than two cameras see it, and their RMS in pixels.
     """
+    lens, rotation, position = views
     cameras, count = lens.shape[0], markers.shape[0]
     uv, slope, look = np.empty(2), np.empty((2, 2)), np.empty((2, 3))
     j, h, g, small = np.empty((2, 6)), np.empty((6, 6)), np.empty(6), np.empty((3, 3))
@@ -103,66 +106,87 @@ def _settle(xy, begin, lens, rotation, position, markers, gates, wand_rotation, 
     return sightings, np.sqrt(total / (2 * sightings))
 
 
+class Followed(NamedTuple):
+    """The wand in every frame: rotation (F, 3, 3), position (F, 3), which (F, C, M) centroids, -1 for none; score (F,):
+    number of sightings that agree, 0 where the wand was not found.
+    """
+
+    rotation: np.ndarray
+    position: np.ndarray
+    which: np.ndarray
+    score: np.ndarray
+
+
+def nothing_followed(frames, cameras, markers):
+    """A Followed to be filled."""
+    which = np.full((frames, cameras, markers), -1)
+    return Followed(np.zeros((frames, 3, 3)), np.zeros((frames, 3)), which, np.zeros(frames, dtype=np.int64))
+
+
 @njit(cache=True, error_model="numpy")
-def follow(
-    straight, order, shares, markers, size_m, xy, groups, frames, lens, rotation, position, gates, wand_rotation, wand_position, which,
-    score,
-):  # fmt: skip
-    """Follow the wand through frames [0, frames). rotation (F, 3, 3), position (F, 3), which (F, C, M), score (F,): results;
-    score is the number of sightings that agree, 0 where the wand was not found."""
-    cameras, count = lens.shape[0], order.shape[0]
+def _expect(out, f, before, rotation, position):
+    """The wand's pose in frame f as it went on since frame `before`, into rotation (3, 3) and position (3,)."""
+    rotation[:] = out.rotation[before]
+    position[:] = out.position[before]
+    if before > 0 and out.score[before - 1] > 0:
+        position += (f - before) * (out.position[before] - out.position[before - 1])
+        rotation[:] = out.rotation[before] @ out.rotation[before - 1].T @ out.rotation[before]
+        _square_up(rotation)
+
+
+@njit(cache=True, error_model="numpy")
+def _guess(shape, here, lens, one, tried):
+    """Ways in which a wand may lie in one picture's centroids `here`, into tried (K, M, 3) before the camera; how many."""
+    if shape.straight:
+        return 1 if read_line(here, lens, shape.order, shape.shares, shape.size_m, one, tried[0]) else 0
+    if shape.order.shape[0] == 3:
+        return every_triangle(here, lens, shape.markers_m, tried)
+    return 1 if read_shape(here, lens, shape.order, shape.markers_m, shape.size_m, one, tried[0]) else 0
+
+
+@njit(cache=True, error_model="numpy")
+def follow(shape, pictures, views, gates, out):
+    """Follow a wand through all frames. shape: WandShape; pictures: Pictures; views: Views; gates (K,) pixels; out: Followed."""
+    cameras, count = views.lens.shape[0], shape.order.shape[0]
+    xy, groups = pictures.xy, pictures.groups
     one, tried = np.empty(count, dtype=np.int64), np.empty((MOST_TRIED, count, 3))
-    triangle = count == 3 and not straight
     now_rotation, now_position = np.empty((3, 3)), np.empty(3)
     trial = np.empty((cameras, count), dtype=np.int64)
     before = -10
     a, b = np.empty((count, 3)), np.empty((count, 3))
-    for f in range(frames):
+    for f in range(out.score.shape[0]):
         begin = groups[f * cameras : f * cameras + cameras + 1]
         visible = 0
         for c in range(cameras):
             visible += min(begin[c + 1] - begin[c], count)
         best = 0
         if f - before <= 5 and before >= 0:
-            now_rotation[:] = wand_rotation[before]
-            now_position[:] = wand_position[before]
-            if before > 0 and score[before - 1] > 0:
-                now_position += (f - before) * (wand_position[before] - wand_position[before - 1])
-                now_rotation[:] = wand_rotation[before] @ wand_rotation[before - 1].T @ wand_rotation[before]
-                _square_up(now_rotation)
-            best, rms = _settle(xy, begin, lens, rotation, position, markers, gates, now_rotation, now_position, trial)
-            wand_rotation[f], wand_position[f], which[f], score[f] = now_rotation, now_position, trial, best
+            _expect(out, f, before, now_rotation, now_position)
+            best, rms = _settle(xy, begin, views, shape.markers_m, gates, now_rotation, now_position, trial)
+            out.rotation[f], out.position[f], out.which[f], out.score[f] = now_rotation, now_position, trial, best
         if best < 0.5 * visible or best == 0:  # lost, or much is seen that is not explained: look afresh
             for c in range(cameras):
                 n = begin[c + 1] - begin[c]
                 if n < count or n > MOST_POINTS:
                     continue
-                here = xy[begin[c] : begin[c + 1]]
-                guesses = 0
-                if triangle:
-                    guesses = every_triangle(here, lens[c], markers, tried)
-                elif straight:
-                    guesses = 1 if read_line(here, lens[c], order, shares, size_m, one, tried[0]) else 0
-                else:
-                    guesses = 1 if read_shape(here, lens[c], order, markers, size_m, one, tried[0]) else 0
+                guesses = _guess(shape, xy[begin[c] : begin[c + 1]], views.lens[c], one, tried)
                 for g in range(guesses):
                     for m in range(count):
-                        b[m] = rotation[c].T @ tried[g, m] + position[c]
-                        a[m] = markers[m]
+                        b[m] = views.rotation[c].T @ tried[g, m] + views.position[c]
+                        a[m] = shape.markers_m[m]
                     _rigid(a, b, now_rotation, now_position)
-                    found, rms = _settle(
-                        xy, begin, lens, rotation, position, markers, gates, now_rotation, now_position, trial
-                    )
+                    found, rms = _settle(xy, begin, views, shape.markers_m, gates, now_rotation, now_position, trial)
                     if found > best:
                         best = found
-                        wand_rotation[f], wand_position[f], which[f], score[f] = now_rotation, now_position, trial, best
+                        out.rotation[f], out.position[f] = now_rotation, now_position
+                        out.which[f], out.score[f] = trial, best
                 if best >= 0.7 * visible:
                     break
         if best > 0:
             before = f
         else:
-            score[f] = 0
-            which[f] = -1
+            out.score[f] = 0
+            out.which[f] = -1
 
 
 @njit(cache=True, error_model="numpy")

@@ -10,8 +10,8 @@ import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bootstrap import rigid_move
-from otrevo.core.optics.camera import packed
-from otrevo.core.optics.follow_wand import GATES_PX, follow
+from otrevo.core.optics.camera import packed, pictures_of
+from otrevo.core.optics.follow_wand import GATES_PX, follow, nothing_followed
 from otrevo.core.optics.rebuild import rebuild_still
 from otrevo.core.optics.wand_reading import wand_shape
 
@@ -30,19 +30,15 @@ class Levelling:
 
 def wand_at_rest(centroids, cameras, wand):
     """Where a resting wand's markers are, (M, 3), the mean over all frames. Raises InputError when it is not found or moves."""
-    names = len(cameras)
-    groups, shape = centroids.groups(names), wand_shape(wand)
-    frames, count = centroids.frames, len(wand.markers_m)
-    rotation, position = np.zeros((frames, 3, 3)), np.zeros((frames, 3))
-    which, score = np.full((frames, names, count), -1), np.zeros(frames, dtype=np.int64)
-    follow(*shape, centroids.xy, groups, frames, *packed(cameras), GATES_PX, rotation, position, which, score)
-    found = np.flatnonzero(score)
+    rest = nothing_followed(centroids.frames, len(cameras), len(wand.markers_m))
+    follow(wand_shape(wand), pictures_of(centroids, len(cameras)), packed(cameras), GATES_PX, rest)
+    found = np.flatnonzero(rest.score)
     if len(found) == 0:
         raise InputError(
             f"The wand '{wand.name}' was not found on the floor by two cameras; lay it where several cameras see all of "
             "its markers, and check that this is the wand."
         )
-    placed = np.einsum("fij,mj->fmi", rotation[found], wand.markers_m) + position[found][:, None]
+    placed = np.einsum("fij,mj->fmi", rest.rotation[found], wand.markers_m) + rest.position[found][:, None]
     middle = np.median(placed, axis=0)
     away = np.linalg.norm(placed - middle, axis=2).max(axis=1)
     if np.median(away) > STILL_M:

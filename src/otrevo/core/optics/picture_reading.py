@@ -7,15 +7,14 @@ from otrevo.core.optics.wand_reading import read_all
 
 
 def is_triangle(shape):
-    """Whether a wand_shape is three markers that are no line."""
-    straight, order = shape[:2]
-    return not straight and len(order) == 3
+    """Whether a WandShape is three markers that are no line."""
+    return not shape.straight and len(shape.order) == 3
 
 
 def name_triangles_in(shape, centroids, groups, frames, lens):
     """Which centroids of some frames are which marker of a triangle: which (F, C, 3), -1 where unclear, and side (F, C)."""
     which, side = np.full((len(frames), len(lens), 3), -1), np.ones((len(frames), len(lens)))
-    name_triangles(ORDERS, shape[3], centroids.xy, groups, centroids.frames, frames, lens, which, side)
+    name_triangles(ORDERS, shape.markers_m, centroids.xy, groups, centroids.frames, frames, lens, which, side)
     return which, side
 
 
@@ -23,15 +22,15 @@ def read_pictures(shape, centroids, groups, frames, lens, wanted=None, named=Non
     """Read a wand in pictures: places (F, C, M, 3) before each camera, NaN where it was not read, and which (F, C, M)
     centroids it is, -1 where none.
 
-    shape: wand_shape of the wand; groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which cameras to read,
+    shape: WandShape; groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which cameras to read,
     or None for all; named: what name_triangles_in said of these frames, for a triangle that is read with many lenses.
     """
     wanted = np.ones(len(lens), dtype=bool) if wanted is None else wanted
-    places = np.full((len(frames), len(lens), len(shape[1]), 3), np.nan)
+    places = np.full((len(frames), len(lens), len(shape.order), 3), np.nan)
     if is_triangle(shape):
         which, side = named or name_triangles_in(shape, centroids, groups, frames, lens)
-        place_triangles(shape[3], centroids.xy, lens, wanted, which, side, places)
+        place_triangles(shape.markers_m, centroids.xy, lens, wanted, which, side, places)
         return places, np.where(np.isfinite(places[..., 0]), which, -1)
     which = np.full(places.shape[:3], -1)
-    read_all(*shape, centroids.xy, groups, frames, lens, wanted, places, which)
+    read_all(shape, centroids.xy, groups, frames, lens, wanted, places, which)
     return places, which

@@ -19,7 +19,15 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bundle import SIZE
-from otrevo.core.optics.camera import distort, lens_slope, packed, project_all, project_one
+from otrevo.core.optics.camera import (
+    Views,
+    distort,
+    lens_slope,
+    packed,
+    pictures_of,
+    project_all,
+    project_one,
+)
 from otrevo.core.optics.triangulate import refine_point, solve_three
 
 NEAR_PX = 6.0  # a centroid this near to where the shifted picture has a point is its pair
@@ -55,8 +63,11 @@ class PlacedAgain:
 
 
 @njit(cache=True, error_model="numpy")
-def _pairs(points, first, every, xy, groups, cameras, c, lens, rotation, position, shift, out_x, out_xy):
-    """Points and the centroids nearest to their shifted projections in camera c, from frame `first` on; how many."""
+def _pairs(points, frames, pictures, views, c, shift, out_x, out_xy):
+    """Points and the centroids nearest to their shifted projections in camera c of Views; how many. frames: (first, every)."""
+    first, every = frames
+    xy, groups, cameras = pictures.xy, pictures.groups, len(views.lens)
+    lens, rotation, position = views.lens[c], views.rotation[c], views.position[c]
     uv, slope, count = np.empty(2), np.empty((2, 2)), 0
     for f in range(first, min(len(points), (len(groups) - 1) // cameras), every):
         for k in range(points.shape[1]):
@@ -74,12 +85,14 @@ def _pairs(points, first, every, xy, groups, cameras, c, lens, rotation, positio
 
 
 @njit(cache=True, error_model="numpy")
-def _sightings(points, chosen, xy, radius, groups, lens, rotation, position, seen):
+def _sightings(points, chosen, pictures, views, seen):
     """Where every camera sees points: seen (P, C, 2) receives places, NaN where none is near, or where two points are so
     near to each other that their blobs may have melted.
 
     points (T, N, 3); chosen (P, 2): frame and number of those wanted, sorted by frame.
     """
+    xy, radius, groups = pictures
+    lens, rotation, position = views
     cameras, count, slope, frame = len(lens), points.shape[1], np.empty((2, 2)), -1
     places = np.empty((cameras, count, 2))
     seen[:] = np.nan
@@ -114,10 +127,10 @@ def _sightings(points, chosen, xy, radius, groups, lens, rotation, position, see
 
 
 @njit(cache=True, error_model="numpy")
-def _residuals(points, seen, lens, rotation, position, off):
+def _residuals(points, seen, views, off):
     """Points (P, 3) brought to their optimum for the cameras, in place; off (P, C) receives the length of every sighting's
     residual, NaN where there is none or the point is not determined."""
-    cameras, normal = len(lens), np.empty((3, 3))
+    cameras, normal = len(views.lens), np.empty((3, 3))
     camera, xy, length2 = np.empty(cameras, dtype=np.int64), np.empty((cameras, 2)), np.empty(cameras)
     off[:] = np.nan
     for p in range(len(points)):
@@ -126,17 +139,18 @@ def _residuals(points, seen, lens, rotation, position, off):
             if not np.isnan(seen[p, c, 0]):
                 camera[count], xy[count] = c, seen[p, c]
                 count += 1
-        if count < 3 or refine_point(camera, xy, count, lens, rotation, position, points[p], normal, length2, 2) < 0:
+        if count < 3 or refine_point(camera, xy, count, views, points[p], normal, length2, 2) < 0:
             continue
         for k in range(count):
             off[p, camera[k]] = np.sqrt(length2[k])
 
 
 @njit(cache=True, error_model="numpy")
-def _reduced(points, seen, lens, rotation, position, matrix, gradient):
+def _reduced(points, seen, views, matrix, gradient):
     """Add to the cameras' normal equations, matrix (15 C, 15 C) and gradient (15 C,), what points (P, 3) at their optimum
     say of them at a weight of one; of the matrix only the blocks on and right of the diagonal. seen (P, C, 2), NaN where
     not seen."""
+    lens, rotation, position = views
     cameras = len(lens)
     uv, slope, lens_part, p = np.empty(2), np.empty((2, 2)), np.empty((2, 9)), np.empty(3)
     jc, jp = np.empty((cameras, 2, SIZE)), np.empty((cameras, 2, 3))
@@ -223,18 +237,16 @@ def place_again(cameras, number, recordings, covariance=None, progress=None):
 
 def _all_pairs(cameras, number, recordings):
     """Points (P, 3) and the camera's centroids (P, 2) of all recordings."""
-    lens, rotation, position = packed([cameras[number]])
-    found = []
+    views, found = packed(cameras), []
     for recording in recordings:
         room = MOST_PAIRS // len(recordings)
         points, seen = np.empty((room, 3)), np.empty((room, 2))
         first = min(recording.first, len(recording.points_m) - 1)
         there = np.isfinite(recording.points_m[first:, :, 0]).sum()
         every = max(1, -(-there // room))  # as many as there is room for, over the whole of the recording
-        count = _pairs(
-            recording.points_m, first, every, recording.centroids.xy, recording.centroids.groups(len(cameras)),
-            len(cameras), number, lens[0], rotation[0], position[0], np.asarray(recording.shift_px, dtype=float), points, seen,
-        )  # fmt: skip
+        shift = np.asarray(recording.shift_px, dtype=float)
+        pictures = pictures_of(recording.centroids, len(cameras))
+        count = _pairs(recording.points_m, (first, int(every)), pictures, views, number, shift, points, seen)
         found.append((points[:count], seen[:count]))
     return np.concatenate([f[0] for f in found]), np.concatenate([f[1] for f in found])
 
@@ -247,7 +259,7 @@ def _fitted(camera, points, seen):
         return replace(camera, rotation=rotation, position_m=camera.position_m + step[3:])
 
     def residual(step, keep):
-        places, _ = project_all(*packed([moved(step)]), points[keep])
+        places, _ = project_all(packed([moved(step)]), points[keep])
         return (places[0] - seen[keep]).ravel()
 
     step, believed, everything = np.zeros(6), np.ones(len(points), dtype=bool), np.ones(len(points), dtype=bool)
@@ -262,30 +274,31 @@ def _adjusted(cameras, number, recordings, covariance, residual_px, say):
     """The joint adjustment: a PlacedAgain whose camera stands about right in `cameras` already."""
     points, seen = _all_sightings(cameras, recordings)
     begun, known = packed(cameras), _information(covariance, number)
-    lens, rotation, position = (v.copy() for v in begun)
-    off = np.empty(seen.shape[:2])
-    _residuals(points, seen, lens, rotation, position, off)
+    now, off = Views(*(v.copy() for v in begun)), np.empty(seen.shape[:2])
+    _residuals(points, seen, now, off)
     for adjustment in range(ADJUSTMENTS):
         say((adjustment + 1) / (ADJUSTMENTS + 1))
         sigma = np.nanmedian(off) / 1.1774
         seen[~(off < REJECT * sigma)] = np.nan
-        _residuals(points, seen, lens, rotation, position, off)
+        _residuals(points, seen, now, off)
         believed = np.isfinite(off)
         # the points took three numbers each for themselves
         freedom = 2 * believed.sum() - 3 * (believed.any(axis=1)).sum()
         variance = max(np.nansum(off**2) / max(freedom, 1), LEAST_NOISE_PX**2)
         matrix, gradient = np.zeros_like(known), np.zeros(len(known))
-        _reduced(points, seen, lens, rotation, position, matrix, gradient)
+        _reduced(points, seen, now, matrix, gradient)
         spread = np.linalg.inv(known + _mirrored(matrix) / variance)
-        step = (spread @ (gradient / variance - known @ _since(begun, lens, rotation, position))).reshape(-1, SIZE)
-        lens, position = lens + step[:, 6:], position + step[:, 3:6]
-        rotation = Rotation.from_rotvec(step[:, :3]).as_matrix() @ rotation
-        _residuals(points, seen, lens, rotation, position, off)
+        step = (spread @ (gradient / variance - known @ _since(begun, now))).reshape(-1, SIZE)
+        turned = Rotation.from_rotvec(step[:, :3]).as_matrix() @ now.rotation
+        now = Views(now.lens + step[:, 6:], turned, now.position + step[:, 3:6])
+        _residuals(points, seen, now, off)
         if np.abs(step[number] / np.sqrt(np.diag(spread)).reshape(-1, SIZE)[number]).max() < SETTLED:
             break
     mine, after = slice(SIZE * number, SIZE * (number + 1)), np.array(covariance, dtype=float)
     after[mine], after[:, mine] = spread[mine], spread[:, mine]
-    camera = replace(cameras[number], lens=lens[number], rotation=rotation[number], position_m=position[number])
+    camera = replace(
+        cameras[number], lens=now.lens[number], rotation=now.rotation[number], position_m=now.position[number]
+    )
     return PlacedAgain(camera, residual_px, after, int(np.isfinite(off[:, number]).sum()))
 
 
@@ -305,16 +318,8 @@ def _all_sightings(cameras, recordings):
         room = min(MOST_POINTS // len(recordings), len(there))
         chosen = there[np.linspace(0, len(there) - 1, room).astype(int)]
         seen = np.empty((len(chosen), len(cameras), 2))
-        groups = recording.centroids.groups(len(cameras))
-        _sightings(
-            recording.points_m,
-            chosen,
-            recording.centroids.xy,
-            recording.centroids.radius,
-            groups,
-            *packed(cameras),
-            seen,
-        )
+        pictures = pictures_of(recording.centroids, len(cameras))
+        _sightings(recording.points_m, chosen, pictures, packed(cameras), seen)
         found.append((recording.points_m[chosen[:, 0], chosen[:, 1]], seen))
     return np.concatenate([f[0] for f in found]).astype(float), np.concatenate([f[1] for f in found])
 
@@ -331,7 +336,7 @@ def _information(covariance, number):
     return out
 
 
-def _since(begun, lens, rotation, position):
-    """By how much the cameras' numbers (15 C,) differ from the (lens, rotation, position) they began with."""
-    turned = Rotation.from_matrix(rotation @ begun[1].transpose(0, 2, 1)).as_rotvec()
-    return np.concatenate([turned, position - begun[2], lens - begun[0]], axis=1).ravel()
+def _since(begun, now):
+    """By how much the cameras' numbers (15 C,) differ between two Views."""
+    turned = Rotation.from_matrix(now.rotation @ begun.rotation.transpose(0, 2, 1)).as_rotvec()
+    return np.concatenate([turned, now.position - begun.position, now.lens - begun.lens], axis=1).ravel()

@@ -11,8 +11,8 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from otrevo.core.optics.blinds import cut_off
-from otrevo.core.optics.camera import packed
-from otrevo.core.optics.rebuild_frames import MOST_POINTS, rebuild_frames
+from otrevo.core.optics.camera import Pictures, packed
+from otrevo.core.optics.rebuild_frames import MOST_POINTS, Limits, Points, Tracks, rebuild_frames
 
 WINDOW = 600  # frames worked through without a word
 PIECE, OVERLAP = 2400, 96  # frames on a core of their own, and how far two reach into each other
@@ -44,48 +44,46 @@ class Rebuilt:
     figures: dict = field(default_factory=dict)
 
 
-class RebuildState:
-    """Tracks carried from frame to frame: count (1,), next number (1,), and per track place, step, age, frames missed."""
-
-    def __init__(self):
-        self.count = np.zeros(2, dtype=np.int64)  # tracks, next number
-        self.place, self.step = np.zeros((MOST_POINTS, 3)), np.zeros((MOST_POINTS, 3))
-        self.age, self.missed = np.zeros(MOST_POINTS, dtype=np.int64), np.zeros(MOST_POINTS, dtype=np.int64)
-        self.number = np.zeros(MOST_POINTS, dtype=np.int64)
-        self.sizes = np.zeros(2)  # of blobs, compared between cameras: sum of differences, how many
-
-    @property
-    def arrays(self):
-        return self.count, self.place, self.step, self.age, self.missed, self.number, self.sizes
+def no_tracks():
+    """The Tracks before anything was seen."""
+    whole = [np.zeros(MOST_POINTS, dtype=np.int64) for _ in range(3)]
+    return Tracks(
+        np.zeros(2, dtype=np.int64), np.zeros((MOST_POINTS, 3)), np.zeros((MOST_POINTS, 3)), *whole, np.zeros(2)
+    )
 
 
-def rebuild_window(centroids, groups, first, last, cameras, state, settings):
-    """Rebuild frames [first, last) and carry `state` on: places (F, K, 3), numbers (F, K), sd (F, K) in metres, cameras
-    (F, K), count (F,) of points, residual (F, C, 2)."""
-    frames = last - first
-    x, number = np.empty((frames, MOST_POINTS, 3)), np.full((frames, MOST_POINTS), -1)
-    sd, seen = np.empty((frames, MOST_POINTS)), np.zeros((frames, MOST_POINTS), dtype=np.int64)
-    count, residual = np.zeros(frames, dtype=np.int64), np.zeros((frames, len(cameras), 2))
-    lens, rotation, position = packed(cameras)
-    reach = 1.2 * max(np.linalg.norm(position[:, None] - position[None], axis=2).max(), 2.0)
-    gate = max(4.0, 6 * settings.residual_limit_px)
-    rebuild_frames(
-        centroids.xy, centroids.radius, groups, first, last, lens, rotation, position, reach, settings.min_cameras, settings.keep_cameras,
-        settings.residual_limit_px, 6 * gate, gate, *state.arrays, x, number, sd, seen, count, residual,
+def rebuild_window(centroids, groups, first, last, cameras, tracks, settings):
+    """Rebuild frames [first, last) and carry `tracks` on: Points, as wide as its fullest frame, sd in metres."""
+    frames, views = last - first, packed(cameras)
+    out = Points(
+        np.empty((frames, MOST_POINTS, 3)), np.full((frames, MOST_POINTS), -1), np.empty((frames, MOST_POINTS)),
+        np.zeros((frames, MOST_POINTS), dtype=np.int64), np.zeros(frames, dtype=np.int64),
+        np.zeros((frames, len(cameras), 2)),
     )  # fmt: skip
-    most = int(count.max()) if frames else 0
-    return x[:, :most], number[:, :most], settings.noise_px * sd[:, :most], seen[:, :most], count, residual
+    apart = np.linalg.norm(views.position[:, None] - views.position[None], axis=2).max()
+    gate = max(4.0, 6 * settings.residual_limit_px)
+    limits = Limits(
+        int(settings.min_cameras), int(settings.keep_cameras), float(settings.residual_limit_px), gate, 6 * gate,
+        float(1.2 * max(apart, 2.0)),
+    )  # fmt: skip
+    pictures = Pictures(centroids.xy, centroids.radius, groups)
+    rebuild_frames(pictures, int(first), int(last), views, limits, tracks, out)
+    most = int(out.count.max()) if frames else 0
+    return Points(
+        out.x[:, :most], out.number[:, :most], settings.noise_px * out.sd[:, :most], out.cameras[:, :most], out.count,
+        out.residual,
+    )  # fmt: skip
 
 
 def _piece(centroids, groups, first, last, cameras, settings, step):
     """Rows (frame, number, x, sd, cameras) of frames [first, last) on their own, and the residuals (F, C, 2)."""
-    state, rows, residuals = RebuildState(), [], []
+    tracks, rows, residuals = no_tracks(), [], []
     for begin in range(first, max(last, first + 1), WINDOW):
         end = min(begin + WINDOW, last)
-        x, number, sd, seen, count, residual = rebuild_window(centroids, groups, begin, end, cameras, state, settings)
-        f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
-        rows.append((f + begin, number[f, k], x[f, k], sd[f, k], seen[f, k]))
-        residuals.append(residual)
+        p = rebuild_window(centroids, groups, begin, end, cameras, tracks, settings)
+        f, k = np.nonzero(np.arange(p.x.shape[1]) < p.count[:, None])
+        rows.append((f + begin, p.number[f, k], p.x[f, k], p.sd[f, k], p.cameras[f, k]))
+        residuals.append(p.residual)
         step(end - begin)
     return [np.concatenate(v) for v in zip(*rows, strict=True)], np.concatenate(residuals)
 
@@ -227,12 +225,12 @@ def _columns(frame, number, shortest):
 def rebuild_still(centroids, cameras, settings=None):
     """Places (K, 3) of what lies still: points that are there in half of the frames, averaged."""
     settings = settings or RebuildSettings()
-    state, groups, frames = RebuildState(), centroids.groups(len(cameras)), min(centroids.frames, WINDOW)
-    x, number, _, _, count, _ = rebuild_window(centroids, groups, 0, frames, cameras, state, settings)
-    f, k = np.nonzero(np.arange(x.shape[1]) < count[:, None])
-    places = []
-    for n in np.unique(number[f, k]):
-        mine = number[f, k] == n
+    groups, frames = centroids.groups(len(cameras)), min(centroids.frames, WINDOW)
+    found = rebuild_window(centroids, groups, 0, frames, cameras, no_tracks(), settings)
+    f, k = np.nonzero(np.arange(found.x.shape[1]) < found.count[:, None])
+    positions = []
+    for n in np.unique(found.number[f, k]):
+        mine = found.number[f, k] == n
         if mine.sum() >= 0.5 * frames:
-            places.append(np.median(x[f, k][mine], axis=0))
-    return np.array(places).reshape(-1, 3)
+            positions.append(np.median(found.x[f, k][mine], axis=0))
+    return np.array(positions).reshape(-1, 3)

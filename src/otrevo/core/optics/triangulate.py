@@ -47,12 +47,13 @@ def solve_three(a, b, out):
 
 
 @njit(cache=True, error_model="numpy")
-def refine_point(camera, xy, count, lens, rotation, position, x, normal, off, steps):
-    """Refine x (3,) seen at xy (K, 2) by camera (K,), the first `count` of them, by so many Gauss-Newton steps.
+def refine_point(camera, xy, count, views, x, normal, off, steps):
+    """Refine x (3,) seen at xy (K, 2) by camera (K,) of Views, the first `count` of them, by so many Gauss-Newton steps.
 
     normal (3, 3) receives J'J in px2/m2, off (K,) the squared residuals. Returns their sum, or -1 when the point is behind
     a camera or not determined.
     """
+    lens, rotation, position = views
     uv, slope, g, d = np.empty(2), np.empty((2, 2)), np.empty(3), np.empty(3)
     total = 0.0
     for step in range(steps + 1):
@@ -101,9 +102,10 @@ def refine_point(camera, xy, count, lens, rotation, position, x, normal, off, st
 
 
 @njit(cache=True, error_model="numpy")
-def triangulate_tracks(key, camera, xy, keys, lens, rotation, position):
+def triangulate_tracks(key, camera, xy, keys, views):
     """Points (keys, 3), NaN where there are none, of sightings that belong together by their key (N,), sorted or not;
-    and by how many cameras each was seen (keys,)."""
+    and by how many cameras of Views each was seen (keys,)."""
+    lens, rotation, position = views
     out, seen = np.full((keys, 3), np.nan), np.zeros(keys, dtype=np.int64)
     order = np.argsort(key, kind="mergesort")
     directions, centres, way = np.empty((64, 3)), np.empty((64, 3)), np.empty(2)
@@ -127,7 +129,7 @@ def triangulate_tracks(key, camera, xy, keys, lens, rotation, position):
             n += 1
         if count < 2 or not nearest_to_rays(directions[:count], centres[:count], x):
             continue
-        if refine_point(cameras, places, count, lens, rotation, position, x, normal, off, STEPS) >= 0:
+        if refine_point(cameras, places, count, views, x, normal, off, STEPS) >= 0:
             out[k] = x
             seen[k] = count
     return out, seen

@@ -8,6 +8,7 @@ way it looks keeps its peak and is told by how the offsets go round. Pixels, met
 
 from dataclasses import dataclass
 from itertools import combinations
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -15,7 +16,7 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bootstrap import rigid_move
-from otrevo.core.optics.camera import packed, project_one
+from otrevo.core.optics.camera import packed, pictures_of, project_one
 
 REACH_PX = 30
 WINDOW_S, EVERY_S = 1.0, 0.05
@@ -57,11 +58,22 @@ class Trust:
         return out
 
 
+class Offsets(NamedTuple):
+    """Offsets of the cameras in one window: shift (C, 2), round_px (C,), spread (C,), support (C,)."""
+
+    shift: np.ndarray
+    round_px: np.ndarray
+    spread: np.ndarray
+    support: np.ndarray
+
+
 @njit(cache=True, error_model="numpy")
-def _offsets(
-    points, first, last, every, xy, groups, lens, rotation, position, histogram, shift, round_px, spread, support
-):
-    """Offsets of one window: shift (C, 2), round_px (C,), spread (C,), support (C,); histogram: scratch (2 REACH + 1,) * 2."""
+def _offsets(points, window, pictures, views, histogram, out):
+    """Offsets of one window of frames (first, last, every): out receives them; histogram: scratch (2 REACH + 1,) * 2."""
+    first, last, every = window
+    xy, groups = pictures.xy, pictures.groups
+    lens, rotation, position = views
+    shift, round_px, spread, support = out
     cameras, count = lens.shape[0], points.shape[1]
     uv, slope = np.empty(2), np.empty((2, 2))
     for c in range(cameras):
@@ -119,16 +131,15 @@ def measure_trust(points_m, centroids, cameras, rate):
     hz = float(rate)
     window, every = max(1, round(WINDOW_S * hz)), max(1, round(EVERY_S * hz))
     starts = np.arange(0, max(len(points_m) - window // 2, 1), window)
-    groups, count = centroids.groups(len(cameras)), len(cameras)
+    count, views = len(cameras), packed(cameras)
+    pictures = pictures_of(centroids, count)
     frames = min(len(points_m), centroids.frames)
     shift = np.full((len(starts), count, 2), np.nan)
     round_px, spread, support = (np.full((len(starts), count), np.nan) for _ in range(3))
     histogram = np.zeros((2 * REACH_PX + 1, 2 * REACH_PX + 1), dtype=np.int64)
     for w, start in enumerate(starts):
-        _offsets(
-            points_m, start, min(start + window, frames), every, centroids.xy, groups, *packed(cameras), histogram,
-            shift[w], round_px[w], spread[w], support[w],
-        )  # fmt: skip
+        out = Offsets(shift[w], round_px[w], spread[w], support[w])
+        _offsets(points_m, (int(start), int(min(start + window, frames)), every), pictures, views, histogram, out)
     # a handful of chance meetings is no peak: the camera sees nothing of the points
     if np.isfinite(support).any():
         shift[~(support >= LEAST_SUPPORT * np.nanmedian(support))] = np.nan

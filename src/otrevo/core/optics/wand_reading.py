@@ -8,6 +8,7 @@ comes close to is not taken: frames are plenty, and a wrong start is dear.
 """
 
 from itertools import combinations
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -19,21 +20,31 @@ MOST_TRIED = 12  # hypotheses that are refined
 MOST_POINTS = 14  # pictures with more centroids are left alone
 
 
-def wand_shape(wand):
-    """What the readers need of a Wand: (straight, order (M,), shares (M,), markers_m (M, 3), length in metres).
+class WandShape(NamedTuple):
+    """What readers need of a wand; shares (M,) of the way along a straight one; markers_m (M, 3); size_m: its length.
 
-    order: straight wands first marker, last marker, then the others; others begin with their largest triangle.
+    order (M,): of a straight wand first marker, last marker, then the others; others begin with their largest triangle.
     """
+
+    straight: bool
+    order: np.ndarray
+    shares: np.ndarray
+    markers_m: np.ndarray
+    size_m: float
+
+
+def wand_shape(wand):
+    """The WandShape of a Wand."""
     x = np.ascontiguousarray(wand.markers_m)
     if wand.straight:
         (first, last), shares = line_shares(wand)
         rest = [m for m in range(len(x)) if m not in (first, last)]
-        return True, np.array([first, last, *rest]), shares, x, float(np.linalg.norm(x[last] - x[first]))
+        return WandShape(True, np.array([first, last, *rest]), shares, x, float(np.linalg.norm(x[last] - x[first])))
     best = max(
         combinations(range(len(x)), 3), key=lambda t: np.linalg.norm(np.cross(x[t[1]] - x[t[0]], x[t[2]] - x[t[0]]))
     )
     rest = [m for m in range(len(x)) if m not in best]
-    return False, np.array([*best, *rest]), np.zeros(len(x)), x, float(np.ptp(x, axis=0).max())
+    return WandShape(False, np.array([*best, *rest]), np.zeros(len(x)), x, float(np.ptp(x, axis=0).max()))
 
 
 @njit(cache=True, error_model="numpy")
@@ -288,24 +299,24 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
 
 
 @njit(cache=True, error_model="numpy")
-def read_all(straight, order, shares, markers, size_m, xy, groups, frames, lens, wanted, places, which):
-    """Read the wand in every picture of some frames.
+def read_all(shape, xy, groups, frames, lens, wanted, places, which):
+    """Read the wand, a WandShape, in every picture of some frames.
 
     xy (N, 2) centroids, groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which
     cameras to read. places (F, C, M, 3) receives the wand before
     each camera, NaN where it was not read; which (F, C, M) the numbers of its centroids.
     """
-    cameras, count = lens.shape[0], order.shape[0]
+    cameras, count = lens.shape[0], shape.order.shape[0]
     one, at = np.empty(count, dtype=np.int64), np.empty((count, 3))
     for f in range(frames.shape[0]):
         for c in range(cameras):
             begin, end = groups[frames[f] * cameras + c], groups[frames[f] * cameras + c + 1]
             if not wanted[c] or end - begin < count or end - begin > MOST_POINTS:
                 continue
-            if straight:
-                clear = read_line(xy[begin:end], lens[c], order, shares, size_m, one, at)
+            if shape.straight:
+                clear = read_line(xy[begin:end], lens[c], shape.order, shape.shares, shape.size_m, one, at)
             else:
-                clear = read_shape(xy[begin:end], lens[c], order, markers, size_m, one, at)
+                clear = read_shape(xy[begin:end], lens[c], shape.order, shape.markers_m, shape.size_m, one, at)
             if clear:
                 places[f, c] = at
                 which[f, c] = one + begin

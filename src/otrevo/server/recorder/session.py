@@ -11,7 +11,7 @@ import numpy as np
 from otrevo.core.formats.camera_packets import DAY_US
 from otrevo.core.formats.centroids import Centroids, joined
 from otrevo.core.optics.blinds import blinded, cut_off
-from otrevo.core.optics.rebuild import RebuildSettings, RebuildState, rebuild_window
+from otrevo.core.optics.rebuild import RebuildSettings, no_tracks, rebuild_window
 from otrevo.core.optics.trust import measure_trust
 
 SETTLE_FRAMES = 3  # a picture may come this much later than the others of its frame
@@ -47,7 +47,7 @@ class Session:
         self.late, self.leaps = 0, 0
         self.sequence, self.lost, self.packets = {}, dict.fromkeys(self.number, 0), dict.fromkeys(self.number, 0)
         self.fps, self.counted_at, self.counted = {}, time.monotonic(), dict(self.packets)
-        self.state = RebuildState()
+        self.tracks = no_tracks()
         names = [c.name for c in self.cameras]
         self.over = np.array([names.index(c.name) if c.name in names else -1 for c in self.rig])
         self.recent, self.knocked, self.suspects, self.trust_frames = [], [], set(), 0
@@ -117,10 +117,10 @@ class Session:
         groups = np.searchsorted(
             known.frame * len(self.cameras) + known.camera, np.arange(frames * len(self.cameras) + 1)
         )
-        x, _, _, _, count, _ = rebuild_window(known, groups, 0, frames, self.cameras, self.state, RebuildSettings())
-        self.points = x[frames - 1, : count[frames - 1]].copy()
-        most = int(count.max(initial=0))
-        x = np.where(np.arange(most)[None, :, None] < count[:, None, None], x[:, :most], np.nan)
+        found = rebuild_window(known, groups, 0, frames, self.cameras, self.tracks, RebuildSettings())
+        self.points = found.x[frames - 1, : found.count[frames - 1]].copy()
+        there = np.arange(found.x.shape[1])[None, :, None] < found.count[:, None, None]
+        x = np.where(there, found.x, np.nan)
         self.recent.append((known, x))
         self.trust_frames += frames
         hz = float(self.rate)
