@@ -24,10 +24,22 @@ LEAST_RANGE = 0.12
 
 
 def calibrate_face(raw):
-    """{"neutral": (52,), "range": (52,), "weak": names that hardly moved} from tracks (T, 52) of a warm-up.
+    """Find the neutral face and the reach of every shape from a warm-up.
 
-    Neutral is the lower quartile (faces are at rest most of the time), range reaches to the 99th percentile; a shape
-    that was hardly shown keeps a range of 1 and is named as weak instead of being blown up to noise.
+    Parameters
+    ----------
+    raw : ndarray (T, 52)
+        Shape values as the camera gives them, NaN where it lost the face.
+
+    Returns
+    -------
+    dict
+        "neutral" (52,), "range" (52,), and "weak", the names of shapes that hardly moved.
+
+    Notes
+    -----
+    Neutral is the lower quartile, because faces are at rest most of the time. The range reaches to the 99th percentile.
+    A shape that was hardly shown keeps a range of 1 and is named as weak; stretching it would only show noise.
     """
     seen = np.isfinite(raw).all(axis=1)
     if seen.sum() < 60:
@@ -44,5 +56,18 @@ def calibrate_face(raw):
 
 
 def face_values(raw, calibration):
-    """Shapes 0..1 (T, 52), NaN where the camera lost the face."""
+    """Turn raw shape values into calibrated ones.
+
+    Parameters
+    ----------
+    raw : ndarray (T, 52)
+        Values as the camera gives them, NaN where it lost the face.
+    calibration : dict
+        As calibrate_face gives it.
+
+    Returns
+    -------
+    ndarray (T, 52)
+        Values from 0 to 1, NaN where the face was lost.
+    """
     return np.clip((raw - np.array(calibration["neutral"])) / np.array(calibration["range"]), 0.0, 1.0)

@@ -18,7 +18,25 @@ SPREAD_GAIN_GUESS = 1.0
 
 
 def calibrate_gloves(raw, rate_hz):
-    """{"offset": (2, 5, 3), "gain": (2, 5, 3), "fist_at_s", "flat_at_s"} from a warm-up with a flat hand and a fist."""
+    """Find each sensor's offset and gain from a flat hand and a fist.
+
+    Parameters
+    ----------
+    raw : ndarray (T, 2, 5, 3)
+        Raw counts, left hand first and thumb first, NaN where lost.
+    rate_hz : float
+        Samples a second.
+
+    Returns
+    -------
+    dict
+        "offset" and "gain", both (2, 5, 3), and "flat_at_s" and "fist_at_s", seconds of the warm-up.
+
+    Raises
+    ------
+    InputError
+        When there is less than a second of data, or no fist is found.
+    """
     if len(raw) < rate_hz or not np.isfinite(raw).any():
         raise InputError("The gloves delivered less than a second of data; a flat hand and a fist are needed.")
     filled = np.where(np.isfinite(raw), raw, np.nanmedian(raw, axis=0))
@@ -44,12 +62,38 @@ def calibrate_gloves(raw, rate_hz):
 
 
 def finger_angles(raw, calibration):
-    """Joint angles (T, 2, 5, 3): first joint, outer joints, spread."""
+    """Turn raw counts into joint angles.
+
+    Parameters
+    ----------
+    raw : ndarray (T, 2, 5, 3)
+        Raw counts.
+    calibration : dict
+        As calibrate_gloves gives it.
+
+    Returns
+    -------
+    ndarray (T, 2, 5, 3)
+        Radians: first joint, outer joints, spread.
+    """
     return (raw - np.array(calibration["offset"])) / np.array(calibration["gain"])
 
 
 def finger_rotations(angles, skeleton):
-    """Local rotations of the finger bones, {bone: (T, 4)}; curl is about z, spread about y, mirrored on the right."""
+    """Turn joint angles into local rotations of the finger bones.
+
+    Parameters
+    ----------
+    angles : ndarray (T, 2, 5, 3)
+        Radians, as finger_angles gives them.
+    skeleton : Skeleton
+        The one whose bones are named.
+
+    Returns
+    -------
+    dict of str to ndarray (T, 4)
+        Quaternions x y z w, local to the parent. Curl is about z and spread about y, mirrored on the right.
+    """
     out = {}
     for hand, (side, sign) in enumerate((("left", 1.0), ("right", -1.0))):
         for f, finger in enumerate(FINGERS):

@@ -78,9 +78,29 @@ def limb_tries(count=160):
 
 
 def follow_take(points_m, rate, model, start, tolerance_m, first=0, step=1, known=None):
-    """Run the tracker from frame `first` on to the end, or with step -1 to the beginning, from a pose (root, local).
+    """Follow the markers through a take from a known pose.
 
-    Returns labels (T, N), root, local and residual, -1 or NaN where it did not come.
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Nameless points in metres, world axes, NaN where absent.
+    rate : Fraction
+        Frames a second.
+    model : BodyModel
+        The calibrated body.
+    start : tuple
+        Root (3,) and local rotations (B, 3, 3) at frame `first`.
+    tolerance_m : float
+        How far a marker may sit from the solved body.
+    first, step : int
+        Where to begin; step 1 goes to the end of the take and -1 to its beginning.
+    known : ndarray (M,) of bool, optional
+        Markers that may get a name at all.
+
+    Returns
+    -------
+    tuple
+        Labels (T, N), root (T, 3), local (T, B, 3, 3) and residual (T, M); -1 or NaN where the tracker did not come.
     """
     frames, n = points_m.shape[:2]
     bones, markers = len(model.skeleton.names), len(model.marker_names)
@@ -200,9 +220,28 @@ def vote(points_m, readings, markers, rate):
 def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, sd_m=None):
     """Name the points of a take.
 
-    points_m (T, N, 3) metres, Y up, NaN where absent; rate Fraction; model: the calibrated BodyModel; sd_m (T, N): how far
-    each point may be off by its triangulation, if known: one that is unsure by more than UNSURE_M gets no name. Raises
-    InputError for an empty take or when no T-pose is found in it.
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Nameless points in metres, world axes with Y up, NaN where absent.
+    rate : Fraction
+        Frames a second.
+    model : BodyModel
+        The performer's calibrated body.
+    tolerance_m : float
+        How far a marker may sit from the solved body.
+    sd_m : ndarray (T, N), optional
+        How far each point may be off by its triangulation. A point that is unsure by more than UNSURE_M gets no name.
+
+    Returns
+    -------
+    Labels
+        Names, confidence and figures.
+
+    Raises
+    ------
+    InputError
+        For an empty take, or when no T-pose is found in it.
     """
     points_m = np.ascontiguousarray(points_m, dtype=float)
     unsure = np.zeros(points_m.shape[:2], dtype=bool) if sd_m is None else np.asarray(sd_m) > UNSURE_M

@@ -27,9 +27,28 @@ def check_mend(mend, names, frames):
 
 
 def apply_mends(labelled_m, names, mends, predicted_m=None):
-    """Markers (T, M, 3) with all mends replayed in order; the input is left alone.
+    """Replay mends over named markers.
 
-    predicted_m (T, M, 3): the markers on the solved body, needed by fills of method `body`; without it they stay gaps.
+    Parameters
+    ----------
+    labelled_m : ndarray (T, M, 3)
+        Metres, NaN where hidden. It is left alone.
+    names : sequence of str
+        The M markers.
+    mends : sequence of dict
+        In the order in which they were accepted.
+    predicted_m : ndarray (T, M, 3), optional
+        The markers on the solved body, needed by fills of method `body`. Without it they stay gaps.
+
+    Returns
+    -------
+    ndarray (T, M, 3)
+        The mended markers.
+
+    Raises
+    ------
+    InputError
+        When a mend does not fit the take.
     """
     out = labelled_m.copy()
     for mend in mends:
@@ -53,9 +72,30 @@ def differing_frames(one_m, other_m):
 
 
 def replay_mends(labelled_m, names, mends_before, mends, mended_before_m, predicted_m):
-    """Markers (T, M, 3) with all mends, made from those with the mends before: only what the change touches is replayed.
+    """Replay only what differs between two lists of mends.
 
-    mended_before_m (T, M, 3): with mends_before; predicted_m: as for apply_mends, of the body solved from them.
+    Parameters
+    ----------
+    labelled_m : ndarray (T, M, 3)
+        Metres, NaN where hidden, without any mend.
+    names : sequence of str
+        The M markers.
+    mends_before, mends : list of dict
+        The mends before and now.
+    mended_before_m : ndarray (T, M, 3)
+        The markers with the mends before.
+    predicted_m : ndarray (T, M, 3) or None
+        The markers on the body that was solved from them, as for apply_mends.
+
+    Returns
+    -------
+    ndarray (T, M, 3)
+        The markers with the mends of now.
+
+    Raises
+    ------
+    InputError
+        When a mend does not fit the take.
     """
     same = 0
     while same < min(len(mends_before), len(mends)) and mends_before[same] == mends[same]:

@@ -86,9 +86,30 @@ def still_cloud(points_m, rate, first=0, seconds=0.4):
 
 
 def find_start(model, points_m, rate):
-    """The first T-pose of a take and its frame: (Start, frame). Raises InputError when there is none.
+    """Find the first T-pose of a take.
 
-    A take begins in T-pose; where it does not, because the roll was early, the moments after are searched.
+    Parameters
+    ----------
+    model : BodyModel
+        The performer's body.
+    points_m : ndarray (T, N, 3)
+        Nameless points in metres, Y up, NaN where absent.
+    rate : Fraction
+        Frames a second.
+
+    Returns
+    -------
+    tuple of Start and int
+        The pose and its frame.
+
+    Raises
+    ------
+    InputError
+        When nobody stands in T-pose.
+
+    Notes
+    -----
+    A take begins in T-pose. Where it does not, because the roll was early, the moments after are searched.
     """
     refusal = None
     try:
@@ -141,9 +162,28 @@ def _fit(model, cloud, root, local, gates, sigma_rad, point_sigma_m):
 
 
 def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
-    """The pose of a performer in T-pose in `cloud` (N, 3). Raises InputError when nobody stands there in T-pose.
+    """Find a performer in T-pose in one cloud of points.
 
-    unknown_limbs: try limb lengths as well; settle: settle names segment by segment unless the fit is good already.
+    Parameters
+    ----------
+    model : BodyModel
+        The performer's body.
+    cloud : ndarray (N, 3)
+        Points that stand still, metres, Y up.
+    unknown_limbs : bool
+        Try limb lengths as well.
+    settle : bool
+        Settle names segment by segment, unless the fit is good already.
+
+    Returns
+    -------
+    Start
+        Pose, names and how well they match.
+
+    Raises
+    ------
+    InputError
+        When nobody stands there in T-pose.
     """
     cloud = np.ascontiguousarray(cloud)
     needed = max(6, int(0.35 * len(model.marker_bone)))

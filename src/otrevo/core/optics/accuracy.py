@@ -68,10 +68,30 @@ def _inside(size, widest, views, points):
 
 
 def expected_sd(cameras, points, noise_px, covariance=None, blinds=()):
-    """Expected standard deviation (K,) of a point rebuilt at each of points (K, 3), metres; NaN where fewer than two see it.
+    """Expect how far a rebuilt point may be off.
 
-    noise_px: of a centroid, per coordinate; covariance (15 C, 15 C) of the cameras' numbers as core.optics.calibrate gives
-    it, in the same world; without it the cameras count as known.
+    Parameters
+    ----------
+    cameras : sequence of Camera
+        The calibrated cameras.
+    points : ndarray (K, 3)
+        Positions in metres, world axes.
+    noise_px : float
+        Of a centroid, per coordinate.
+    covariance : ndarray (15 C, 15 C), optional
+        Of the cameras' numbers, in the same world, as core.optics.calibrate gives it. Without it the cameras count as
+        known.
+    blinds : sequence of Blind
+        Parts of the pictures that see nothing.
+
+    Returns
+    -------
+    ndarray (K,)
+        Standard deviation in metres, three axes together; NaN where fewer than two cameras see the position.
+
+    Notes
+    -----
+    First-order propagation of variance through the triangulation.
     """
     points = np.asarray(points, dtype=float)
     cov = np.zeros((SIZE * len(cameras), SIZE * len(cameras))) if covariance is None else np.asarray(covariance, float)

@@ -34,7 +34,22 @@ class Blind:
 
 
 def find_blinds(centroids, cameras, share=THERE_SHARE):
-    """Blinds for what stays in place in at least `share` of the frames, camera by camera."""
+    """Find what shines in a still room and never moves.
+
+    Parameters
+    ----------
+    centroids : Centroids
+        A recording of the empty, still room.
+    cameras : int
+        How many cameras there are.
+    share : float
+        Of the frames in which a blob must be there.
+
+    Returns
+    -------
+    list of Blind
+        Discs of the pictures, pixels, camera by camera.
+    """
     blinds, frames = [], max(centroids.frames, 1)
     for c in range(cameras):
         mine = centroids.camera == c

@@ -61,10 +61,34 @@ def spread_px(r):
 
 
 def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
-    """A SweepCalibration from a recorded sweep; the world is the frame of its best-connected camera.
+    """Calibrate cameras from a swept wand.
 
-    centroids: formats.centroids.Centroids over the RigCameras of `rig`; blinds: list of Blind,
-    to which what never moves in the sweep itself is added. Raises InputError when no two cameras can be placed.
+    Parameters
+    ----------
+    centroids : Centroids
+        The sweep, over the cameras of the rig.
+    rig : sequence of RigCamera
+        Sizes of the pictures and, where known, focal lengths.
+    wand : Wand
+        The one that was swept.
+    blinds : list of Blind, optional
+        What never moves in the sweep itself is added to them.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1. It may raise to stop the work.
+
+    Returns
+    -------
+    SweepCalibration
+        Cameras in a world that is the frame of the best-connected one, with covariance and figures.
+
+    Raises
+    ------
+    InputError
+        When no two cameras can be placed.
+
+    References
+    ----------
+    Bundle adjustment over cameras and wand poses: B. Triggs et al., Bundle Adjustment, A Modern Synthesis, 2000.
     """
     say = progress or (lambda share: None)
     names = [c.name for c in rig]

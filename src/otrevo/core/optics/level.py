@@ -29,7 +29,27 @@ class Levelling:
 
 
 def wand_at_rest(centroids, cameras, wand):
-    """Where a resting wand's markers are, (M, 3), the mean over all frames. Raises InputError when it is not found or moves."""
+    """Find the markers of a wand that lies still.
+
+    Parameters
+    ----------
+    centroids : Centroids
+        A recording of it.
+    cameras : sequence of Camera
+        The calibrated cameras.
+    wand : Wand
+        The one that lies there.
+
+    Returns
+    -------
+    ndarray (M, 3)
+        Mean positions over all frames, metres, in the cameras' world.
+
+    Raises
+    ------
+    InputError
+        When the wand is not found or moves.
+    """
     rest = nothing_followed(centroids.frames, len(cameras), len(wand.markers_m))
     follow(wand_shape(wand), pictures_of(centroids, len(cameras)), packed(cameras), GATES_PX, rest)
     found = np.flatnonzero(rest.score)
@@ -62,11 +82,30 @@ def plane_through(points):
 
 
 def level(centroids_wand, cameras, wand, centroids_floor=None, marker_radius_m=0.0):
-    """A Levelling of a calibrated volume.
+    """Find origin, front and up from a wand on the floor.
 
-    centroids_wand: the wand at rest on the floor; centroids_floor: markers scattered on the floor, or None;
-    marker_radius_m: how high above the floor the middle of a marker lies. Raises InputError when the wand says no `up` and
-    no floor markers do, or when they lie in one line.
+    Parameters
+    ----------
+    centroids_wand : Centroids
+        The wand at rest on the floor.
+    cameras : sequence of Camera
+        The calibrated cameras.
+    wand : Wand
+        The one that lies there.
+    centroids_floor : Centroids, optional
+        Markers scattered on the floor.
+    marker_radius_m : float
+        How high above the floor the middle of a marker lies.
+
+    Returns
+    -------
+    Levelling
+        Rotation and shift of the world, and figures of the floor.
+
+    Raises
+    ------
+    InputError
+        When neither the wand nor floor markers say where up is, or when floor markers lie in one line.
     """
     at = wand_at_rest(centroids_wand, cameras, wand)
     above = np.mean([c.position_m for c in cameras], axis=0) - at.mean(axis=0)

@@ -217,10 +217,31 @@ def _reduced(points, seen, views, matrix, gradient):
 
 
 def place_again(cameras, number, recordings, covariance=None, progress=None):
-    """A PlacedAgain of cameras[number] from Recordings made since it was knocked.
+    """Place a camera anew that was knocked, from what it saw of takes since.
 
-    covariance (15 C, 15 C) of the cameras' numbers before that, in their world; without it the others count as known and
-    only the camera's rotation and position are fitted. Raises InputError with too few pairs.
+    Parameters
+    ----------
+    cameras : sequence of Camera
+        As they were calibrated, all in one world.
+    number : int
+        Which of them was knocked.
+    recordings : sequence of Recording
+        Made since.
+    covariance : ndarray (15 C, 15 C), optional
+        Of the cameras' numbers before. Without it the others count as known, and only rotation and position of the one
+        are fitted.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1. It may raise to stop the work.
+
+    Returns
+    -------
+    PlacedAgain
+        The camera, its residual and the covariance after.
+
+    Raises
+    ------
+    InputError
+        With too few pairs of points and centroids.
     """
     points, seen = _all_pairs(cameras, number, recordings)
     if len(points) < FEWEST_PAIRS:

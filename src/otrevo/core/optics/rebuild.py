@@ -122,10 +122,30 @@ class Stopped(Exception):
 
 
 def rebuild(centroids, cameras, rate, settings=None, progress=None):
-    """Points of a recording as a Rebuilt; centroids over `cameras`, in their order; rate: Fraction.
+    """Rebuild the points of a recording.
 
-    Pieces of the recording are rebuilt on all cores at once, overlapping, and joined where they agree; how it is cut does
-    not depend on how many cores there are.
+    Parameters
+    ----------
+    centroids : Centroids
+        Over `cameras`, in their order.
+    cameras : sequence of Camera
+        The calibrated cameras.
+    rate : Fraction
+        Frames a second.
+    settings : RebuildSettings, optional
+        The usual ones where not given.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1. It may raise to stop the work.
+
+    Returns
+    -------
+    Rebuilt
+        Points in metres in the cameras' world, with standard deviations and figures.
+
+    Notes
+    -----
+    Pieces of the recording are rebuilt on all cores at once, overlapping, and joined where they agree. How it is cut
+    does not depend on how many cores there are.
     """
     settings, delivered = settings or RebuildSettings(), len(centroids)
     centroids = centroids.only(~cut_off(centroids, cameras))

@@ -127,7 +127,24 @@ def _offsets(points, window, pictures, views, histogram, out):
 
 
 def measure_trust(points_m, centroids, cameras, rate):
-    """A Trust over a recording's rebuilt points (T, N, 3); centroids over `cameras` in their order."""
+    """Measure whether the cameras still stand where their calibration says.
+
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Rebuilt points in metres, NaN where absent.
+    centroids : Centroids
+        What the points were rebuilt from, over `cameras` in their order.
+    cameras : sequence of Camera
+        The calibrated cameras.
+    rate : Fraction
+        Frames a second.
+
+    Returns
+    -------
+    Trust
+        Offsets of every camera's centroids from the projected points, window by window, pixels.
+    """
     hz = float(rate)
     window, every = max(1, round(WINDOW_S * hz)), max(1, round(EVERY_S * hz))
     starts = np.arange(0, max(len(points_m) - window // 2, 1), window)

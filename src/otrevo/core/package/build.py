@@ -29,9 +29,32 @@ class PackageResult:
 
 
 def build_package(path, production, takes, formats, rate, progress=None):
-    """Write the zip at `path`, read it back, compare. Raises InputError when nothing can be written or a name repeats.
+    """Write a package, read it back and compare.
 
-    formats: ids of formats that can be delivered; rate: the delivery rate. Every file is written, compared and only then added.
+    Parameters
+    ----------
+    path : path
+        Of the zip.
+    production : str
+        Its name.
+    takes : sequence of PackageTake
+        What goes in.
+    formats : sequence of str
+        Ids of formats that can be delivered.
+    rate : Fraction
+        The delivery rate.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1. It may raise to stop the work.
+
+    Returns
+    -------
+    PackageResult
+        Manifest, differences read back and faults.
+
+    Raises
+    ------
+    InputError
+        When nothing can be written or two takes have the same name. Nothing is left behind then.
     """
     if not takes:
         raise InputError("The package holds no take; choose at least one solved take.")

@@ -35,7 +35,23 @@ class PackageCheck:
 
 
 def check_package(path):
-    """A PackageCheck of the zip at `path`. Raises InputError when it is no package at all."""
+    """Check a package: files, checksums, contents.
+
+    Parameters
+    ----------
+    path : path
+        Of the zip.
+
+    Returns
+    -------
+    PackageCheck
+        A line for each file, and the faults.
+
+    Raises
+    ------
+    InputError
+        When it is no package at all.
+    """
     path = Path(path)
     try:
         archive = zipfile.ZipFile(path)

@@ -215,7 +215,27 @@ def _covering_triples(markers, needed):
 
 
 def find_prop(points_m, rate, prop):
-    """Name the prop's markers among nameless points (T, N, 3), NaN where absent. Raises InputError for an empty take."""
+    """Name a prop's markers among nameless points.
+
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Metres, NaN where absent.
+    rate : Fraction
+        Frames a second.
+    prop : Prop
+        Its markers and where they are on it.
+
+    Returns
+    -------
+    PropTrack
+        Labels, named markers and figures.
+
+    Raises
+    ------
+    InputError
+        For an empty take.
+    """
     points_m = np.ascontiguousarray(points_m, dtype=float)
     if points_m.ndim != 3 or len(points_m) < 1:
         raise InputError(f"The take has no frames of points to look for the {prop.name} in.")
@@ -253,7 +273,27 @@ def without(points_m, labels):
 
 
 def solve_prop(labelled_m, rate, prop):
-    """The prop as a rigid body from its named markers (T, K, 3). Raises InputError when three are never seen at once."""
+    """Solve a prop as a rigid body.
+
+    Parameters
+    ----------
+    labelled_m : ndarray (T, K, 3)
+        Its named markers in metres, NaN where hidden.
+    rate : Fraction
+        Frames a second.
+    prop : Prop
+        Its markers and where they are on it.
+
+    Returns
+    -------
+    PropSolution
+        Motion, residuals, where it was lost, figures.
+
+    Raises
+    ------
+    InputError
+        When three markers are never seen at once.
+    """
     seen = np.isfinite(labelled_m[..., 0])
     good = seen.sum(axis=1) >= 3
     if not good.any():

@@ -365,11 +365,29 @@ def _suit_targets(model, suit_world, measured, rate, frames):
 
 
 def bridge_lost(rotation, lost, rate, within=None):
-    """Carry local rotations (T, B, 4) across stretches where a bone was measured by nothing; held at open ends.
+    """Carry rotations across stretches in which nothing measured a bone.
 
-    Between two ends goes a cubic (Hermite) that leaves and arrives as fast as the bone turned there, which over a gap of
-    half a second is off by two thirds of what an eased stop would be; the longer the gap, the less its ends' speeds say.
-    within (T,): only stretches that touch these frames are carried across, the others are so already.
+    Parameters
+    ----------
+    rotation : ndarray (T, B, 4)
+        Local quaternions x y z w.
+    lost : ndarray (T, B) of bool
+        Where nothing measured the bone.
+    rate : float
+        Frames a second.
+    within : ndarray (T,) of bool, optional
+        Only stretches that touch these frames are carried across; the others are so already.
+
+    Returns
+    -------
+    ndarray (T, B, 4)
+        With the stretches filled; held at open ends.
+
+    Notes
+    -----
+    Between two ends goes a cubic (Hermite) that leaves and arrives as fast as the bone turned there. Over a gap of half
+    a second it is off by two thirds of what an eased stop would be. The longer the gap, the less the speeds at its ends
+    count.
     """
     frames = len(rotation)
     out = rotation.copy()

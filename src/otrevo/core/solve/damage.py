@@ -15,9 +15,23 @@ HIDING, OFF = ("gap", "missing marker", "lost limb"), ("off the body", "spike")
 
 
 def with_damage(snags, solved, uncertainty, clock):
-    """The snags, those of markers and limbs with `damage_mm` and ranked by it.
+    """Rank snags of markers and limbs by what they cost at the joints.
 
-    solved: a SolvedMarkers; uncertainty: the BodyUncertainty of the same take; clock: SampleClock of its frames.
+    Parameters
+    ----------
+    snags : sequence of Snag
+        Of one solved take.
+    solved : SolvedMarkers
+        The solved take.
+    uncertainty : BodyUncertainty
+        Of the same take.
+    clock : SampleClock
+        Of its frames.
+
+    Returns
+    -------
+    list of Snag
+        Those of markers and limbs with `damage_mm` and a severity from it; others as they were.
     """
     return [_judged(s, solved, uncertainty, clock) for s in snags]
 

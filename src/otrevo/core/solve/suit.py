@@ -51,10 +51,31 @@ def _yaw(q):
 
 
 def calibrate_suit(sensor, bone_world, names=SUIT_BONES):
-    """Sensor-to-bone rotations from a warm-up.
+    """Find how each sensor sits on its bone.
 
-    sensor (T, S, 4) and bone_world (T, S, 4) at the same times, NaN where lost. Returns {bone: {"rotation_xyzw",
-    "residual_deg"}}; bones whose sensor is absent throughout are left out (half-kits are normal).
+    Parameters
+    ----------
+    sensor : ndarray (T, S, 4)
+        Rotations that the sensors read, x y z w, NaN where lost.
+    bone_world : ndarray (T, S, 4)
+        World rotations of their bones at the same times, NaN where markers do not show them.
+    names : sequence of str
+        The S bones.
+
+    Returns
+    -------
+    dict
+        By bone: "rotation_xyzw" and "residual_deg". Bones whose sensor is absent throughout are left out; half a kit is
+        usual.
+
+    Raises
+    ------
+    InputError
+        When no sensor delivered enough.
+
+    References
+    ----------
+    Mean rotations: F. L. Markley et al., Averaging Quaternions, 2007.
     """
     out = {}
     for s, name in enumerate(names):
@@ -81,9 +102,27 @@ def calibrate_suit(sensor, bone_world, names=SUIT_BONES):
 
 
 def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES):
-    """Bone world rotations by the suit, {bone: (T, 4)}, NaN where the sensor was lost.
+    """Turn sensor readings into world rotations of the bones.
 
-    bone_world (T, S, 4): the optical solution, used for the heading where measured (T, S) is true.
+    Parameters
+    ----------
+    sensor : ndarray (T, S, 4)
+        Rotations that the sensors read, NaN where lost.
+    calibration : dict
+        As calibrate_suit gives it.
+    bone_world : ndarray (T, S, 4)
+        The optical solution, from which headings come.
+    measured : ndarray (T, S) of bool
+        Where markers show the bone.
+    rate_hz : float
+        Frames a second.
+    names : sequence of str
+        The S bones.
+
+    Returns
+    -------
+    dict of str to ndarray (T, 4)
+        World rotations by bone, NaN where the sensor was lost.
     """
     out = {}
     for s, name in enumerate(names):
@@ -104,9 +143,21 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
 
 
 def resample_sensor(own_times, quaternions, at):
-    """Suit orientations at other times: own_times (T,), quaternions (T, S, 4), at (N,) -> (N, S, 4).
+    """Resample sensor rotations to other times.
 
-    NaN where the packet nearest in time was lost, and before the first and after the last one.
+    Parameters
+    ----------
+    own_times : ndarray (T,)
+        Take times of the readings, seconds.
+    quaternions : ndarray (T, S, 4)
+        NaN where lost.
+    at : ndarray (N,)
+        The times that are wanted.
+
+    Returns
+    -------
+    ndarray (N, S, 4)
+        NaN where the nearest packet was lost, and before the first and after the last one.
     """
     filled = quaternions.copy()
     lost = ~np.isfinite(filled[..., 0])

@@ -271,11 +271,33 @@ def _bridged(firm, frames, rate, density, spread):
 
 
 def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight, rate):
-    """A BodyUncertainty of a solved take.
+    """Estimate how sure a solve is of every joint.
 
-    model: BodyModel; root_m (T, 3), rotation_local (T, B, 4) over the model's bones; seen (T, M): markers that were
-    measured (filled ones were not); weight (T, M): 1 / variance with the robust factor in it, 1/m^2; target_weight
-    (T, B): 1/rad^2 of suit sensors that lead; rate Hz.
+    Parameters
+    ----------
+    model : BodyModel
+        The performer's body.
+    root_m : ndarray (T, 3)
+        Solved root positions, metres.
+    rotation_local : ndarray (T, B, 4)
+        Solved local rotations over the model's bones.
+    seen : ndarray (T, M) of bool
+        Markers that were measured; filled ones were not.
+    weight : ndarray (T, M)
+        1 / variance of the markers with the robust factor in it, 1/m^2.
+    target_weight : ndarray (T, B)
+        Of suit sensors that lead, 1/rad^2.
+    rate : float
+        Frames a second.
+
+    Returns
+    -------
+    BodyUncertainty
+        Standard deviations of the joints every SAMPLE_S seconds.
+
+    Notes
+    -----
+    See the head of this file for the method.
     """
     step = max(1, round(SAMPLE_S * rate))
     frames, body = np.arange(0, len(root_m), step), model.arrays
@@ -311,10 +333,29 @@ def _poses(model, root_m, rotation_local):
 
 
 def influence(model, root_m, rotation_local, weight, target_weight, marker, offset_m):
-    """How far each joint moves (B,), metres, when one marker of one frame is off by offset_m (3,).
+    """Find how far the joints move when one marker of one frame is off.
 
-    root_m (3,), rotation_local (B, 4), weight (M,), target_weight (B,) of that frame: the first-order answer of the
-    least squares, D Cov J_m^T W_m offset.
+    Parameters
+    ----------
+    model : BodyModel
+        The performer's body.
+    root_m : ndarray (3,)
+        Of that frame, metres.
+    rotation_local : ndarray (B, 4)
+        Of that frame.
+    weight : ndarray (M,)
+        1/m^2.
+    target_weight : ndarray (B,)
+        1/rad^2.
+    marker : int
+        Which one is off.
+    offset_m : ndarray (3,)
+        By how much, world axes.
+
+    Returns
+    -------
+    ndarray (B,)
+        Distances in metres: the first-order answer of the least squares, D Cov J^T W offset.
     """
     poses = _poses(model, root_m[None], rotation_local[None])
     pose = Frames(poses.rotation[0], poses.joint[0], poses.marker[0])

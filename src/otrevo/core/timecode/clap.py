@@ -10,7 +10,20 @@ SLOWER_SHARE, PAIRS = 0.3, 3
 
 
 def clap_in_sound(samples, times_s):
-    """Take time (s) of the sharpest onset within the first seconds of a track, or None when nothing stands out."""
+    """Find the clap in a sound track.
+
+    Parameters
+    ----------
+    samples : ndarray (S,)
+        One channel.
+    times_s : ndarray (S,)
+        Take times of the samples.
+
+    Returns
+    -------
+    float or None
+        Take time in seconds of the sharpest onset within the first seconds, None when nothing stands out.
+    """
     near = times_s < times_s[0] + SEARCH_S
     loud = np.abs(samples[near].astype(float))
     if len(loud) < 1000:
@@ -22,7 +35,20 @@ def clap_in_sound(samples, times_s):
 
 
 def clap_in_accelerations(acceleration, times_s):
-    """Take time (s) of the clap in sensor accelerations (T, S, 3), m/s2, or None when nothing stands out."""
+    """Find the clap in sensor accelerations.
+
+    Parameters
+    ----------
+    acceleration : ndarray (T, S, 3)
+        m/s^2, NaN where lost.
+    times_s : ndarray (T,)
+        Take times.
+
+    Returns
+    -------
+    float or None
+        Take time in seconds, None when nothing stands out.
+    """
     near = times_s < times_s[0] + SEARCH_S
     size = np.linalg.norm(acceleration[near].astype(float), axis=2)
     if len(size) < 50:
@@ -34,8 +60,22 @@ def clap_in_accelerations(acceleration, times_s):
 
 
 def clap_in_points(points_m, times_s):
-    """Take time (s) of the clap in nameless points (T, N, 3), metres, or None when no two hands meet.
+    """Find the clap in nameless points.
 
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Metres, NaN where absent.
+    times_s : ndarray (T,)
+        Take times.
+
+    Returns
+    -------
+    float or None
+        Take time in seconds, None when no two hands meet.
+
+    Notes
+    -----
     Hands that clap run towards each other, both of them, and stop dead: of all pairs of points near each other, at
     least three must do so in the same frame.
     """

@@ -46,10 +46,28 @@ def unwrap_midnight(stamp_s):
 
 
 def fit_clock(sample_number, stamp_s, rate_hz, zero_s):
-    """Fit one stream's clock.
+    """Fit one stream's clock to the timecode it showed.
 
-    sample_number (K,), stamp_s (K,) seconds of day shown by the device, rate_hz nominal, zero_s: the take's zero in
-    seconds of day. Raises InputError with fewer than two usable stamps.
+    Parameters
+    ----------
+    sample_number : ndarray (K,)
+        Samples at which it was read.
+    stamp_s : ndarray (K,)
+        Seconds of day that the device showed.
+    rate_hz : float
+        Nominal samples a second.
+    zero_s : float
+        The take's zero in seconds of day.
+
+    Returns
+    -------
+    ClockFit
+        Offset, drift and residual.
+
+    Raises
+    ------
+    InputError
+        With fewer than two usable stamps.
     """
     number = np.asarray(sample_number, dtype=float)
     stamp = np.asarray(stamp_s, dtype=float)

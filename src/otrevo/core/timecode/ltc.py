@@ -118,9 +118,34 @@ def _fields(bits):
 
 
 def read_ltc(samples, sample_rate, timecode_format):
-    """Decode LTC from one audio track (S,) at sample_rate Hz. Raises InputError when there is none or the rate is wrong.
+    """Decode linear timecode from an audio track.
 
-    At rates above 30 the code counts pairs of frames (ST 12-1), and the first frame of every pair is reported.
+    Parameters
+    ----------
+    samples : ndarray (S,)
+        One channel.
+    sample_rate : int
+        Hz.
+    timecode_format : TimecodeFormat
+        Rate and drop-frame.
+
+    Returns
+    -------
+    LtcReading
+        Frames with the samples at which they begin.
+
+    Raises
+    ------
+    InputError
+        When there is no code, or its rate is another.
+
+    Notes
+    -----
+    At rates above 30 the code counts pairs of frames, and the first frame of every pair is reported.
+
+    References
+    ----------
+    SMPTE ST 12-1.
     """
     x = np.asarray(samples, dtype=float)
     pair = 2 if timecode_format.nominal > 30 else 1

@@ -51,10 +51,30 @@ def _observed(points_m, labels, markers):
 
 
 def calibrate_performer(points_m, rate, chart, height_m, progress=None):
-    """A PerformerCalibration and the Labels of the warm-up.
+    """Calibrate a performer from a warm-up.
 
-    points_m (T, N, 3) nameless points in metres, Y up, T-pose first; rate Fraction; height_m in metres. Raises
-    InputError when there is no T-pose, the height is not a person's, or nothing moves.
+    Parameters
+    ----------
+    points_m : ndarray (T, N, 3)
+        Nameless points in metres, Y up, T-pose first, NaN where absent.
+    rate : Fraction
+        Frames a second.
+    chart : Chart
+        The markers that are worn.
+    height_m : float
+        Of the performer.
+    progress : callable, optional
+        Called with the share that is done, 0 to 1. It may raise to stop the work.
+
+    Returns
+    -------
+    tuple of PerformerCalibration and Labels
+        The performer's skeleton with their markers on it, and the names of the warm-up's points.
+
+    Raises
+    ------
+    InputError
+        When there is no T-pose, the height is not a person's, or nothing moves.
     """
     if not 0.8 <= height_m <= 2.3:
         raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")

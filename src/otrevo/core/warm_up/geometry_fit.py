@@ -181,12 +181,35 @@ def _grown(model, offsets):
 
 
 def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, rest_share=1.0):
-    """Fit bone and marker offsets.
+    """Fit bone lengths and marker offsets to named markers in motion.
 
-    observed (F, M, 3), NaN where unseen; root (F, 3), local (F, B, 3, 3): starting poses; prior_model: the geometry
-    to stay near, the starting one if not given. rest_share: how much of a frame's pull towards rest the geometry feels.
-    Whole, it keeps names apart that the points leave open; but a warm-up squats and reaches, its mean pose is not the rest,
-    and hundreds of frames alike would turn feet, hands and spine until it was.
+    Parameters
+    ----------
+    model : BodyModel
+        The body to start from.
+    observed : ndarray (F, M, 3)
+        Metres, NaN where unseen.
+    root : ndarray (F, 3)
+        Starting root positions.
+    local : ndarray (F, B, 3, 3)
+        Starting local rotations.
+    iterations : int
+        Of Gauss-Newton.
+    prior_model : BodyModel, optional
+        The geometry to stay near; `model` where not given.
+    rest_share : float
+        How much of a frame's pull towards rest the geometry feels. All of it keeps names apart that the points leave
+        open. But a warm-up squats and reaches, so its mean pose is not the rest, and hundreds of frames alike would
+        turn feet, hands and spine until it was.
+
+    Returns
+    -------
+    GeometryFit
+        The fitted body with its poses and residuals.
+
+    Notes
+    -----
+    See the head of this file for the method.
     """
     prior_model = prior_model or model
     names = model.skeleton.names

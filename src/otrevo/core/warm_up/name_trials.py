@@ -259,11 +259,24 @@ def telling_frames(local, count=FRAMES, even=EVEN_FRAMES):
 
 
 def try_names(fit, observed, chart_model, nameless=None):
-    """Names for the points that the chart explains best.
+    """Find the names for the points that the chart explains best.
 
-    fit: GeometryFit of `observed` (F, M, 3), NaN where unseen; chart_model: the body before any fit; nameless (F, E, 3):
-    columns without a name. Returns order (M,), name m belongs to column order[m] of observed and nameless together, the
-    GeometryFit to some of the frames in that order, and the numbers of these frames.
+    Parameters
+    ----------
+    fit : GeometryFit
+        Of `observed`.
+    observed : ndarray (F, M, 3)
+        Metres, NaN where unseen.
+    chart_model : BodyModel
+        The body before any fit.
+    nameless : ndarray (F, E, 3), optional
+        Columns without a name.
+
+    Returns
+    -------
+    tuple
+        Order (M,): name m belongs to column order[m] of observed and nameless together; the GeometryFit to some of the
+        frames in that order; and the numbers of these frames.
     """
     observed = united(fit, observed, chart_model)
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
