@@ -26,8 +26,8 @@ class Readings:
     stamps: list = field(default_factory=list)
 
     def __post_init__(self):
-        self.next, self.lost, self.answering = 0, 0, 0.0
-        self.heard = deque()  # (moment, samples) of the last second
+        self.next, self.lost = 0, 0
+        self.heard = deque()  # (moment, samples, share that answered) of the last second
 
     def take_in(self, packets):
         """Packets in the order they came. What was sent twice is kept once; what is missing counts as lost."""
@@ -37,8 +37,7 @@ class Readings:
                 continue
             self.lost += p.first - self.next if begun else 0
             self.next = p.first + len(p.samples)
-            self.heard.append((time.monotonic(), len(p.samples)))
-            self.answering = float(np.isfinite(p.samples).mean())
+            self.heard.append((time.monotonic(), len(p.samples), float(np.isfinite(p.samples).mean())))
             if self.recording:
                 self.kept.append((p.first, p.samples))
                 if p.second_of_day is not None:
@@ -59,8 +58,10 @@ class Readings:
         now = time.monotonic()
         while self.heard and now - self.heard[0][0] > COUNTED_S:
             self.heard.popleft()
+        samples = sum(n for _, n, _ in self.heard)
+        answering = sum(n * share for _, n, share in self.heard) / max(samples, 1)
         return {
             "id": self.device.id, "words": self.device.words, "performer": self.performer, "trouble": self.trouble,
-            "rate": float(self.device.rate), "hz": sum(n for _, n in self.heard) / COUNTED_S, "lost": self.lost,
-            "answering": round(self.answering, 3),
+            "rate": float(self.device.rate), "hz": samples / COUNTED_S, "lost": self.lost,
+            "answering": round(answering, 3),
         }  # fmt: skip

@@ -72,7 +72,8 @@ def _keep(payloads):
     ids = dict(_ids(digests))
     new = {d: p for d, p in zip(digests, payloads, strict=True) if d not in ids}
     rows = [Piece(sha256=d, payload=p) for d, p in new.items()]
-    Piece.objects.bulk_create(rows, batch_size=32, ignore_conflicts=True)  # another worker may store the same
+    # another worker may store the same; few at a time, because who cancels a run waits for the statement it is at
+    Piece.objects.bulk_create(rows, batch_size=4, ignore_conflicts=True)
     ids |= dict(_ids(new))
     return [ids[d] for d in digests]
 

@@ -183,10 +183,12 @@ def _now():
 async def work():
     from procrastinate.contrib.django import app
 
+    from otrevo.server.work.kinds import load_all
     from otrevo.server.work.queue import QUEUE, TASK
 
     child = Child()
     child.start()
+    loading = asyncio.get_running_loop().run_in_executor(None, load_all)  # the first cancelling must not wait for it
     with app.replace_connector(app.connector.get_worker_connector()) as running:
 
         @running.task(name=TASK, queue=QUEUE, retry=False)
@@ -202,6 +204,7 @@ async def work():
                 )  # fmt: skip
             finally:
                 watching.cancel()
+                loading.cancel()
                 child.stop()
 
 
