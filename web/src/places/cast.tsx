@@ -188,7 +188,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
       {!c && !v?.working && (
         <Empty style={{ marginTop: 18 }}>
           <h2>Not calibrated yet</h2>
-          <p>A warm-up of about 40 s gives bone lengths, marker places, suit sensors, gloves and the neutral face, without anybody clicking.</p>
+          <p>A warm-up of about 40 s gives bone lengths, marker positions, suit sensors, gloves and the neutral face, without anybody clicking.</p>
           {roll}
         </Empty>
       )}

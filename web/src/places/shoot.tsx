@@ -14,6 +14,8 @@ import { paper } from '../theme';
 import { rateWords } from '../time/timecode';
 import { NewDay, NewProduction, NewSlate } from './shoot-forms';
 
+const SMALLEST_PICTURE_PX = 96; // one very long take must not make the others unreadable
+
 const Wrap = styled.div`
   padding: 20px 28px 40px;
   max-width: 1480px;
@@ -165,7 +167,7 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
   useEffect(() => setNote(take.note), [take.note]);
   const v = verdict(take.runs);
   const sent = ['accepted', 'returned', 'sent', 'ready'].find((s) => take.packages.includes(s));
-  const width = Math.max(24, Math.round((460 * take.duration_s) / Math.max(longest, 1)));
+  const width = Math.max(SMALLEST_PICTURE_PX, Math.round((460 * take.duration_s) / Math.max(longest, 1)));
   const points = useMemo<[number, number]>(
     () => [take.in_s / Math.max(take.duration_s, 0.01), take.out_s / Math.max(take.duration_s, 0.01)],
     [take.in_s, take.out_s, take.duration_s],

@@ -41,7 +41,7 @@ export function CamerasStep({ room, deeds, canWork, calibration, selected, onSel
           <div style={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 10 }}>
             <Big value={rms?.toFixed(3) ?? '–'} unit="px" words="reprojection, RMS" why="How far a sighting lies from where the solved cameras put it, per coordinate. It should be the noise of the centroids, about 0.1 px." />
             <Big value={`${cameras.length} of ${room.cameras.length}`} words="cameras solved" />
-            <Big value={f?.position_limit_mm?.toFixed(2) ?? '–'} unit="mm" words="camera places, expected" why="Standard deviation of the cameras’ places that the sightings allow, from the propagated covariance." />
+            <Big value={f?.position_limit_mm?.toFixed(2) ?? '–'} unit="mm" words="camera positions, expected" why="Standard deviation of the cameras’ positions that the sightings allow, from the propagated covariance." />
             <Big value={f?.wand_rms_mm?.toFixed(2) ?? '–'} unit="mm" words="wand lengths, RMS" why="The wand’s distances, each marker triangulated on its own, against its description." />
           </div>
           {failed.map(([id, reason]) => <p key={id} role="note">✕ <strong>{id}</strong>: {reason}</p>)}
