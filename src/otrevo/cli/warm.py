@@ -17,17 +17,25 @@ from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.rig import RigCamera
 from otrevo.core.optics.trust import measure_trust
 from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.props.follow import find_prop, solve_prop
+from otrevo.core.props.prop import SHIPPED
 from otrevo.core.sim.rig import film, make_rig, sweep
 from otrevo.core.solve.body import solve_take
+from otrevo.core.solve.uncertainty import body_uncertainty, influence
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
 from otrevo.core.warm_up.geometry_fit import fit_geometry
 
 
+def somebody():
+    """A performer with the shipped chart."""
+    chart = shipped_chart()
+    return PerformerCalibration(1.75, generic_skeleton(), chart.name, chart.names, chart.bones, chart.offset_m)
+
+
 def bodies():
     """Labels, solving, geometry, timecode."""
-    chart = shipped_chart()
-    performer = PerformerCalibration(1.75, generic_skeleton(), chart.name, chart.names, chart.bones, chart.offset_m)
+    performer = somebody()
     model = performer.model()
     joints = np.cumsum(np.zeros((len(model.skeleton.names), 3)), axis=0)
     for b, parent in enumerate(model.skeleton.parents):
@@ -41,6 +49,22 @@ def bodies():
         read_ltc(np.sin(np.arange(48000) * 0.31), 48000, TimecodeFormat(Fraction(25)))
     except InputError:
         pass  # a tone is no timecode; the loops are compiled all the same
+
+
+def sureness():
+    """How sure a body is, what a marker that is off does to it, and props."""
+    model = somebody().model()
+    bones, markers = len(model.skeleton.names), len(model.marker_names)
+    root, local = np.zeros((60, 3)), np.tile([0.0, 0, 0, 1], (60, bones, 1))
+    weight, no_sensor = np.full((60, markers), 1e4), np.zeros((60, bones))
+    seen = np.ones((60, markers), dtype=bool)
+    seen[20:30, :20] = False
+    body_uncertainty(model, root, local, seen, weight, no_sensor, 120.0)
+    influence(model, root[0], local[0], weight[0], no_sensor[0], 0, np.array([0.1, 0.0, 0.0]))
+    prop = SHIPPED["lantern"]
+    markers = np.repeat(prop.offset_m[None] + [0.0, 1.0, 0.0], 60, axis=0)
+    find_prop(markers, Fraction(120), prop)
+    solve_prop(markers, Fraction(120), prop)
 
 
 def sweeps():
@@ -66,7 +90,7 @@ def points():
 
 def main():
     with ProcessPoolExecutor() as pool:
-        for done in [pool.submit(part) for part in (sweeps, points, bodies)]:
+        for done in [pool.submit(part) for part in (bodies, sweeps, points, sureness)]:
             done.result()
 
 

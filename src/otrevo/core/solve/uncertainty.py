@@ -329,7 +329,7 @@ def _poses(model, root_m, rotation_local):
     rotation = matrix_from_quaternion(world)
     bone = model.marker_bone
     marker = joint[:, bone] + np.einsum("fmij,mj->fmi", rotation[:, bone], model.marker_offset_m)
-    return Frames(np.ascontiguousarray(rotation), joint, marker)
+    return Frames(*(np.ascontiguousarray(a) for a in (rotation, joint, marker)))
 
 
 def influence(model, root_m, rotation_local, weight, target_weight, marker, offset_m):

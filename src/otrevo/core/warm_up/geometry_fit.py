@@ -214,6 +214,7 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     prior_model = prior_model or model
     names = model.skeleton.names
     bones, markers, frames = len(names), len(model.marker_names), len(observed)
+    observed = np.ascontiguousarray(observed)  # loops are compiled once for each layout
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, places = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
