@@ -73,10 +73,12 @@ function useChanges(id: number) {
   return { change, again, stop, undo, refresh };
 }
 
-const mended = (data: TakeOut, accepted: SnagOut[]): TakeOut => ({
-  ...data,
-  snags: data.snags.map((s) => (accepted.some((a) => a.kind === s.kind && a.subject === s.subject && a.start_s === s.start_s && a.performer === s.performer) ? { ...s, mended: true } : s)),
-});
+/** The take as it is once snags are mended: as the server will say it, those that are mended last. */
+const mended = (data: TakeOut, accepted: SnagOut[]): TakeOut => {
+  const isIn = (s: SnagOut) => accepted.some((a) => a.kind === s.kind && a.subject === s.subject && a.start_s === s.start_s && a.performer === s.performer);
+  const snags = data.snags.map((s) => (isIn(s) ? { ...s, mended: true } : s));
+  return { ...data, snags: snags.sort((a, b) => Number(a.mended) - Number(b.mended)) };
+};
 
 /** Everything that the panels of the Bench show and do. */
 export type BenchState = ReturnType<typeof useBench>;
