@@ -4,19 +4,10 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.body.compiled_rotations import exp_rotation, log_rotation
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
-from otrevo.core.body.tree_solver import (
-    BodyArrays,
-    Expected,
-    Observed,
-    chains,
-    exp_rotation,
-    log_rotation,
-    place_markers,
-    pose_joints,
-    refine_pose,
-)
+from otrevo.core.body.tree_solver import BodyArrays, Expected, Observed, chains, place_markers, pose_joints, refine_pose
 
 
 class Rotations(unittest.TestCase):

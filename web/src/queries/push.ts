@@ -1,9 +1,10 @@
 import { useQueryClient, type QueryClient, type QueryKey } from '@tanstack/react-query';
 import { createContext, useContext, useEffect, useState } from 'react';
+import type { Schemas } from '../api/client';
 import { Socket } from './socket';
 
 /** What has changed in a production, as the server pushes it: which table, and whatever it is about. */
-export type Change = { table: string; production?: number; take?: number; slate?: number; state?: string };
+export type Change = Pick<Schemas['Change'], 'table'> & Partial<Schemas['Change']>;
 
 const STEP_MS = 250; // changes that come together are fetched together
 const LARGE_MS = 1000;
@@ -13,10 +14,10 @@ const LARGE = ['board', 'stage']; // answers that are not asked for more often t
 export function staleBy(change: Change, production: number): QueryKey[] {
   const keys: QueryKey[] = [];
   const progress = change.table === 'work_run' && change.state === 'running';
-  if (change.take !== undefined) keys.push(['runs', change.take], ...(progress ? [] : [['take', change.take], ['changes', change.take], ['trust', change.take]]));
+  if (typeof change.take === 'number') keys.push(['runs', change.take], ...(progress ? [] : [['take', change.take], ['changes', change.take], ['trust', change.take]]));
   if (/^(takes|shoot)_|^work_run$|^handover_package$|^floor_/.test(change.table)) keys.push(['board', production]);
   if (/^cast_|^takes_appearance$|^shoot_slate$/.test(change.table)) keys.push(['cast', production]);
-  if (/^handover_package$|^work_run$/.test(change.table) && change.take === undefined) keys.push(['packages', production], ['package']);
+  if (/^handover_package$|^work_run$/.test(change.table) && typeof change.take !== 'number') keys.push(['packages', production], ['package']);
   if (/^stage_/.test(change.table) || change.table === 'work_run') keys.push(['stage', production]);
   if (/^floor_|^takes_take$|^cast_/.test(change.table)) keys.push(['rolling', production], ['floor']);
   return keys;
@@ -67,7 +68,7 @@ export function useChanges(production: number): boolean {
     let missed = false;
     return Socket.of(production).listen({
       onMessage: (message) => {
-        for (const change of (message as { changed?: Change[] }).changed ?? []) for (const key of staleBy(change, production)) stale.add(key);
+        for (const change of 'changed' in message ? message.changed : []) for (const key of staleBy(change, production)) stale.add(key);
       },
       onOpen: () => {
         setPushed(true);

@@ -13,16 +13,8 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from otrevo.core.body.tree_solver import (
-    Expected,
-    Observed,
-    exp_rotation,
-    multiply,
-    place_markers,
-    pose_joints,
-    refine_pose,
-    rotation_between,
-)
+from otrevo.core.body.compiled_rotations import exp_rotation, multiply, rotation_between
+from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
 
 jit = njit(cache=True, error_model="numpy")
 FASTEST_RAD_S = 30.0  # faster than any limb

@@ -11,20 +11,10 @@ from typing import NamedTuple
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.body.compiled_rotations import exp_rotation, jit, multiply, rotation_between
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import BODY_BONES
-from otrevo.core.body.tree_solver import (
-    Expected,
-    Observed,
-    distances,
-    exp_rotation,
-    jit,
-    multiply,
-    place_markers,
-    pose_joints,
-    refine_pose,
-    rotation_between,
-)
+from otrevo.core.body.tree_solver import Expected, Observed, distances, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import (
     find_runs,
     make_continuous,

@@ -12,7 +12,8 @@ are really wrong stays where it is.
 
 import numpy as np
 
-from otrevo.core.body.tree_solver import Expected, Observed, jit, refine_pose
+from otrevo.core.body.compiled_rotations import jit
+from otrevo.core.body.tree_solver import Expected, Observed, refine_pose
 
 OFF_AT = 0.5  # times the robust scale: the pose has not settled
 LOST_AT = 2.0  # times the robust scale: a marker further off pulls with 1/25 of its weight or less

@@ -24,8 +24,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from otrevo.core.body.compiled_rotations import jit
 from otrevo.core.body.kinematics import forward_kinematics
-from otrevo.core.body.tree_solver import jit
 from otrevo.core.conventions import (  # fmt: skip
     find_runs,
     matrix_from_quaternion,

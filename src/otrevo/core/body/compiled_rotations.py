@@ -1,0 +1,117 @@
+"""Rotations in compiled loops: matrices (3, 3) and rotation vectors (3,), radians, into arrays that are there already."""
+
+import numpy as np
+from numba import njit
+
+# sums may be taken in another order and products fused; NaN and infinity keep their meaning, which markers rely on
+jit = njit(cache=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz", "arcp"})
+
+
+@jit
+def exp_rotation(v, out):
+    """Rotation matrix of rotation vector v (3,) by Rodrigues' formula, into out (3, 3)."""
+    x, y, z = v[0], v[1], v[2]
+    a2 = x * x + y * y + z * z
+    if a2 < 1e-12:
+        s, c = 1.0, 0.5
+        ca = 1.0 - 0.5 * a2
+    else:
+        a = np.sqrt(a2)
+        s = np.sin(a) / a
+        ca = np.cos(a)
+        c = (1.0 - ca) / a2
+    out[0, 0] = ca + c * x * x
+    out[1, 1] = ca + c * y * y
+    out[2, 2] = ca + c * z * z
+    out[0, 1] = c * x * y - s * z
+    out[1, 0] = c * x * y + s * z
+    out[0, 2] = c * x * z + s * y
+    out[2, 0] = c * x * z - s * y
+    out[1, 2] = c * y * z - s * x
+    out[2, 1] = c * y * z + s * x
+
+
+@jit
+def log_rotation(m, out):
+    """Rotation vector (3,) of rotation matrix m, into out; safe near 0 and pi."""
+    x = m[2, 1] - m[1, 2]
+    y = m[0, 2] - m[2, 0]
+    z = m[1, 0] - m[0, 1]
+    s2 = np.sqrt(x * x + y * y + z * z)
+    trace = m[0, 0] + m[1, 1] + m[2, 2]
+    angle = np.arctan2(s2, trace - 1.0)
+    if s2 > 1e-6:
+        f = angle / s2
+        out[0], out[1], out[2] = f * x, f * y, f * z
+    elif trace > 0.0:
+        out[0], out[1], out[2] = 0.5 * x, 0.5 * y, 0.5 * z
+    else:  # half a turn: the axis is the largest column of (R + I)
+        k = 0
+        for i in range(1, 3):
+            if m[i, i] > m[k, k]:
+                k = i
+        n = 0.0
+        for i in range(3):
+            out[i] = m[i, k] + (1.0 if i == k else 0.0)
+            n += out[i] * out[i]
+        n = np.sqrt(n)
+        for i in range(3):
+            out[i] *= np.pi / n
+
+
+@jit
+def multiply(a, b, out):
+    """out = a b for 3x3 matrices; out must be neither a nor b."""
+    for i in range(3):
+        for j in range(3):
+            out[i, j] = a[i, 0] * b[0, j] + a[i, 1] * b[1, j] + a[i, 2] * b[2, j]
+
+
+@jit
+def rotation_between(before, after, out):
+    """Rotation vector from one local rotation (3, 3) to another, about the bone's own axes: log(before^T after)."""
+    a = np.empty((3, 3))
+    for i in range(3):
+        for k in range(3):
+            a[i, k] = before[0, i] * after[0, k] + before[1, i] * after[1, k] + before[2, i] * after[2, k]
+    log_rotation(a, out)
+
+
+@jit
+def orthonormalise(m):
+    """One Newton step towards the nearest rotation, in place: keeps products of many small turns clean."""
+    e = np.empty((3, 3))
+    for i in range(3):
+        for j in range(3):
+            e[i, j] = m[0, i] * m[0, j] + m[1, i] * m[1, j] + m[2, i] * m[2, j]
+    for i in range(3):
+        r0, r1, r2 = m[i, 0], m[i, 1], m[i, 2]
+        for j in range(3):
+            m[i, j] = 1.5 * m[i, j] - 0.5 * (r0 * e[0, j] + r1 * e[1, j] + r2 * e[2, j])
+
+
+@jit
+def invert3(a, out):
+    """Inverse of a symmetric positive 3x3 matrix by cofactors."""
+    c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1]
+    c01 = a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2]
+    c02 = a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0]
+    d = 1.0 / (a[0, 0] * c00 + a[0, 1] * c01 + a[0, 2] * c02)
+    out[0, 0] = c00 * d
+    out[1, 0] = c01 * d
+    out[2, 0] = c02 * d
+    out[0, 1] = (a[0, 2] * a[2, 1] - a[0, 1] * a[2, 2]) * d
+    out[1, 1] = (a[0, 0] * a[2, 2] - a[0, 2] * a[2, 0]) * d
+    out[2, 1] = (a[0, 1] * a[2, 0] - a[0, 0] * a[2, 1]) * d
+    out[0, 2] = (a[0, 1] * a[1, 2] - a[0, 2] * a[1, 1]) * d
+    out[1, 2] = (a[0, 2] * a[1, 0] - a[0, 0] * a[1, 2]) * d
+    out[2, 2] = (a[0, 0] * a[1, 1] - a[0, 1] * a[1, 0]) * d
+
+
+@jit
+def rotation_to(wanted, rotation, a, out):
+    """Rotation vector, into out (3,), that turns `rotation` into `wanted`, both (3, 3): log(wanted rotation^T). a: scratch."""
+    for i in range(3):
+        for j in range(3):
+            a[i, j] = wanted[i, 0] * rotation[j, 0] + wanted[i, 1] * rotation[j, 1] + wanted[i, 2] * rotation[j, 2]
+    log_rotation(a, out)
