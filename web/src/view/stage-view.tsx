@@ -54,6 +54,7 @@ function propLines(offsets: number[][], colour: string): THREE.LineSegments {
 
 const UP = new THREE.Vector3(0, 1, 0);
 const TRAIL_POINTS = 600;
+const HEAD_SHAPE = new THREE.SphereGeometry(1, 18, 14);
 
 /** One body in the scene: what is drawn of it, and room for its pose. */
 class Figure {
@@ -73,10 +74,14 @@ class Figure {
     this.segments = segmentsOf(levels.whole);
     this.buffers = poseBuffers(parents.length);
     this.headBone = bones.indexOf('head');
-    this.head = new THREE.Mesh(new THREE.SphereGeometry(1, 18, 14), new THREE.MeshLambertMaterial({ color: colour, transparent: true, opacity: 0.55 }));
+    this.head = new THREE.Mesh(HEAD_SHAPE, new THREE.MeshLambertMaterial({ color: colour, transparent: true, opacity: 0.55 }));
     this.head.scale.set(0.075, 0.11, 0.09);
     this.head.raycast = () => null;
     this.head.visible = this.headBone >= 0;
+  }
+
+  dispose() {
+    (this.head.material as THREE.Material).dispose();
   }
 
   /** Put the segments of a moment into instances from `first` on. */
@@ -137,6 +142,7 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
   const dots = useRef<THREE.InstancedMesh>(null);
   const ring = useRef<THREE.Mesh>(null);
   const figures = useMemo(() => bodies.map((levels) => new Figure(levels, theme.bone)), [bodies, theme]);
+  useEffect(() => () => figures.forEach((f) => f.dispose()), [figures]); // new ones come with every stretch of a long take
   const segments = useMemo(() => figures.flatMap((f) => f.segments), [figures]);
   const trail = useMemo(() => new Trail(theme.selection), [theme]);
   const proposal = useMemo(() => {
