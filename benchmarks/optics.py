@@ -57,7 +57,7 @@ def rebuilding(seeds):
                 _, performance, optical = rolled(motion, seed + i)
                 part, at = slice(240, 1440), np.array([x, 0, 0.2 * i])
                 axes, radius = limbs(performance.motion, part)
-                places.append(optical.true_places_m[part] + at), ends.append(axes + at), radii.append(radius)
+                places.append(optical.true_positions_m[part] + at), ends.append(axes + at), radii.append(radius)
             places, rig = np.concatenate(places, axis=1), make_rig(seed, count)
             bodies = (np.concatenate(ends, axis=1), np.concatenate(radii))
             centroids, truth = film(rig, places, seed, Faults(ghosts=0.03, reflections=1), bodies)

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.optics.accuracy import expected_sd, moved_covariance, picture_places, seen_by
+from otrevo.core.optics.accuracy import expected_sd, moved_covariance, picture_positions, seen_by
 from otrevo.core.optics.blinds import Blind
 from otrevo.core.optics.bootstrap import place_cameras, rigid_move
 from otrevo.core.optics.bundle import SIZE
@@ -48,13 +48,13 @@ class Accuracy(unittest.TestCase):
                 :, 2
             ] ** 2  # further out the simulator's cameras are blind
             self.assertGreater((seen[c] == inside)[fair].mean(), 0.99)  # half a pixel at the edge may differ
-            np.testing.assert_allclose(picture_places([camera], points)[0][inside], places[inside], atol=1e-6)
+            np.testing.assert_allclose(picture_positions([camera], points)[0][inside], places[inside], atol=1e-6)
         self.assertTrue(0 < seen.mean() < 1)
         self.assertFalse(seen_by(self.cameras, [[0, 50.0, 0]]).any())
 
     def test_what_lies_in_a_blind_is_not_seen(self):
         point = np.array([[0.1, 1.0, 0.2]])
-        at = picture_places(self.cameras, point)[2, 0]
+        at = picture_positions(self.cameras, point)[2, 0]
         before = seen_by(self.cameras, point)
         after = seen_by(self.cameras, point, [Blind(2, tuple(at + 3), 10.0, 1.0)])
         self.assertTrue(before[2, 0])

@@ -13,8 +13,8 @@ from otrevo.core.warm_up.geometry_fit import (
     _normal_equations,
     _pose_cost,
     _prior,
+    _rotation_variance,
     _stack,
-    _turn_variance,
     fit_geometry,
     pose_all,
 )
@@ -170,7 +170,7 @@ class PoseCost(unittest.TestCase):
     def test_variances_are_those_of_the_normal_matrix_about_the_parents_axes(self):
         turn = np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1.0]])
         hpp = np.diag([1, 1, 1, 1, 1, 1, 4.0, 16.0, 25.0])[None]
-        out = _turn_variance(hpp, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]))
+        out = _rotation_variance(hpp, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]))
         np.testing.assert_allclose(out[0, 1], [1 / 16, 1 / 4, 1 / 25])
 
 

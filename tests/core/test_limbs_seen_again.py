@@ -9,7 +9,7 @@ from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.markers.chart import shipped_chart
-from otrevo.core.sim.motions import band_noise, marker_places
+from otrevo.core.sim.motions import band_noise, marker_positions
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.solve.body import solve_take
 from tests.core.stage import RATE, true_calibration
@@ -44,7 +44,7 @@ class SeenAgain(unittest.TestCase):
         motion = thrashing(performer, seed)
         if backwards:
             motion = Motion(motion.skeleton, RATE, motion.root_position_m[::-1], motion.rotation_local[::-1])
-        seen = marker_places(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
+        seen = marker_positions(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
         seen = seen + rng.normal(0, 0.0003, seen.shape)
         hidden, returns, at = seen.copy(), [], 120
         while True:
@@ -77,7 +77,7 @@ class WrongNames(unittest.TestCase):
         """Two of a forearm's markers carry the names of points across the room: the arm stays with what is right."""
         performer = make_performer(617, CHART)
         motion = thrashing(performer, 617).window(0, 600)
-        seen = marker_places(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
+        seen = marker_positions(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
         calibration = true_calibration(performer)
         arm = [m for m, b in enumerate(CHART.bones) if b == "leftLowerArm"][:2]
         wrong = seen.copy()
@@ -91,7 +91,7 @@ class NothingToRegain(unittest.TestCase):
     def test_same_input_same_pose_at_another_rate(self):
         performer = make_performer(618, CHART)
         motion = thrashing(performer, 618).window(0, 360)
-        seen = marker_places(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
+        seen = marker_positions(motion, CHART.bone_index(motion.skeleton), performer.marker_offset_m)
         one = solve_take(seen[::2], Fraction(60), true_calibration(performer)).motion
         two = solve_take(seen[::2], Fraction(60), true_calibration(performer)).motion
         np.testing.assert_array_equal(one.rotation_local, two.rotation_local)

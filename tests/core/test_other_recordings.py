@@ -11,7 +11,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import Chart, chart_from_document, shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.markers.start import find_start, still_cloud
-from otrevo.core.sim.motions import marker_places, perform
+from otrevo.core.sim.motions import marker_positions, perform
 from otrevo.core.sim.optical import see
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.solve.body import solve_take
@@ -146,7 +146,7 @@ class AnotherChart(unittest.TestCase):
         self.assertLess(wrong, 0.002)
         solution = solve_take(labels.labelled_m, RATE, self.calibration)
         bone = [solution.motion.skeleton.index(b) for b in self.chart.bones]
-        places = marker_places(solution.motion, bone, self.calibration.marker_offset_m)
+        places = marker_positions(solution.motion, bone, self.calibration.marker_offset_m)
         residual = np.linalg.norm(places - labels.labelled_m, axis=2)
         self.assertLess(1000 * np.sqrt(np.nanmean(residual**2)), 8)
 

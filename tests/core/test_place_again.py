@@ -50,7 +50,7 @@ def takes(seed, parts=((300, 540), (900, 1140)), faults=Faults(ghosts=0.03, refl
     for k, part in enumerate(parts):
         at = slice(*part)
         axes, radii = limbs(performance.motion, at)
-        seen, _ = film(true, optical.true_places_m[at], seed + k, faults, (axes, radii))
+        seen, _ = film(true, optical.true_positions_m[at], seed + k, faults, (axes, radii))
         mine = seen.only(seen.camera != KNOCKED)
         mine = type(mine)(mine.frame, number[mine.camera], mine.xy, mine.radius)
         points = rebuild(mine, [cameras[i] for i in others], RATE).points_m
@@ -119,7 +119,7 @@ class Placed(unittest.TestCase):
         clean = Faults(noise_px=0.0, missed=0.0, ghosts=0.0, reflections=0)
         true, _, covariance, recordings = takes(93, ((300, 420),), clean)
         rig = [c if i != KNOCKED else make_rig(93, 8)[KNOCKED] for i, c in enumerate(true)]
-        points = rolled("semaphore", 93)[2].true_places_m[300:420]
+        points = rolled("semaphore", 93)[2].true_positions_m[300:420]
         exact = [Recording(points, r.centroids, 0, r.shift_px) for r in recordings]
         found = place_again(rig, KNOCKED, exact, covariance)
         row = camera_move(true[KNOCKED], found.camera)

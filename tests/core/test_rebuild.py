@@ -26,7 +26,7 @@ def two_people(seed=81, count=10, frames=360):
     for i, (motion, x) in enumerate((("semaphore", -1.1), ("rope haul", 0.5))):
         _, performance, optical = rolled(motion, seed + i)
         part, at = slice(300, 300 + frames), np.array([x, 0, 0.2 * i])
-        places.append(optical.true_places_m[part] + at)
+        places.append(optical.true_positions_m[part] + at)
         axes, radius = limbs(performance.motion, part)
         ends.append(axes + at), radii.append(radius)
     rig, places = make_rig(seed, count), np.concatenate(places, axis=1)

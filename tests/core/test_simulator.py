@@ -82,9 +82,9 @@ class Optical(unittest.TestCase):
         present = np.isfinite(optical.points_m[..., 0])
         np.testing.assert_array_equal(present, optical.truth > -2)
         t, c = np.nonzero(optical.truth >= 0)
-        off = np.linalg.norm(optical.points_m[t, c] - optical.true_places_m[t, optical.truth[t, c]], axis=1)
+        off = np.linalg.norm(optical.points_m[t, c] - optical.true_positions_m[t, optical.truth[t, c]], axis=1)
         self.assertAlmostEqual(1000 * np.sqrt(np.mean(off**2)), 0.3 * np.sqrt(3), delta=0.05)
-        hidden = 1 - (optical.truth >= 0).sum() / optical.true_places_m[..., 0].size
+        hidden = 1 - (optical.truth >= 0).sum() / optical.true_positions_m[..., 0].size
         self.assertTrue(0.05 < hidden < 0.15, hidden)
 
     def test_same_seed_same_bytes_and_another_seed_another_take(self):
@@ -103,7 +103,7 @@ class Optical(unittest.TestCase):
         rigid = joint[:, bone] + np.einsum(
             "tmij,mj->tmi", matrix_from_quaternion(world)[:, bone], performer.marker_offset_m
         )
-        slip = 1000 * np.sqrt(np.mean(np.sum((optical.true_places_m - rigid) ** 2, axis=2), axis=0))
+        slip = 1000 * np.sqrt(np.mean(np.sum((optical.true_positions_m - rigid) ** 2, axis=2), axis=0))
         self.assertGreater(slip.max(), 2)
         self.assertLess(slip.max(), 12)
 

@@ -18,7 +18,7 @@ from otrevo.core.optics.level import level, plane_through, quarter_turned
 from otrevo.core.optics.picture_reading import read_pictures
 from otrevo.core.optics.rig import RigCamera, rig_from_document
 from otrevo.core.optics.wand import SHIPPED_WANDS, Wand, wand_from_document
-from otrevo.core.optics.wand_reading import refine_place, wand_shape
+from otrevo.core.optics.wand_reading import refine_position, wand_shape
 from otrevo.core.sim.rig import Faults, film, make_rig, project, sweep
 
 LINE, CORNER, TRIANGLE = (SHIPPED_WANDS[name] for name in ("harbour line", "quay corner", "dory triangle"))
@@ -80,7 +80,7 @@ class Readings(unittest.TestCase):
         points = PYRAMID.markers_m @ turn.T + shift
         seen = points[:, :2] / points[:, 2:] * lens[:2] + lens[2:4]
         near, off = Rotation.from_rotvec([0.1, 0.0, 0.1]).as_matrix() @ turn, shift + [0.05, -0.02, 0.4]
-        self.assertLess(refine_place(PYRAMID.markers_m, seen, lens, near, off, 12), 1e-6)
+        self.assertLess(refine_position(PYRAMID.markers_m, seen, lens, near, off, 12), 1e-6)
         np.testing.assert_allclose(off, shift, atol=1e-6)
 
 

@@ -26,7 +26,7 @@ def take(knocked=None, seconds=6):
     rig = make_rig(87, 8)
     faults = Faults(ghosts=0.03, reflections=1, knocked=knocked)
     axes, radii = limbs(performance.motion, part)
-    centroids, _ = film(rig, optical.true_places_m[part], 87, faults, (axes, radii))
+    centroids, _ = film(rig, optical.true_positions_m[part], 87, faults, (axes, radii))
     return rig, centroids, rebuild(centroids, rig, RATE)
 
 
@@ -66,7 +66,9 @@ class Knocks(unittest.TestCase):
             real = [replace(c, rotation=rolled_by @ c.rotation) if i == number else c for i, c in enumerate(rig)]
             _, performance, optical = rolled("semaphore", 87)
             part = slice(300, 300 + 720)
-            seen, _ = film(real, optical.true_places_m[part], 88, Faults(ghosts=0.03), limbs(performance.motion, part))
+            seen, _ = film(
+                real, optical.true_positions_m[part], 88, Faults(ghosts=0.03), limbs(performance.motion, part)
+            )
             points = rebuild(seen, rig, RATE).points_m
             trust = measure_trust(points, seen, rig, RATE)
             self.assertEqual([k[0] for k in trust.knocked()], [number])

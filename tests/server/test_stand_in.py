@@ -53,7 +53,7 @@ class StandIn(TestCase):
     def test_a_performance_has_bodies_in_the_way(self):
         take = self.take(5, "rope haul", props=["lantern"])
         showing = standin.show(self.request(scene="take", take=take))
-        self.assertGreater(showing.places.shape[1], 55)
+        self.assertGreater(showing.positions.shape[1], 55)
         self.assertIsNotNone(showing.bodies)
         self.assertGreater(len(PacketReader().feed(b"".join(showing.packets(0, 0)))), 200)
 
@@ -64,7 +64,7 @@ class StandIn(TestCase):
 
     def test_whoever_has_performed_is_still_there_until_it_is_cut(self):
         showing = standin.show(self.request(scene="take", take=self.take(4, "semaphore")))
-        last = len(showing.places) // standin.PIECE_FRAMES
+        last = len(showing.positions) // standin.PIECE_FRAMES
         self.assertTrue(np.isfinite(showing.last_places).all(), "covered for a moment is not gone")
         frames, seen = self.centroids(showing, last - 1)
         self.assertGreater(seen, 6 * 20 * frames)
@@ -75,7 +75,7 @@ class StandIn(TestCase):
     def test_a_scene_of_the_room_is_over_after_its_last_frame(self):
         showing = standin.show(self.request())
         self.assertEqual(len(showing.packets(0, 0)), standin.PIECE_FRAMES)
-        self.assertEqual(showing.packets(-(-len(showing.places) // standin.PIECE_FRAMES), 0), [])
+        self.assertEqual(showing.packets(-(-len(showing.positions) // standin.PIECE_FRAMES), 0), [])
 
     def test_a_camera_that_sees_nothing_is_live_and_one_that_drops_pictures_drops_few(self):
         showing = standin.show(self.request())

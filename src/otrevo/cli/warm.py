@@ -80,12 +80,12 @@ def sweeps():
 def points():
     """Rebuilding points, measuring trust, placing a camera anew."""
     rig = make_rig(1, 4)
-    places = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 120, axis=0)
+    positions = np.repeat(np.array([[[0.0, 1.0, 0.0], [0.3, 1.2, 0.1]]]), 120, axis=0)
     bodies_in_the_way = np.zeros((120, 1, 2, 3)), np.ones(1) * 0.1
-    centroids, _ = film(rig, places, 1, bodies=bodies_in_the_way)
+    centroids, _ = film(rig, positions, 1, bodies=bodies_in_the_way)
     found = rebuild(centroids, rig, Fraction(100))
     measure_trust(found.points_m, centroids, rig, Fraction(100))
-    place_again(rig, 0, [Recording(places, centroids, 0, np.zeros(2))], 1e-8 * np.eye(15 * len(rig)))
+    place_again(rig, 0, [Recording(positions, centroids, 0, np.zeros(2))], 1e-8 * np.eye(15 * len(rig)))
 
 
 def main():

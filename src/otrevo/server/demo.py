@@ -58,8 +58,8 @@ def prepare_room(production, user, sweep_s=45.0):
     for number, (kind, seconds) in enumerate(
         (("still", 10.0), ("sweep", sweep_s), ("wand on floor", 3.0), ("floor markers", 3.0))
     ):
-        places = scene(kind, seed + number, seconds, float(rate), wand)
-        centroids, _ = film(truth.cameras, places, seed + number, Faults(lost_frames=0.01), lamps=truth.lamps)
+        positions = scene(kind, seed + number, seconds, float(rate), wand)
+        centroids, _ = film(truth.cameras, positions, seed + number, Faults(lost_frames=0.01), lamps=truth.lamps)
         with_wand = wand.to_document() if kind in ("sweep", "wand on floor") else None
         keep_recording(room, kind, centroids, rate, user, with_wand)
     for step in ("find blinds", "solve cameras", "level"):

@@ -39,12 +39,12 @@ HIDDEN = 0.06  # share of sightings that something covers
 
 @dataclass
 class Showing:
-    """What goes on before the cameras: places (T, K, 3), bodies in the way, and how it is filmed. A scene is over after its
+    """What goes on before the cameras: positions (T, K, 3), bodies in the way, and how it is filmed. A scene is over after its
     last frame; after a performance, which has bodies, everybody holds the last pose until somebody cuts."""
 
     room: object
     rate: Fraction
-    places: np.ndarray
+    positions: np.ndarray
     bodies: tuple | None
     seed: int
     faults: Faults
@@ -52,31 +52,31 @@ class Showing:
     def __post_init__(self):
         if self.bodies is None:
             return
-        seen = np.isfinite(self.places[..., 0])
+        seen = np.isfinite(self.positions[..., 0])
         latest = len(seen) - 1 - seen[::-1].argmax(axis=0)  # what is covered at the very end is not so for good
-        self.last_places = self.places[latest, np.arange(len(latest))]
+        self.last_positions = self.positions[latest, np.arange(len(latest))]
 
     def packets(self, number, zero_us):
         """The packets of one piece, a list for every frame; none when the scene is over."""
         first = number * PIECE_FRAMES
         frames = np.arange(first, first + PIECE_FRAMES)
-        bodies, within = None, frames < len(self.places)
+        bodies, within = None, frames < len(self.positions)
         if self.bodies is None:
             if not within.any():
                 return []
-            places = self.places[frames[within]]
+            positions = self.positions[frames[within]]
         else:
-            frames = np.minimum(frames, len(self.places) - 1)
-            places = np.where(within[:, None, None], self.places[frames], self.last_places)
+            frames = np.minimum(frames, len(self.positions) - 1)
+            positions = np.where(within[:, None, None], self.positions[frames], self.last_positions)
             bodies = (self.bodies[0][frames], self.bodies[1])
         seed, faults = self.seed * 1009 + number, replace(self.faults, lost_frames=0.0)
-        seen, _ = film(self.room.cameras, places, seed, faults, bodies, self.room.lamps)
+        seen, _ = film(self.room.cameras, positions, seed, faults, bodies, self.room.lamps)
         # a picture with nothing in it is sent like any other; one that the last camera drops is not
-        dropped = np.random.default_rng([seed, 7]).random(len(places)) < self.faults.lost_frames
+        dropped = np.random.default_rng([seed, 7]).random(len(positions)) < self.faults.lost_frames
         cameras, frames = len(self.room.cameras), []
         data = np.column_stack([seen.xy, seen.radius])
-        edges = np.searchsorted(seen.frame * cameras + seen.camera, np.arange(len(places) * cameras + 1))
-        for f in range(len(places)):
+        edges = np.searchsorted(seen.frame * cameras + seen.camera, np.arange(len(positions) * cameras + 1))
+        for f in range(len(positions)):
             at = zero_us + round((first + f) / self.rate * 1_000_000)
             one = []
             for c, camera in enumerate(self.room.cameras):
@@ -102,16 +102,16 @@ def show(request):
     room, rate = world.room(request["production"]), Fraction(request["rate"])
     if request["scene"] == "take":
         take = request["take"]
-        places, bodies = _performance(json.dumps(take, sort_keys=True))
+        positions, bodies = _performance(json.dumps(take, sort_keys=True))
         return Showing(
-            room, rate, places, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01)
+            room, rate, positions, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01)
         )
     seed = int(request.get("seed") or time.time() % 100_000)
     if request["scene"] not in SCENES:
         raise InputError(f"no scene '{request['scene']}'; expected take or one of {', '.join(SCENES)}")
     wand = wand_from_document(request["wand"]) if request.get("wand") else None
-    places = scene(request["scene"], seed, LONGEST_S, float(rate), wand)
-    return Showing(room, rate, places, None, seed, Faults(lost_frames=0.01))
+    positions = scene(request["scene"], seed, LONGEST_S, float(rate), wand)
+    return Showing(room, rate, positions, None, seed, Faults(lost_frames=0.01))
 
 
 def packets_at_once(request, seconds):

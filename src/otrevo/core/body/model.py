@@ -33,7 +33,7 @@ class BodyModel:
         )  # fmt: skip
 
     def with_geometry(self, rest_offset_m, marker_offset_m):
-        """The same body with other bone lengths and marker places."""
+        """The same body with other bone lengths and marker positions."""
         return replace(
             self,
             skeleton=self.skeleton.with_offsets(rest_offset_m),

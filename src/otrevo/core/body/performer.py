@@ -56,7 +56,7 @@ def performer_from_document(document, where="performer"):
         bones = {row["name"]: np.array(row["offset_m"], dtype=float) for row in document["bones"]}
         offsets = np.array([bones[n] for n in BONE_NAMES])
         markers = document["markers"]
-        places = np.array([row["offset_m"] for row in markers], dtype=float).reshape(-1, 3)
+        positions = np.array([row["offset_m"] for row in markers], dtype=float).reshape(-1, 3)
         names = tuple(row["name"] for row in markers)
         rides = tuple(row["bone"] for row in markers)
         height = float(document["height_m"])
@@ -65,7 +65,7 @@ def performer_from_document(document, where="performer"):
             f"{where}: {error!s} is missing or malformed; expected a performer/1 document with height_m, "
             f"{len(BONE_NAMES)} bones and markers."
         ) from None
-    if offsets.shape != (len(BONE_NAMES), 3) or not (np.isfinite(offsets).all() and np.isfinite(places).all()):
+    if offsets.shape != (len(BONE_NAMES), 3) or not (np.isfinite(offsets).all() and np.isfinite(positions).all()):
         raise InputError(f"{where}: offsets must be three finite numbers in metres for each bone and marker.")
     for i, bone in enumerate(rides):
         if bone not in BONE_INDEX:
@@ -76,7 +76,7 @@ def performer_from_document(document, where="performer"):
         str(document.get("chart", "")),
         names,
         rides,
-        places,
+        positions,
         document.get("figures", {}),
         {name: value for name, value in document.items() if name not in _OWN and isinstance(value, dict) and value},
     )

@@ -211,20 +211,20 @@ def _to_motion(tree, rate, values, notes):
     offsets, root = offsets * scale, root * scale
     if _is_z_up(tree, offsets, scale):
         notes.append("turned from Z up to Y up")
-        turn = np.array([-np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])  # -90 degrees about X: Z becomes Y
-        offsets, root = quaternion_rotate(turn, offsets), quaternion_rotate(turn, root)
-        rotation = quaternion_multiply(quaternion_multiply(turn, rotation), quaternion_conjugate(turn))
+        upright = np.array([-np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])  # -90 degrees about X: Z becomes Y
+        offsets, root = quaternion_rotate(upright, offsets), quaternion_rotate(upright, root)
+        rotation = quaternion_multiply(quaternion_multiply(upright, rotation), quaternion_conjugate(upright))
     skeleton = Skeleton(tuple(tree.names), np.array(tree.parents, dtype=np.int64), offsets)
     return Motion(skeleton, rate, root, rotation, tuple(notes))
 
 
 def _rest_points(tree, offsets):
     """Joints and end sites (K, 3) of the rest pose about the root, in the unit of `offsets`."""
-    places = np.zeros((len(tree.names), 3))
+    positions = np.zeros((len(tree.names), 3))
     for b, parent in enumerate(tree.parents):
         if parent >= 0:
-            places[b] = places[parent] + offsets[b]
-    return places
+            positions[b] = positions[parent] + offsets[b]
+    return positions
 
 
 def _unit(tree, notes):
@@ -232,9 +232,9 @@ def _unit(tree, notes):
 
     Fewer joints than make a body (a prop, say) say nothing about their unit: centimetres, as we write them.
     """
-    places = _rest_points(tree, tree.offsets)
-    ends = np.array([places[b] + offset for b, offset in tree.ends]).reshape(-1, 3)
-    size = float(np.ptp(np.concatenate([places, ends]), axis=0).max())
+    positions = _rest_points(tree, tree.offsets)
+    ends = np.array([positions[b] + offset for b, offset in tree.ends]).reshape(-1, 3)
+    size = float(np.ptp(np.concatenate([positions, ends]), axis=0).max())
     if len(tree.names) < FEWEST_BODY_JOINTS or size <= 0:
         return UNITS["centimetres"][0]
     unlikely = {u: abs(np.log(size * metres / USUAL_HEIGHT_M)) + handicap for u, (metres, handicap) in UNITS.items()}
@@ -249,8 +249,8 @@ def _is_z_up(tree, offsets, scale):
     if len(tree.names) < FEWEST_BODY_JOINTS:
         return False
     ends = [(b, np.array(offset) * scale) for b, offset in tree.ends]
-    places = _rest_points(tree, offsets)
-    extent = np.ptp(np.concatenate([places, np.array([places[b] + o for b, o in ends]).reshape(-1, 3)]), axis=0)
+    positions = _rest_points(tree, offsets)
+    extent = np.ptp(np.concatenate([positions, np.array([positions[b] + o for b, o in ends]).reshape(-1, 3)]), axis=0)
     return bool(extent[2] > 1.5 * extent[1])
 
 

@@ -56,7 +56,7 @@ class Start:
 
 
 def still_cloud(points_m, rate, first=0, seconds=0.4):
-    """Mean places (K, 3) of what all but stands still over a short moment, whatever columns it is in.
+    """Mean positions (K, 3) of what all but stands still over a short moment, whatever columns it is in.
 
     Every point of a full frame near the moment's middle is followed to both sides by nearness; what is there in half of
     the frames and strays no further than somebody swaying is averaged.
@@ -71,16 +71,16 @@ def still_cloud(points_m, rate, first=0, seconds=0.4):
         return base
     total, count, strayed = base.copy(), np.ones(len(base)), np.zeros(len(base))
     for steps in (range(middle + 1, len(part)), range(middle - 1, -1, -1)):
-        place = base.copy()
+        position = base.copy()
         for f in steps:
             if len(seen[f]) == 0:
                 continue
-            distance, nearest = cKDTree(seen[f]).query(place, distance_upper_bound=STEP_M)
+            distance, nearest = cKDTree(seen[f]).query(position, distance_upper_bound=STEP_M)
             near = np.isfinite(distance)
-            place[near] = seen[f][nearest[near]]
-            total[near] += place[near]
+            position[near] = seen[f][nearest[near]]
+            total[near] += position[near]
             count[near] += 1
-            strayed = np.maximum(strayed, np.linalg.norm(place - base, axis=1))
+            strayed = np.maximum(strayed, np.linalg.norm(position - base, axis=1))
     steady = (count >= 0.5 * len(part)) & (strayed < STRAY_M)
     return total[steady] / count[steady, None]
 
@@ -221,8 +221,8 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
         for _, _, local, _, _ in results[:FACINGS:4]:
             for lean in _LEANS:
                 start = standing(facing_of(local), lean)
-                place = np.array([middle[0], height, middle[2]])
-                results.append((*_fit(model, cloud, place, start, _COARSE, *_STIFF), lean))
+                position = np.array([middle[0], height, middle[2]])
+                results.append((*_fit(model, cloud, position, start, _COARSE, *_STIFF), lean))
         results.sort(key=lambda r: r[0])
     best = []
     for _, root, local, _, lean in results[:6]:
@@ -232,9 +232,9 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
         for factors in product(_LIMB_FACTORS, repeat=3):
             scaled = _scaled(model, dict(zip(_LIMBS, factors, strict=True)))
             again = standing(facing_of(local), lean)
-            place = root.copy()
-            place[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (factors[2] - 1))
-            best.append((*_fit(scaled, cloud, place, again, _COARSE, *_STIFF), scaled))
+            position = root.copy()
+            position[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (factors[2] - 1))
+            best.append((*_fit(scaled, cloud, position, again, _COARSE, *_STIFF), scaled))
     best.sort(key=lambda r: r[0])
     if unknown_limbs:
         best = sorted(((*_fit(m, cloud, r, p, _FINE, *_LOOSE), m) for _, r, p, _, m in best[:8]), key=lambda b: b[0])
@@ -259,10 +259,10 @@ _SEGMENTS = (
     ("leftShoulder", "leftUpperArm"), ("rightShoulder", "rightUpperArm"),
     ("leftLowerArm", "leftHand"), ("rightLowerArm", "rightHand"),
 )  # fmt: skip
-_TURNS = np.array(
+_ROTATIONS = np.array(
     [[x, y, z] for x in (-0.3, 0.0, 0.3) for y in (-0.7, -0.35, 0.0, 0.35, 0.7) for z in (-0.3, 0.0, 0.3)]
 )
-_HEAD_TURNS = np.array(
+_HEAD_ROTATIONS = np.array(
     [
         [x, y, z]
         for x in (-0.7, -0.35, 0.0, 0.35, 0.7)
@@ -270,10 +270,10 @@ _HEAD_TURNS = np.array(
         for z in (-0.6, -0.3, 0.0, 0.3, 0.6)
     ]
 )  # every joint of the trunk adds to the head's turn
-_HEAD_PLACES = 0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]])  # and to its place
+_HEAD_POSITIONS = 0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]])  # and to its place
 _NOWHERE_ELSE = np.zeros((1, 3))
 _SEGMENT_GATES = (0.16, 0.12, 0.09, 0.07, 0.05, 0.05)  # the last one is what an unmatched marker costs
-UNMATCHED_M, PLACE_SIGMA_M, TURN_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 0.25, 0.015, 0.35
+UNMATCHED_M, POSITION_SIGMA_M, ROTATION_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 0.25, 0.015, 0.35
 
 
 def settle_names(start, cloud):
@@ -293,17 +293,17 @@ def settle_names(start, cloud):
     free = np.ones(len(cloud), dtype=bool)
     waiting = []
     for segment in _SEGMENTS:
-        turns = _HEAD_TURNS if segment == ("head",) else _TURNS
+        rotations = _HEAD_ROTATIONS if segment == ("head",) else _ROTATIONS
         members = np.flatnonzero(
             np.isin(model.marker_bone, [skeleton.index(b) for b in segment if b in skeleton.names])
         )
         if len(members):
-            waiting.append((*_match_segment(x[members], found[members], cloud, free, turns), members, turns))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, rotations), members, rotations))
     while waiting:  # the segment that fits best takes its points first; others look again when theirs are gone
         waiting.sort(key=lambda w: w[0])
-        _, names, points, members, turns = waiting.pop(0)
+        _, names, points, members, rotations = waiting.pop(0)
         if len(points) and not free[points].all():
-            waiting.append((*_match_segment(x[members], found[members], cloud, free, turns), members, turns))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, rotations), members, rotations))
             continue
         observed[members[names]] = cloud[points]
         free[points] = False
@@ -321,14 +321,14 @@ def settle_names(start, cloud):
     )  # fmt: skip
 
 
-def _upright(turn):
+def _upright(rotation):
     """The part of a rotation matrix that turns about +Y."""
-    facing = np.arctan2(turn[0, 2], turn[2, 2])
+    facing = np.arctan2(rotation[0, 2], rotation[2, 2])
     c, s = np.cos(facing), np.sin(facing)
     return np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]])
 
 
-def _match_segment(ideal, found, cloud, free, turns_rad):
+def _match_segment(ideal, found, cloud, free, rotations_rad):
     """Cost per marker, and which name belongs to which point: (cost, names, points).
 
     ideal (K, 3): the segment's markers in an ideal T-pose; found (K, 3): where closest points put them; free (N,);
@@ -339,14 +339,14 @@ def _match_segment(ideal, found, cloud, free, turns_rad):
     if len(near) == 0:
         return np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int)
     points, shape = cloud[near], ideal - ideal.mean(axis=0)
-    turns = [Rotation.from_rotvec(v) for v in turns_rad]
+    rotations = [Rotation.from_rotvec(v) for v in rotations_rad]
     if len(shape) > 2:
-        turns.append(Rotation.align_vectors(found - middle, shape)[0])
+        rotations.append(Rotation.align_vectors(found - middle, shape)[0])
     best = (np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int))
-    for turn, shift in product(turns, _HEAD_PLACES if turns_rad is _HEAD_TURNS else _NOWHERE_ELSE):
-        place = middle + shift
+    for rotation, shift in product(rotations, _HEAD_POSITIONS if rotations_rad is _HEAD_ROTATIONS else _NOWHERE_ELSE):
+        position = middle + shift
         for gate in _SEGMENT_GATES:
-            placed = turn.apply(shape) + place
+            placed = rotation.apply(shape) + position
             cost = np.minimum(np.linalg.norm(placed[:, None] - points[None], axis=2), gate) ** 2
             names, chosen = linear_sum_assignment(cost)
             close = cost[names, chosen] < gate**2 * 0.999
@@ -354,10 +354,12 @@ def _match_segment(ideal, found, cloud, free, turns_rad):
                 break
             a, b = shape[names[close]], points[chosen[close]]
             if close.sum() > 2:
-                turn, _ = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))
-            place = b.mean(axis=0) - turn.apply(a.mean(axis=0))
+                rotation, _ = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))
+            position = b.mean(axis=0) - rotation.apply(a.mean(axis=0))
         total = (cost[names, chosen].sum() + (len(shape) - len(names)) * UNMATCHED_M**2) / NAME_SIGMA_M**2
-        total += (turn.magnitude() / TURN_SIGMA_RAD) ** 2 + (np.linalg.norm(place - middle) / PLACE_SIGMA_M) ** 2
+        total += (rotation.magnitude() / ROTATION_SIGMA_RAD) ** 2 + (
+            np.linalg.norm(position - middle) / POSITION_SIGMA_M
+        ) ** 2
         if total < best[0]:
             best = (total, names[close], near[chosen[close]])
     return best[0] / len(shape), best[1], best[2]

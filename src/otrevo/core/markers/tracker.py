@@ -1,6 +1,6 @@
 """Following named markers through nameless points with the body as the guide. Compiled.
 
-For each frame: the pose is predicted at constant angular speed; every marker's predicted place is its place on that
+For each frame: the pose is predicted at constant angular speed; every marker's predicted position is its position on that
 pose plus the last known slip of skin over bone; points are matched to markers one to one within a gate that widens
 while a marker is unseen; the pose is refined on the matches (core.body.tree_solver); a match that the body cannot
 explain is undone. A point's own column is a hint and never a proof: trajectories break, change hands and swap.
@@ -69,7 +69,7 @@ class _State(NamedTuple):
     usual_slip: np.ndarray
     unseen: np.ndarray
     point_of: np.ndarray
-    turn: np.ndarray
+    spin: np.ndarray
     seen_below: np.ndarray
     marker_of: np.ndarray
     hint: np.ndarray
@@ -278,8 +278,8 @@ def _predict(state, local, predicted, smooth):
     for b in range(local.shape[0]):
         damp = 1.0 if state.seen_below[b] > 0 else 0.9
         for i in range(3):
-            state.turn[b, i] *= damp
-        exp_rotation(state.turn[b], a33)
+            state.spin[b, i] *= damp
+        exp_rotation(state.spin[b], a33)
         multiply(local[b], a33, predicted[b])
         smooth[b] = 8.0 if state.seen_below[b] > 0 else 60.0
 
@@ -417,7 +417,7 @@ def follow(body, points, limbs, way, root, local, out):
                 rotation_between(before_local[b], local[b], v)
                 size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
                 for i in range(3):
-                    state.turn[b, i] = v[i] if size * way.rate < FASTEST_RAD_S else 0.0
+                    state.spin[b, i] = v[i] if size * way.rate < FASTEST_RAD_S else 0.0
         out.root_m[t] = root
         out.local[t] = local
         out.residual_m[t] = residual

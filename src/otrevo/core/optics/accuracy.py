@@ -17,14 +17,14 @@ FEWEST = 2
 
 def seen_by(cameras, points, blinds=()):
     """Mask (C, K): which cameras have points (K, 3) in their picture, in front of them and in no Blind; bodies left out."""
-    out = picture_places(cameras, points)
+    out = picture_positions(cameras, points)
     seen = np.isfinite(out[..., 0])
     for blind in blinds:
         seen[blind.camera] &= ~(np.linalg.norm(out[blind.camera] - blind.xy, axis=1) < blind.radius)
     return seen
 
 
-def picture_places(cameras, points):
+def picture_positions(cameras, points):
     """Where points (K, 3) appear in each camera's picture, (C, K, 2), NaN where they do not."""
     size = np.array([(c.width, c.height) for c in cameras])
     widest = np.array([_widest(c) for c in cameras])

@@ -59,12 +59,12 @@ def pair_move(a, b, rng, tries=TRIES):
     return rotation, shift, float(agree.mean()), rms
 
 
-def place_cameras(places, rng):
+def place_cameras(positions, rng):
     """Poses of the cameras that connect: {camera: (rotation (3, 3), position (3,))} in the first one's frame, world to camera.
 
-    places (F, C, M, 3): the wand before each camera, NaN where it was not read.
+    positions (F, C, M, 3): the wand before each camera, NaN where it was not read.
     """
-    read = np.isfinite(places[..., 0, 0])
+    read = np.isfinite(positions[..., 0, 0])
     cameras = read.shape[1]
     moves = {}
     for i, j in combinations(range(cameras), 2):
@@ -73,7 +73,7 @@ def place_cameras(places, rng):
             continue
         if len(shared) > 150:
             shared = shared[np.linspace(0, len(shared) - 1, 150).astype(int)]
-        rotation, shift, share, rms = pair_move(places[shared, i], places[shared, j], rng)
+        rotation, shift, share, rms = pair_move(positions[shared, i], positions[shared, j], rng)
         if share > 0.3 and share * len(shared) >= FEWEST_SHARED:
             moves[i, j] = (rotation, shift, share * len(shared) / (1e-3 + rms))
     groups = _groups(cameras, moves)
@@ -91,9 +91,9 @@ def place_cameras(places, rng):
         if j in poses:  # the move from j to i
             i, j = j, i
             rotation, shift = rotation.T, -rotation.T @ shift
-        world_turn, world_place = poses[i]  # x_i = world_turn (X - world_place)
-        new = rotation @ world_turn
-        poses[j] = (new, world_place - new.T @ shift)
+        world_rotation, world_position = poses[i]  # x_i = world_turn (X - world_place)
+        new = rotation @ world_rotation
+        poses[j] = (new, world_position - new.T @ shift)
     return poses, groups
 
 
@@ -111,19 +111,19 @@ def _groups(cameras, moves):
 def find_focals(read_with, widths, known, rng):
     """Focal lengths (C,) in pixels of cameras that did not say theirs.
 
-    read_with(focals (C,), wanted (C,) mask) -> places (F, C, M, 3), NaN for cameras not wanted; known (C,) the focal lengths
+    read_with(focals (C,), wanted (C,) mask) -> positions (F, C, M, 3), NaN for cameras not wanted; known (C,) the focal lengths
     given, NaN where none. All unknown ones are first tried at equal shares of the picture's width, then one by one.
     """
     cameras, everyone = len(known), np.ones(len(known), dtype=bool)
 
-    def cost(places, pairs):
+    def cost(positions, pairs):
         """Mean disagreement of some pairs of cameras."""
-        read = np.isfinite(places[..., 0, 0])
+        read = np.isfinite(positions[..., 0, 0])
         values = []
         for i, j in pairs:
             shared = np.flatnonzero(read[:, i] & read[:, j])
             if len(shared) >= FEWEST_SHARED:
-                _, _, share, rms = pair_move(places[shared, i], places[shared, j], rng, 40)
+                _, _, share, rms = pair_move(positions[shared, i], positions[shared, j], rng, 40)
                 values.append(share * min(rms, AGREE) + (1 - share) * AGREE)
         return np.mean(values) if values else np.inf
 
@@ -132,13 +132,13 @@ def find_focals(read_with, widths, known, rng):
     costs = [cost(read_with(np.where(unknown, f * widths, known), everyone), some) for f in FOCALS]
     focals = np.where(unknown, FOCALS[int(np.argmin(costs))] * widths, known)
     for spread in (np.geomspace(0.75, 1.33, 7), np.geomspace(0.93, 1.075, 5)):
-        places, better = read_with(focals, everyone), focals.copy()
+        positions, better = read_with(focals, everyone), focals.copy()
         for c in np.flatnonzero(unknown):  # each camera against the others as they are
             costs = []
             for factor in spread:
                 trial = focals.copy()
                 trial[c] *= factor
-                again = places.copy()
+                again = positions.copy()
                 again[:, c] = read_with(trial, np.arange(cameras) == c)[:, c]
                 costs.append(cost(again, [(c, o) for o in range(cameras) if o != c]))
             better[c] *= spread[int(np.argmin(costs))]

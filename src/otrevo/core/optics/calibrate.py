@@ -135,9 +135,9 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
         every = max(1, len(frames) // (FOCAL_FRAMES * (3 if named else 1)))
         known = find_focals(lambda focals, wanted: read(focals, wanted, every)[0], widths, known, rng)
         notes.append("focal lengths were not given and were found from the sweep")
-    places, which = read(known)
-    _check_wand(places, wand, len(usable))
-    poses, connected = place_cameras(places, rng)
+    positions, which = read(known)
+    _check_wand(positions, wand, len(usable))
+    poses, connected = place_cameras(positions, rng)
     if len(poses) < FEWEST_CAMERAS:
         raise InputError(
             "No two cameras read the wand together often enough to be placed; sweep where their views overlap, and check "
@@ -146,7 +146,7 @@ def calibrate_sweep(centroids, rig, wand, blinds=None, progress=None):
     say(0.2)
     placed = sorted(poses)
     lens_mean = np.array([rig[c].first_lens(known[c]) for c in placed])
-    fit, sightings = _start(placed, poses, places, which, centroids, wand, lens_mean)
+    fit, sightings = _start(placed, poses, positions, which, centroids, wand, lens_mean)
     markers = np.ascontiguousarray(wand.markers_m)
     pinhole = np.ones(SIZE, dtype=bool)
     pinhole[8:] = False  # centre and distortion wait until the places are about right
@@ -172,8 +172,8 @@ def _spread(usable, full, count):
     return usable[[p[full[p].argmax()] for p in parts]]
 
 
-def _check_wand(places, wand, usable):
-    read = np.isfinite(places[..., 0, 0]).sum()
+def _check_wand(positions, wand, usable):
+    read = np.isfinite(positions[..., 0, 0]).sum()
     if read < 20:
         raise InputError(
             f"The wand '{wand.name}' was recognised in only {read} pictures of {usable} frames that could show it; check "
@@ -190,14 +190,14 @@ def _check_movement(fit, markers):
         )
 
 
-def _start(placed, poses, places, which, centroids, wand, lens_mean):
+def _start(placed, poses, positions, which, centroids, wand, lens_mean):
     """A first Fit and Sightings from single readings."""
     markers = wand.markers_m
-    read = np.isfinite(places[:, placed, 0, 0])
+    read = np.isfinite(positions[:, placed, 0, 0])
     frames = np.flatnonzero(read.sum(1) >= 2)
     rotation = np.array([poses[c][0] for c in placed])
     position = np.array([poses[c][1] for c in placed])
-    world = np.einsum("cji,fcmj->fcmi", rotation, places[frames][:, placed]) + position[:, None]
+    world = np.einsum("cji,fcmj->fcmi", rotation, positions[frames][:, placed]) + position[:, None]
     middle = np.nanmedian(world, axis=1)  # over the cameras that read it
     wand_rotation, wand_position = rigid_move(np.broadcast_to(markers, middle.shape), middle)
     f, c, m = np.nonzero(which[frames][:, placed] >= 0)

@@ -65,7 +65,7 @@ def pictures_of(centroids, cameras):
 
 @njit(cache=True, error_model="numpy")
 def distort(lens, a, b, out, slope):
-    """Picture place out (2,) of a direction (a, b) = (X/Z, Y/Z), and slope (2, 2): its derivative by a and b."""
+    """Image position out (2,) of a direction (a, b) = (X/Z, Y/Z), and slope (2, 2): its derivative by a and b."""
     k1, k2, p1, p2, k3 = lens[4], lens[5], lens[6], lens[7], lens[8]
     r2 = a * a + b * b
     radial = 1.0 + r2 * (k1 + r2 * (k2 + r2 * k3))
@@ -80,7 +80,7 @@ def distort(lens, a, b, out, slope):
 
 @njit(cache=True, error_model="numpy")
 def lens_slope(lens, a, b, out):
-    """Derivative out (2, 9) of the picture place by the lens numbers, for a direction (a, b)."""
+    """Derivative out (2, 9) of the image position by the lens numbers, for a direction (a, b)."""
     k1, k2, p1, p2, k3 = lens[4], lens[5], lens[6], lens[7], lens[8]
     r2 = a * a + b * b
     radial = 1.0 + r2 * (k1 + r2 * (k2 + r2 * k3))
@@ -98,13 +98,13 @@ def lens_slope(lens, a, b, out):
 
 @njit(cache=True, error_model="numpy")
 def undistort(lens, u, v, out):
-    """Direction out (2,) = (X/Z, Y/Z) of a picture place, by Newton's method; True when it converged."""
-    place, slope = np.empty(2), np.empty((2, 2))
+    """Direction out (2,) = (X/Z, Y/Z) of a image position, by Newton's method; True when it converged."""
+    position, slope = np.empty(2), np.empty((2, 2))
     a, b = (u - lens[2]) / lens[0], (v - lens[3]) / lens[1]
     size = 1.0
     for _ in range(12):
-        distort(lens, a, b, place, slope)
-        du, dv = u - place[0], v - place[1]
+        distort(lens, a, b, position, slope)
+        du, dv = u - position[0], v - position[1]
         size = abs(du) + abs(dv)
         if size < 1e-7:
             break
@@ -117,7 +117,7 @@ def undistort(lens, u, v, out):
 
 @njit(cache=True, error_model="numpy")
 def project_one(lens, rotation, position, x, uv, slope):
-    """Picture place of a point; False behind the camera or far outside its view."""
+    """Image position of a point; False behind the camera or far outside its view."""
     px, py, pz = x[0] - position[0], x[1] - position[1], x[2] - position[2]
     a = rotation[0, 0] * px + rotation[0, 1] * py + rotation[0, 2] * pz
     b = rotation[1, 0] * px + rotation[1, 1] * py + rotation[1, 2] * pz
@@ -136,7 +136,7 @@ def project_all(views, points):
     """Picture positions (C, K, 2) and depths (C, K) of points (K, 3) in every camera of Views; NaN behind a camera."""
     lens, rotation, position = views
     cameras, count = lens.shape[0], points.shape[0]
-    places, depth = np.full((cameras, count, 2), np.nan), np.empty((cameras, count))
+    positions, depth = np.full((cameras, count, 2), np.nan), np.empty((cameras, count))
     slope, p = np.empty((2, 2)), np.empty(3)
     for c in range(cameras):
         for k in range(count):
@@ -146,8 +146,8 @@ def project_all(views, points):
                     p[i] += rotation[c, i, j] * (points[k, j] - position[c, j])
             depth[c, k] = p[2]
             if p[2] > 0.01:
-                distort(lens[c], p[0] / p[2], p[1] / p[2], places[c, k], slope)
-    return places, depth
+                distort(lens[c], p[0] / p[2], p[1] / p[2], positions[c, k], slope)
+    return positions, depth
 
 
 def camera_to_document(camera, rms_px=None, samples=None):

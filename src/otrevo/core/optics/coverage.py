@@ -13,7 +13,7 @@ from scipy.sparse import csr_array
 from scipy.spatial import cKDTree
 
 from otrevo.core.formats.centroids import joined
-from otrevo.core.optics.accuracy import picture_places
+from otrevo.core.optics.accuracy import picture_positions
 from otrevo.core.optics.blinds import blinded
 from otrevo.core.optics.camera import Camera
 from otrevo.core.optics.level import stood_up
@@ -109,7 +109,7 @@ class SweepCoverage:
             return
         self.frames_read += len(frames)
         count = len(self.rig)
-        places, which = read_pictures(self.shape, centroids, centroids.groups(count), frames, self.lens)
+        positions, which = read_pictures(self.shape, centroids, centroids.groups(count), frames, self.lens)
         read = which[..., 0] >= 0
         self.readings += read.sum(axis=0)
         self.together += read.T.astype(int) @ read.astype(int)
@@ -118,17 +118,17 @@ class SweepCoverage:
             x, y = np.clip(np.floor(centroids.xy[seen] / self.size[c] * CELLS).astype(int), 0, np.array(CELLS) - 1).T
             np.add.at(self.cells[c], (y, x), 1)
         for f in np.flatnonzero(read.sum(axis=1) >= 2):
-            self.kept.append(places[f])
-            if (at := self._middle(places[f])) is not None:
+            self.kept.append(positions[f])
+            if (at := self._middle(positions[f])) is not None:
                 self.been.append(at)
         if len(self.kept) > MOST_KEPT:
             self.kept = self.kept[::2]
 
-    def _middle(self, places):
+    def _middle(self, positions):
         """The wand's middle in the room as the known cameras read it, (3,), or None."""
         found = [
-            places[c].mean(axis=0) @ k.rotation + k.position_m
-            for c, k in enumerate(self.cameras) if k is not None and np.isfinite(places[c, 0, 0])
+            positions[c].mean(axis=0) @ k.rotation + k.position_m
+            for c, k in enumerate(self.cameras) if k is not None and np.isfinite(positions[c, 0, 0])
         ]  # fmt: skip
         return np.median(found, axis=0) if found else None
 
@@ -154,15 +154,15 @@ class SweepCoverage:
     def _volume(self):
         """Places of the volume (K, 3), the cell of each in each picture (C, K), -1 outside, and which are near which (K, K)."""
         known = [k for k in self.cameras if k is not None]
-        places = np.array([k.position_m for k in known])
-        low, high = places.min(axis=0), places.max(axis=0)
+        positions = np.array([k.position_m for k in known])
+        low, high = positions.min(axis=0), positions.max(axis=0)
         axes = [
             np.arange(low[0], high[0], GRID_M),
             np.arange(LOWEST_M, HIGHEST_M, GRID_M),
             np.arange(low[2], high[2], GRID_M),
         ]
         grid = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, 3)
-        seen = picture_places(known, grid)
+        seen = picture_positions(known, grid)
         inside = np.isfinite(seen[..., 0]).sum(axis=0) >= min(FEWEST_SEE, len(known))
         grid, seen = grid[inside], seen[:, inside]
         cell, i = np.full((len(self.rig), len(grid)), -1), 0
@@ -227,8 +227,8 @@ class SweepCoverage:
     def _worth_telling(self, grid, worth, filled):
         """The number of the place to go to: the one most is gained at, unless it was told for long and nothing came of it."""
         left = worth
-        for place in self.given_up:
-            left = np.where(np.linalg.norm(grid - place, axis=1) < GIVEN_UP_M, 0.0, left)
+        for position in self.given_up:
+            left = np.where(np.linalg.norm(grid - position, axis=1) < GIVEN_UP_M, 0.0, left)
         if not left.any():  # everything was tried: from the beginning
             self.given_up, left = [], worth
         best = int(left.argmax())

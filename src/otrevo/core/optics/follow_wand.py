@@ -12,7 +12,7 @@ from numba import njit
 
 from otrevo.core.optics.camera import distort
 from otrevo.core.optics.triangle_reading import MOST_TRIED, every_triangle
-from otrevo.core.optics.wand_reading import MOST_POINTS, _turn_by, read_line, read_shape
+from otrevo.core.optics.wand_reading import MOST_POINTS, _rotate_by, read_line, read_shape
 
 GATES_PX = np.array([60.0, 40.0, 20.0, 12.0, 6.0, 6.0])
 FEWEST_SIGHTINGS = 4
@@ -100,7 +100,7 @@ def _settle(xy, begin, views, markers, gates, wand_rotation, wand_position, whic
         for i in range(6):
             h[i, i] += 1e-6 * h[i, i] + 1e-2
         d = np.linalg.solve(h, g)
-        _turn_by(d[:3], small)
+        _rotate_by(d[:3], small)
         wand_rotation[:] = small @ wand_rotation
         wand_position += d[3:]
     return sightings, np.sqrt(total / (2 * sightings))

@@ -19,18 +19,18 @@ def name_triangles_in(shape, centroids, groups, frames, lens):
 
 
 def read_pictures(shape, centroids, groups, frames, lens, wanted=None, named=None):
-    """Read a wand in pictures: places (F, C, M, 3) before each camera, NaN where it was not read, and which (F, C, M)
+    """Read a wand in pictures: positions (F, C, M, 3) before each camera, NaN where it was not read, and which (F, C, M)
     centroids it is, -1 where none.
 
     shape: WandShape; groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which cameras to read,
     or None for all; named: what name_triangles_in said of these frames, for a triangle that is read with many lenses.
     """
     wanted = np.ones(len(lens), dtype=bool) if wanted is None else wanted
-    places = np.full((len(frames), len(lens), len(shape.order), 3), np.nan)
+    positions = np.full((len(frames), len(lens), len(shape.order), 3), np.nan)
     if is_triangle(shape):
         which, side = named or name_triangles_in(shape, centroids, groups, frames, lens)
-        place_triangles(shape.markers_m, centroids.xy, lens, wanted, which, side, places)
-        return places, np.where(np.isfinite(places[..., 0]), which, -1)
-    which = np.full(places.shape[:3], -1)
-    read_all(shape, centroids.xy, groups, frames, lens, wanted, places, which)
-    return places, which
+        place_triangles(shape.markers_m, centroids.xy, lens, wanted, which, side, positions)
+        return positions, np.where(np.isfinite(positions[..., 0]), which, -1)
+    which = np.full(positions.shape[:3], -1)
+    read_all(shape, centroids.xy, groups, frames, lens, wanted, positions, which)
+    return positions, which

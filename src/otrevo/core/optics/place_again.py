@@ -94,7 +94,7 @@ def _sightings(points, chosen, pictures, views, seen):
     xy, radius, groups = pictures
     lens, rotation, position = views
     cameras, count, slope, frame = len(lens), points.shape[1], np.empty((2, 2)), -1
-    places = np.empty((cameras, count, 2))
+    positions = np.empty((cameras, count, 2))
     seen[:] = np.nan
     for p in range(len(chosen)):
         f, k = chosen[p]
@@ -103,22 +103,22 @@ def _sightings(points, chosen, pictures, views, seen):
             for c in range(cameras):
                 for j in range(count):
                     if np.isnan(points[f, j, 0]) or not project_one(
-                        lens[c], rotation[c], position[c], points[f, j], places[c, j], slope
+                        lens[c], rotation[c], position[c], points[f, j], positions[c, j], slope
                     ):
-                        places[c, j] = np.nan
+                        positions[c, j] = np.nan
         for c in range(cameras):
-            if np.isnan(places[c, k, 0]):
+            if np.isnan(positions[c, k, 0]):
                 continue
             who, near = -1, 0
             for n in range(groups[f * cameras + c], groups[f * cameras + c + 1]):
-                if abs(xy[n, 0] - places[c, k, 0]) < SIGHT_PX and abs(xy[n, 1] - places[c, k, 1]) < SIGHT_PX:
+                if abs(xy[n, 0] - positions[c, k, 0]) < SIGHT_PX and abs(xy[n, 1] - positions[c, k, 1]) < SIGHT_PX:
                     who, near = n, near + 1
             if near != 1:
                 continue
             clear, apart = True, (MELTING_RADII * radius[who]) ** 2
             for j in range(count):
                 if j != k:
-                    dx, dy = places[c, j, 0] - places[c, k, 0], places[c, j, 1] - places[c, k, 1]
+                    dx, dy = positions[c, j, 0] - positions[c, k, 0], positions[c, j, 1] - positions[c, k, 1]
                     if dx * dx + dy * dy < apart:
                         clear = False
                         break
@@ -280,8 +280,8 @@ def _fitted(camera, points, seen):
         return replace(camera, rotation=rotation, position_m=camera.position_m + step[3:])
 
     def residual(step, keep):
-        places, _ = project_all(packed([moved(step)]), points[keep])
-        return (places[0] - seen[keep]).ravel()
+        positions, _ = project_all(packed([moved(step)]), points[keep])
+        return (positions[0] - seen[keep]).ravel()
 
     step, believed, everything = np.zeros(6), np.ones(len(points), dtype=bool), np.ones(len(points), dtype=bool)
     for _ in range(3):

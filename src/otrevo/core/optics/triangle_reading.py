@@ -11,7 +11,7 @@ from itertools import permutations
 import numpy as np
 from numba import njit
 
-from otrevo.core.optics.wand_reading import _apart, _weak_pose, refine_place, weak_scale
+from otrevo.core.optics.wand_reading import _apart, _weak_pose, refine_position, weak_scale
 
 AROUND, STEP = 90, 6  # frames looked at on either side, and how far apart they are compared
 FEWEST_STEPS = 8
@@ -82,7 +82,7 @@ def pose_triangle(p, lens, markers, mirrored, rotation, shift):
     shift[1] = depth * (p[0, 1] - lens[3]) / lens[1]
     shift[2] = depth
     shift -= rotation @ a
-    return refine_place(markers, p, lens, rotation, shift, 6)
+    return refine_position(markers, p, lens, rotation, shift, 6)
 
 
 @njit(cache=True, error_model="numpy")
@@ -120,7 +120,7 @@ def _unsteadiness(track, who, first, last, sides):
 @njit(cache=True, error_model="numpy")
 def _roughness(track, who, first, last, lens, markers, mirrored, scratch):
     """Mean size of the second differences of the markers' places along the film, in metres; 1e9 when it is too short."""
-    seen, rotation, shift, places = scratch
+    seen, rotation, shift, positions = scratch
     middle = AROUND // STEP
     for m in range(3):
         seen[m] = track[who[m], middle]
@@ -134,17 +134,17 @@ def _roughness(track, who, first, last, lens, markers, mirrored, scratch):
         for at in range(middle, ends[w] + (2 * w - 1), 2 * w - 1):
             for m in range(3):
                 seen[m] = track[who[m], at]
-            if refine_place(markers, seen, lens, rotation, shift, 3) > 3.0:
+            if refine_position(markers, seen, lens, rotation, shift, 3) > 3.0:
                 break
             for m in range(3):
-                places[at, m] = rotation @ markers[m] + shift
+                positions[at, m] = rotation @ markers[m] + shift
             low, high = min(low, at), max(high, at)
     if high - low < 3:
         return 1e9
     total = 0.0
     for at in range(low + 1, high):
         for m in range(3):
-            bend = places[at - 1, m] - 2 * places[at, m] + places[at + 1, m]
+            bend = positions[at - 1, m] - 2 * positions[at, m] + positions[at + 1, m]
             total += np.sqrt(bend[0] ** 2 + bend[1] ** 2 + bend[2] ** 2)
     return total / (3 * (high - low - 1))
 
@@ -195,8 +195,8 @@ def name_triangles(orders, markers, xy, groups, last, frames, lens, which, side)
 
 
 @njit(cache=True, error_model="numpy")
-def place_triangles(markers, xy, lens, wanted, which, side, places):
-    """Pose the triangles that name_triangles told: places (F, C, 3, 3) before each camera, NaN where there is none."""
+def place_triangles(markers, xy, lens, wanted, which, side, positions):
+    """Pose the triangles that name_triangles told: positions (F, C, 3, 3) before each camera, NaN where there is none."""
     seen, rotation, shift = np.empty((3, 2)), np.empty((3, 3)), np.empty(3)
     for f in range(which.shape[0]):
         for c in range(which.shape[1]):
@@ -206,7 +206,7 @@ def place_triangles(markers, xy, lens, wanted, which, side, places):
                 seen[m] = xy[which[f, c, m]]
             if pose_triangle(seen, lens[c], markers, side[f, c], rotation, shift) < 1.0:
                 for m in range(3):
-                    places[f, c, m] = rotation @ markers[m] + shift
+                    positions[f, c, m] = rotation @ markers[m] + shift
 
 
 @njit(cache=True, error_model="numpy")

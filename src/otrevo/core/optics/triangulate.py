@@ -109,7 +109,7 @@ def triangulate_tracks(key, camera, xy, keys, views):
     out, seen = np.full((keys, 3), np.nan), np.zeros(keys, dtype=np.int64)
     order = np.argsort(key, kind="mergesort")
     directions, centres, way = np.empty((64, 3)), np.empty((64, 3)), np.empty(2)
-    cameras, places = np.empty(64, dtype=np.int64), np.empty((64, 2))
+    cameras, positions = np.empty(64, dtype=np.int64), np.empty((64, 2))
     x, normal, off = np.empty(3), np.empty((3, 3)), np.empty(64)
     n = 0
     while n < len(order):
@@ -124,12 +124,12 @@ def triangulate_tracks(key, camera, xy, keys, views):
                         rotation[c, 0, q] * way[0] + rotation[c, 1, q] * way[1] + rotation[c, 2, q]
                     ) / size
                     centres[count, q] = position[c, q]
-                cameras[count], places[count] = c, xy[i]
+                cameras[count], positions[count] = c, xy[i]
                 count += 1
             n += 1
         if count < 2 or not nearest_to_rays(directions[:count], centres[:count], x):
             continue
-        if refine_point(cameras, places, count, views, x, normal, off, STEPS) >= 0:
+        if refine_point(cameras, positions, count, views, x, normal, off, STEPS) >= 0:
             out[k] = x
             seen[k] = count
     return out, seen

@@ -23,7 +23,7 @@ WINDOW_S, EVERY_S = 1.0, 0.05
 PEAK_PX = 2.0  # around the peak, what counts as it
 MOVED_PX, LEAST_SUPPORT = 0.5, 0.4
 FEWEST = 60  # offsets
-FEWEST_SAME, SAME_PLACE_M = 4, 0.003
+FEWEST_SAME, SAME_POSITION_M = 4, 0.003
 
 
 @dataclass(frozen=True)
@@ -201,10 +201,10 @@ def same_room(cameras, earlier):
     pairs = [(c.position_m, known[c.name].position_m) for c in cameras if c.name in known]
     if len(pairs) < FEWEST_SAME:
         return None
-    a, b = (np.array(places) for places in zip(*pairs, strict=True))
+    a, b = (np.array(positions) for positions in zip(*pairs, strict=True))
     rotation, shift = _world_move(a, b)
     off = np.linalg.norm(a @ rotation.T + shift - b, axis=1)
-    return (rotation, shift) if np.median(off) < SAME_PLACE_M else None
+    return (rotation, shift) if np.median(off) < SAME_POSITION_M else None
 
 
 def _world_move(a, b):

@@ -48,8 +48,8 @@ def wand_shape(wand):
 
 
 @njit(cache=True, error_model="numpy")
-def read_line(xy, lens, order, shares, length_m, which, place):
-    """Read a straight wand among xy (n, 2): which (M,) centroids, place (M, 3) before the camera; False if unclear."""
+def read_line(xy, lens, order, shares, length_m, which, position):
+    """Read a straight wand among xy (n, 2): which (M,) centroids, position (M, 3) before the camera; False if unclear."""
     n, markers = xy.shape[0], order.shape[0]
     best, second = 1e9, 1e9
     chosen, best_ratio = np.empty(markers, dtype=np.int64), 1.0
@@ -102,14 +102,14 @@ def read_line(xy, lens, order, shares, length_m, which, place):
     near = length_m / np.sqrt((best_ratio * cx - ax) ** 2 + (best_ratio * cy - ay) ** 2 + (best_ratio - 1) ** 2)
     for q in range(markers):
         s = shares[order[q]]
-        place[order[q], 0] = near * ((1 - s) * ax + s * best_ratio * cx)
-        place[order[q], 1] = near * ((1 - s) * ay + s * best_ratio * cy)
-        place[order[q], 2] = near * ((1 - s) + s * best_ratio)
+        position[order[q], 0] = near * ((1 - s) * ax + s * best_ratio * cx)
+        position[order[q], 1] = near * ((1 - s) * ay + s * best_ratio * cy)
+        position[order[q], 2] = near * ((1 - s) + s * best_ratio)
     return True
 
 
 @njit(cache=True, error_model="numpy")
-def _turn_by(v, out):
+def _rotate_by(v, out):
     """Rotation matrix of a rotation vector."""
     angle = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2)
     a = 1.0 - angle**2 / 6 if angle < 1e-6 else np.sin(angle) / angle
@@ -121,7 +121,7 @@ def _turn_by(v, out):
 
 
 @njit(cache=True, error_model="numpy")
-def refine_place(markers, seen, lens, rotation, shift, iterations):
+def refine_position(markers, seen, lens, rotation, shift, iterations):
     """Pose (rotation (3, 3), shift (3,)) of markers (M, 3) before a pinhole camera, fitted to seen (M, 2); RMS in pixels."""
     count = markers.shape[0]
     j, h, g = np.empty((2, 6)), np.empty((6, 6)), np.empty(6)
@@ -156,7 +156,7 @@ def refine_place(markers, seen, lens, rotation, shift, iterations):
         size = np.sqrt(d[0] ** 2 + d[1] ** 2 + d[2] ** 2)
         if size > 0.5:
             d *= 0.5 / size
-        _turn_by(d[:3], small)
+        _rotate_by(d[:3], small)
         rotation[:] = small @ rotation
         shift += d[3:]
     return rms
@@ -209,7 +209,7 @@ def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, 
 
 
 @njit(cache=True, error_model="numpy")
-def read_shape(xy, lens, order, markers, size_m, which, place):
+def read_shape(xy, lens, order, markers, size_m, which, position):
     """Read a wand that is no line among xy (n, 2): as read_line."""
     n, count = xy.shape[0], order.shape[0]
     a, b, c = markers[order[0]], markers[order[1]], markers[order[2]]
@@ -278,7 +278,7 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
             depth,
         )
         shift = start - rotation @ a
-        rms = refine_place(markers, seen, lens, rotation, shift, 6)
+        rms = refine_position(markers, seen, lens, rotation, shift, 6)
         same = True
         for m in range(count):
             same = same and hypotheses[h, m] == chosen[m]
@@ -294,16 +294,16 @@ def read_shape(xy, lens, order, markers, size_m, which, place):
         return False
     for m in range(count):
         which[order[m]] = chosen[m]
-        place[m] = best_rotation @ markers[m] + best_shift
+        position[m] = best_rotation @ markers[m] + best_shift
     return True
 
 
 @njit(cache=True, error_model="numpy")
-def read_all(shape, xy, groups, frames, lens, wanted, places, which):
+def read_all(shape, xy, groups, frames, lens, wanted, positions, which):
     """Read the wand, a WandShape, in every picture of some frames.
 
     xy (N, 2) centroids, groups as Centroids.groups; frames (F,); lens (C, 9); wanted (C,): which
-    cameras to read. places (F, C, M, 3) receives the wand before
+    cameras to read. positions (F, C, M, 3) receives the wand before
     each camera, NaN where it was not read; which (F, C, M) the numbers of its centroids.
     """
     cameras, count = lens.shape[0], shape.order.shape[0]
@@ -318,5 +318,5 @@ def read_all(shape, xy, groups, frames, lens, wanted, places, which):
             else:
                 clear = read_shape(xy[begin:end], lens[c], shape.order, shape.markers_m, shape.size_m, one, at)
             if clear:
-                places[f, c] = at
+                positions[f, c] = at
                 which[f, c] = one + begin

@@ -37,8 +37,8 @@ def run(material, parameters, report):
     moved = camera_move(source.cameras[number], again.camera)
     figures = moved | {"residual_px": again.residual_px, "points": again.points}
     if again.covariance is not None:
-        place = SIZE * number + np.arange(3, 6)
-        figures["position_sd_mm"] = float(1000 * np.sqrt(np.trace(again.covariance[np.ix_(place, place)])))
+        position = SIZE * number + np.arange(3, 6)
+        figures["position_sd_mm"] = float(1000 * np.sqrt(np.trace(again.covariance[np.ix_(position, position)])))
     more = f" and {len(used) - 1} more" if len(used) > 1 else ""
     words = (
         f"{material.camera} placed anew from {material.takes[0].name}{more}: moved {moved['moved_mm']:.1f} mm and "

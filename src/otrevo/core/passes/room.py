@@ -54,8 +54,8 @@ class RoomCalibration:
 
         Figures that are places (the wand's trail, where it was measured worst) follow it.
         """
-        places = {k: np.asarray(self.figures[k]) for k in ("trail_m", "wand_worst_at_m") if k in self.figures}
-        there = {k: np.round(v @ rotation.T + shift_m, 3).tolist() for k, v in places.items()}
+        positions = {k: np.asarray(self.figures[k]) for k in ("trail_m", "wand_worst_at_m") if k in self.figures}
+        there = {k: np.round(v @ rotation.T + shift_m, 3).tolist() for k, v in positions.items()}
         covariance = None if self.covariance is None else moved_covariance(self.covariance, rotation)
         cameras = tuple(c.moved(rotation, shift_m) for c in self.cameras)
         return replace(self, cameras=cameras, covariance=covariance, figures=self.figures | there)

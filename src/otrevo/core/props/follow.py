@@ -1,4 +1,4 @@
-"""Finding a prop among nameless points, naming its markers, and its place and turn over time.
+"""Finding a prop among nameless points, naming its markers, and its position and rotation over time.
 
 A prop is rigid, so nothing needs to be known of where it starts: in any frame, three points at the distances of three of
 its markers give a pose, and the pose with most markers explained wins if that is all but one (four at least). Once
@@ -44,8 +44,8 @@ class PropSolution:
 
 
 @jit
-def _rigid(offset, observed, used, turn):
-    """Rigid fit of offset to observed over `used`; turn (3, 3) receives the rotation, the translation is returned."""
+def _rigid(offset, observed, used, rotation):
+    """Rigid fit of offset to observed over `used`; rotation (3, 3) receives the rotation, the translation is returned."""
     a, b = np.zeros(3), np.zeros(3)
     count = 0
     for k in range(len(used)):
@@ -65,8 +65,8 @@ def _rigid(offset, observed, used, turn):
     d = np.sign(np.linalg.det(vt.T @ u.T))
     for i in range(3):
         vt[2, i] *= d
-    turn[:] = vt.T @ u.T
-    return b - turn @ a
+    rotation[:] = vt.T @ u.T
+    return b - rotation @ a
 
 
 @jit
@@ -97,11 +97,11 @@ def _nearest(points, free, x, gate, point_of):
 
 
 @jit
-def _find(points, free, offset, triples, needed, tolerance, turn, place, point_of):
+def _find(points, free, offset, triples, needed, tolerance, rotation, position, point_of):
     """Search one frame. Returns how many markers are explained, 0 if fewer than `needed`; the pose comes back in place."""
     n, markers = len(points), len(offset)
     best, best_error = 0, np.inf
-    trial_turn, used = np.empty((3, 3)), np.zeros(markers, dtype=np.bool_)
+    trial_rotation, used = np.empty((3, 3)), np.zeros(markers, dtype=np.bool_)
     trial_of, observed, x = np.empty(markers, dtype=np.int64), np.zeros((markers, 3)), np.empty((markers, 3))
     for a, b, c in triples:
         ab = np.sqrt(np.sum((offset[a] - offset[b]) ** 2))
@@ -128,9 +128,9 @@ def _find(points, free, offset, triples, needed, tolerance, turn, place, point_o
                     used[:] = False
                     used[a] = used[b] = used[c] = True
                     observed[a], observed[b], observed[c] = points[i], points[j], points[k]
-                    trial = _rigid(offset, observed, used, trial_turn)
+                    trial = _rigid(offset, observed, used, trial_rotation)
                     for m in range(markers):
-                        x[m] = trial_turn @ offset[m] + trial
+                        x[m] = trial_rotation @ offset[m] + trial
                     count = _nearest(points, free, x, 1.5 * tolerance, trial_of)
                     if count < max(best, needed):
                         continue
@@ -138,15 +138,15 @@ def _find(points, free, offset, triples, needed, tolerance, turn, place, point_o
                         used[m] = trial_of[m] >= 0
                         if used[m]:
                             observed[m] = points[trial_of[m]]
-                    trial = _rigid(offset, observed, used, trial_turn)
+                    trial = _rigid(offset, observed, used, trial_rotation)
                     error = 0.0
                     for m in range(markers):
                         if used[m]:
-                            error += np.sum((trial_turn @ offset[m] + trial - observed[m]) ** 2)
+                            error += np.sum((trial_rotation @ offset[m] + trial - observed[m]) ** 2)
                     error = np.sqrt(error / count)
                     if error < tolerance and (count > best or error < best_error):
                         best, best_error = count, error
-                        turn[:], place[:], point_of[:] = trial_turn, trial, trial_of
+                        rotation[:], position[:], point_of[:] = trial_rotation, trial, trial_of
     return best
 
 
@@ -155,7 +155,7 @@ def _follow(points, offset, triples, needed, tolerance, reach, step, point_of, c
     """One reading of all frames in steps of +1 or -1; point_of (T, K), count_of (T,), error_of (T,) receive it."""
     frames, n, markers = points.shape[0], points.shape[1], len(offset)
     free = np.empty(n, dtype=np.bool_)
-    turn, place, before = np.eye(3), np.zeros(3), np.zeros(3)
+    rotation, position, before = np.eye(3), np.zeros(3), np.zeros(3)
     x, last, speed = np.empty((markers, 3)), np.empty((markers, 3)), np.zeros((markers, 3))
     used, observed = np.zeros(markers, dtype=np.bool_), np.zeros((markers, 3))
     followed = False
@@ -171,26 +171,26 @@ def _follow(points, offset, triples, needed, tolerance, reach, step, point_of, c
                     used[m] = point_of[t, m] >= 0
                     if used[m]:
                         observed[m] = points[t, point_of[t, m]]
-                before[:] = _rigid(offset, observed, used, turn)
+                before[:] = _rigid(offset, observed, used, rotation)
                 worst, at = 0.0, -1
                 for m in range(markers):
-                    x[m] = turn @ offset[m] + before
+                    x[m] = rotation @ offset[m] + before
                     if used[m]:
                         d = np.sqrt(np.sum((x[m] - observed[m]) ** 2))
                         if d > worst:
                             worst, at = d, m
                 if worst < tolerance:
-                    place[:] = before
+                    position[:] = before
                     break
                 point_of[t, at] = -1
                 count -= 1
         if count < 3:
-            count = _find(points[t], free, offset, triples, needed, 0.75 * tolerance, turn, place, point_of[t])
+            count = _find(points[t], free, offset, triples, needed, 0.75 * tolerance, rotation, position, point_of[t])
             followed = False
         if count >= 3:
             error = 0.0
             for m in range(markers):
-                x[m] = turn @ offset[m] + place
+                x[m] = rotation @ offset[m] + position
                 if point_of[t, m] >= 0:
                     error += np.sum((x[m] - points[t, point_of[t, m]]) ** 2)
             speed[:] = x - last if followed else np.zeros_like(x)
@@ -308,10 +308,10 @@ def solve_prop(labelled_m, rate, prop):
     flip = np.sign(np.linalg.det(u @ vt))
     vt[:, 2] *= flip[:, None]
     matrix = np.einsum("tji,tkj->tik", vt, u)  # V Uᵀ
-    place = mean - np.einsum("tij,tj->ti", matrix, offset_mean)
+    position = mean - np.einsum("tij,tj->ti", matrix, offset_mean)
     residual = np.where(
         seen,
-        np.linalg.norm(labelled_m - np.einsum("tij,kj->tki", matrix, prop.offset_m) - place[:, None], axis=2),
+        np.linalg.norm(labelled_m - np.einsum("tij,kj->tki", matrix, prop.offset_m) - position[:, None], axis=2),
         np.nan,
     )
     residual[~good] = np.nan
@@ -319,15 +319,15 @@ def solve_prop(labelled_m, rate, prop):
     times, at = np.arange(frames, dtype=float), np.flatnonzero(good)
     rotation = make_continuous(quaternion_from_matrix(matrix[good]))
     inside = np.clip(times, at[0], at[-1])
-    turns = slerp(at.astype(float), rotation, inside) if len(at) > 1 else np.repeat(rotation, frames, axis=0)
-    root = np.stack([np.interp(times, at, place[good, i]) for i in range(3)], axis=1)
+    rotations = slerp(at.astype(float), rotation, inside) if len(at) > 1 else np.repeat(rotation, frames, axis=0)
+    root = np.stack([np.interp(times, at, position[good, i]) for i in range(3)], axis=1)
     lost = np.zeros(frames, dtype=bool)
     for s, e in find_runs(~good):
         if (e - s) / float(rate) > BRIDGE_S or s == 0 or e == frames:
             lost[s:e] = True
             if s > 0:  # held where it was last seen: a path that nobody saw is not made up
-                root[s:e], turns[s:e] = root[s - 1], turns[s - 1]
-    motion = Motion(prop.skeleton, rate, root, turns[:, None])
+                root[s:e], rotations[s:e] = root[s - 1], rotations[s - 1]
+    motion = Motion(prop.skeleton, rate, root, rotations[:, None])
     rms = 1000 * float(np.sqrt(np.nanmean(residual**2)))
     figures = {"residual_rms_mm": rms, "lost_s": float(lost.sum() / float(rate)), "seen_share": float(good.mean())}
     return PropSolution(motion, residual, lost, figures)

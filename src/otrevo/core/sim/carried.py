@@ -22,9 +22,9 @@ def carry(performance, prop, seed):
     along = matrix_from_quaternion(world[:, hand])[..., 0]
     grip = joints[:, hand] - 0.08 * along
     if performance.held_s is None:
-        place = joints[0, 0] * [1.0, 0.0, 1.0] + [0.6, -prop.offset_m[:, 1].min(), 0.4]
-        turn = quaternion_from_rotvec(np.tile([0.0, rng.uniform(-np.pi, np.pi), 0.0], (len(grip), 1)))
-        return Motion(prop.skeleton, motion.rate, np.tile(place, (len(grip), 1)), turn[:, None])
+        position = joints[0, 0] * [1.0, 0.0, 1.0] + [0.6, -prop.offset_m[:, 1].min(), 0.4]
+        rotation = quaternion_from_rotvec(np.tile([0.0, rng.uniform(-np.pi, np.pi), 0.0], (len(grip), 1)))
+        return Motion(prop.skeleton, motion.rate, np.tile(position, (len(grip), 1)), rotation[:, None])
     start, end = (min(int(t * hz), len(grip) - 1) for t in performance.held_s)
     grip[:start], grip[end:] = grip[start], grip[end]
     times = np.arange(len(grip)) / hz
@@ -45,8 +45,8 @@ def carry(performance, prop, seed):
     heading[:start], heading[end:] = heading[start], heading[end]
     yaw = rng.uniform(-np.pi, np.pi) - 0.5 * (heading - heading[0])
     zero = np.zeros(len(grip))
-    turn = quaternion_multiply(
+    rotation = quaternion_multiply(
         quaternion_from_rotvec(np.stack([tilt[:, 0], zero, tilt[:, 1]], 1)),
         quaternion_from_rotvec(np.stack([zero, yaw, zero], 1)),
     )
-    return Motion(prop.skeleton, motion.rate, grip, turn[:, None])
+    return Motion(prop.skeleton, motion.rate, grip, rotation[:, None])

@@ -114,8 +114,10 @@ def suit_stream(performance, mounting_seed, rng, clock, _seed=0):
     reading = quaternion_multiply(
         heading, quaternion_multiply(quaternion_multiply(bone, tissue), quaternion_multiply(mount, noise))
     )
-    place = np.stack([[np.interp(times, source, joint[:, b, k]) for k in range(3)] for b in index]).transpose(2, 0, 1)
-    acceleration = np.gradient(np.gradient(place, 1 / clock.rate_hz, axis=0), 1 / clock.rate_hz, axis=0)
+    position = np.stack([[np.interp(times, source, joint[:, b, k]) for k in range(3)] for b in index]).transpose(
+        2, 0, 1
+    )
+    acceleration = np.gradient(np.gradient(position, 1 / clock.rate_hz, axis=0), 1 / clock.rate_hz, axis=0)
     acceleration[..., 1] += 9.81
     hands = [SUIT_BONES.index("leftHand"), SUIT_BONES.index("rightHand")]
     knock = np.exp(-np.maximum(times - performance.clap_s, 0) / 0.015) * (times >= performance.clap_s)

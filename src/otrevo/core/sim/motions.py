@@ -287,8 +287,8 @@ def _eased(keys, times, size):
 
 
 def _feet(keys, times, side, rest):
-    """World place of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
-    place = np.tile(rest, (len(times), 1))
+    """World position of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
+    position = np.tile(rest, (len(times), 1))
     lift = np.zeros(len(times))
     now = np.zeros(2)
     for start, end, which, target, height, back in sorted(keys.steps):
@@ -298,16 +298,16 @@ def _feet(keys, times, side, rest):
         s = f * f * f * (f * (6 * f - 15) + 10)
         if back:  # out and back within one step
             swing = np.sin(np.pi * s) ** 2
-            place[:, 0] += target[0] * swing
-            place[:, 2] += target[1] * swing
+            position[:, 0] += target[0] * swing
+            position[:, 2] += target[1] * swing
         else:
             swing = 4 * s * (1 - s)
-            place[:, 0] += (target[0] - now[0]) * s
-            place[:, 2] += (target[1] - now[1]) * s
+            position[:, 0] += (target[0] - now[0]) * s
+            position[:, 2] += (target[1] - now[1]) * s
             now = np.array(target)
         lift += height * swing
-    place[:, 1] += lift
-    return place, lift
+    position[:, 1] += lift
+    return position, lift
 
 
 def _two_bone(hip, ankle, thigh, shin, forward):
@@ -336,7 +336,7 @@ def _frame_to(down_axis, across):
     return quaternion_from_matrix(np.stack([x, y, np.cross(x, y)], axis=-1))
 
 
-def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
+def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     """The named motion by a performer, standing at `place_m` (x, z) and turned by `facing_rad` about +Y.
 
     `rate` is a Fraction in Hz. Raises KeyError for an unknown motion. Returns a Performance with all 52 bones.
@@ -399,9 +399,9 @@ def perform(name, performer, seed, rate, place_m=(0.0, 0.0), facing_rad=0.0):
         local[:, upper] = quaternion_multiply(quaternion_conjugate(local[:, 0]), thigh_world)
         local[:, lower] = quaternion_multiply(quaternion_conjugate(thigh_world), shin_world)
         local[:, foot] = quaternion_multiply(quaternion_conjugate(shin_world), foot_world)
-    turn = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
-    root = quaternion_rotate(turn, pelvis) + np.array([place_m[0], 0.0, place_m[1]])
-    local[:, 0] = quaternion_multiply(turn, local[:, 0])
+    rotation = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
+    root = quaternion_rotate(rotation, pelvis) + np.array([position_m[0], 0.0, position_m[1]])
+    local[:, 0] = quaternion_multiply(rotation, local[:, 0])
     return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held)
 
 
@@ -429,8 +429,8 @@ def _tilt(offset):
     return quaternion_from_rotvec(axis / s * np.arctan2(s, -u[1])) if s > 1e-9 else np.array([0.0, 0, 0, 1.0])
 
 
-def marker_places(motion, bone, offset_m):
-    """World places (T, M, 3) of markers fixed to bones."""
+def marker_positions(motion, bone, offset_m):
+    """World positions (T, M, 3) of markers fixed to bones."""
     joint, rotation = forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
     matrix = matrix_from_quaternion(rotation)
     return joint[:, bone] + np.einsum("tmij,mj->tmi", matrix[:, bone], offset_m)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from otrevo.core.conventions import matrix_from_quaternion
-from otrevo.core.sim.motions import band_noise, marker_places
+from otrevo.core.sim.motions import band_noise, marker_positions
 
 PROP_TRUTH = -10
 # soft tissue moves most on thighs and upper arms, least on head and hands; share of the full amplitude
@@ -21,21 +21,21 @@ class OpticalTake:
 
     points_m: np.ndarray
     truth: np.ndarray
-    true_places_m: np.ndarray
+    true_positions_m: np.ndarray
 
 
 def see(performance, performer, chart, seed, noise_m=0.0003, soft_tissue_m=0.006, hidden=0.08, limb_losses=2,
         missing_markers=0.0, ghosts=4, swaps=3):  # fmt: skip
     """What the optical system delivers of a performance. `hidden`: share of samples lost in bursts of 0.05-1.5 s."""
     rng = np.random.default_rng([seed, 37])
-    places, visible = worn(performance, performer, chart, rng, soft_tissue_m, hidden, limb_losses, missing_markers)
-    seen = places + rng.normal(0, noise_m, places.shape)
+    positions, visible = worn(performance, performer, chart, rng, soft_tissue_m, hidden, limb_losses, missing_markers)
+    seen = positions + rng.normal(0, noise_m, positions.shape)
     seen[~visible] = np.nan
     points, truth = _break_up(seen, visible, rng, swaps)
     if ghosts:
-        points, truth = _add_ghosts(points, truth, places, rng, float(performance.motion.rate), ghosts)
+        points, truth = _add_ghosts(points, truth, positions, rng, float(performance.motion.rate), ghosts)
     order = rng.permutation(points.shape[1])
-    return OpticalTake(points[:, order], truth[:, order], places)
+    return OpticalTake(points[:, order], truth[:, order], positions)
 
 
 def worn(performance, performer, chart, rng, soft_tissue_m=0.006, hidden=0.08, limb_losses=2, missing_markers=0.0):
@@ -43,9 +43,9 @@ def worn(performance, performer, chart, rng, soft_tissue_m=0.006, hidden=0.08, l
     motion = performance.motion
     rate = float(motion.rate)
     bone = chart.bone_index(motion.skeleton)
-    places = marker_places(motion, bone, performer.marker_offset_m)
-    frames, markers = places.shape[:2]
-    places = places + _soft_tissue(rng, chart, places, rate, soft_tissue_m)
+    positions = marker_positions(motion, bone, performer.marker_offset_m)
+    frames, markers = positions.shape[:2]
+    positions = positions + _soft_tissue(rng, chart, positions, rate, soft_tissue_m)
     visible = np.ones((frames, markers), dtype=bool)
     still = int(1.0 * rate)  # the first second in T-pose is seen but for markers that fell off
     gone = rng.random(markers) < missing_markers
@@ -63,27 +63,27 @@ def worn(performance, performer, chart, rng, soft_tissue_m=0.006, hidden=0.08, l
         members = [i for i, b in enumerate(chart.bones) if b.startswith(side) and limb in b]
         start = int(rng.integers(still, max(still + 1, frames - int(1.5 * rate))))
         visible[start : start + int(rng.uniform(0.2, 1.0) * rate), members] = False
-    return places, visible
+    return positions, visible
 
 
 def see_prop(take, motion, prop, seed, noise_m=0.0003, hidden=0.08):
     """The same take with a prop's markers among the points; it hides in bursts like everything else."""
     rng = np.random.default_rng([seed, 41])
-    places, visible = held(motion, prop, rng, hidden)
-    seen = places + rng.normal(0, noise_m, places.shape)
+    positions, visible = held(motion, prop, rng, hidden)
+    seen = positions + rng.normal(0, noise_m, positions.shape)
     seen[~visible] = np.nan
     points, truth = _break_up(seen, visible, rng, 0)
     points = np.concatenate([take.points_m, points], 1)
     truth = np.concatenate([take.truth, np.where(truth >= 0, PROP_TRUTH - truth, -2)], 1)
     order = rng.permutation(points.shape[1])
-    return OpticalTake(points[:, order], truth[:, order], take.true_places_m)
+    return OpticalTake(points[:, order], truth[:, order], take.true_positions_m)
 
 
 def held(motion, prop, rng, hidden=0.08):
     """Where a prop's markers are (T, K, 3), and whether they are bare (T, K)."""
     frames, markers = len(motion), len(prop.names)
-    turn = matrix_from_quaternion(motion.rotation_local[:, 0])
-    places = motion.root_position_m[:, None] + np.einsum("tij,kj->tki", turn, prop.offset_m)
+    rotation = matrix_from_quaternion(motion.rotation_local[:, 0])
+    positions = motion.root_position_m[:, None] + np.einsum("tij,kj->tki", rotation, prop.offset_m)
     visible = np.ones((frames, markers), dtype=bool)
     budget, rate = hidden * frames * markers, float(motion.rate)
     while budget > 0:
@@ -91,18 +91,18 @@ def held(motion, prop, rng, hidden=0.08):
         start = int(rng.integers(0, max(1, frames - length)))
         visible[start : start + length, rng.integers(markers)] = False
         budget -= length
-    return places, visible
+    return positions, visible
 
 
-def _soft_tissue(rng, chart, places, rate, amplitude):
+def _soft_tissue(rng, chart, positions, rate, amplitude):
     """Skin over bone: band-limited, shared within a limb, larger where muscle is and when the limb is quick."""
-    frames, markers = places.shape[:2]
+    frames, markers = positions.shape[:2]
     limbs = sorted(set(chart.bones))
     shared = {b: band_noise(rng, frames, 3, rate, 0.4, 5.0) for b in limbs}
     own = band_noise(rng, frames, markers * 3, rate, 0.4, 6.0).reshape(frames, markers, 3)
-    speed = np.linalg.norm(np.gradient(places, 1 / rate, axis=0), axis=2, keepdims=True)
+    speed = np.linalg.norm(np.gradient(positions, 1 / rate, axis=0), axis=2, keepdims=True)
     activity = 0.35 + np.minimum(speed, 2.0)
-    out = np.empty_like(places)
+    out = np.empty_like(positions)
     for m, b in enumerate(chart.bones):
         plain = b.removeprefix("left").removeprefix("right")
         size = amplitude * _SOFTNESS.get(plain, 1.0) * rng.uniform(0.6, 1.4) / np.sqrt(3)
@@ -145,7 +145,7 @@ def _break_up(seen, visible, rng, swaps):
     return points, truth
 
 
-def _add_ghosts(points, truth, places, rng, rate, ghosts):
+def _add_ghosts(points, truth, positions, rng, rate, ghosts):
     frames = len(points)
     extra = np.full((frames, ghosts, 3), np.nan)
     truth_extra = np.full((frames, ghosts), -2, dtype=np.int16)
@@ -153,7 +153,7 @@ def _add_ghosts(points, truth, places, rng, rate, ghosts):
         for _ in range(max(1, int(frames / rate / 8))):
             length = int(rng.uniform(0.03, 1.2) * rate)
             start = int(rng.integers(0, max(1, frames - length)))
-            near = places[start, rng.integers(places.shape[1])] + rng.normal(0, 0.25, 3)
+            near = positions[start, rng.integers(positions.shape[1])] + rng.normal(0, 0.25, 3)
             drift = rng.normal(0, 0.15, 3)
             stop = min(start + length, frames)
             extra[start:stop, g] = near + np.arange(stop - start)[:, None] / rate * drift

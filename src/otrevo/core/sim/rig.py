@@ -45,20 +45,20 @@ def make_rig(seed, count=12, room_m=(8.0, 6.5)):
         wall = np.array([np.cos(around), np.sin(around)])
         reach = 0.5 / np.abs(wall / np.array(room_m)).max()
         height = rng.uniform(2.4, 3.2) if i % 3 else rng.uniform(0.7, 1.4)
-        place = np.array([reach * wall[0], height, reach * wall[1]])
+        position = np.array([reach * wall[0], height, reach * wall[1]])
         target = np.array([rng.uniform(-0.6, 0.6), rng.uniform(0.7, 1.2), rng.uniform(-0.6, 0.6)])
-        forward = target - place
+        forward = target - position
         forward /= np.linalg.norm(forward)
         right = np.cross(forward, [0.0, 1.0, 0.0])
         right /= np.linalg.norm(right)
-        turn = np.stack([right, np.cross(forward, right), forward])  # +y down, +z forward
-        turn = Rotation.from_rotvec([0, 0, rng.normal(0, np.radians(4))]).as_matrix() @ turn
+        rotation = np.stack([right, np.cross(forward, right), forward])  # +y down, +z forward
+        rotation = Rotation.from_rotvec([0, 0, rng.normal(0, np.radians(4))]).as_matrix() @ rotation
         focal = rng.uniform(1150, 1500)
         lens = np.array([
             focal, focal, WIDTH / 2 + rng.normal(0, 12), HEIGHT / 2 + rng.normal(0, 12), rng.uniform(-0.14, 0.02),
             rng.normal(0, 0.02), rng.normal(0, 4e-4), rng.normal(0, 4e-4), rng.normal(0, 0.008),
         ])  # fmt: skip
-        cameras.append(Camera(f"c{i + 1:02d}", WIDTH, HEIGHT, lens, place, turn))
+        cameras.append(Camera(f"c{i + 1:02d}", WIDTH, HEIGHT, lens, position, rotation))
     return cameras
 
 
@@ -66,9 +66,9 @@ def knock(camera, degrees, metres, seed=0):
     """The camera turned by `degrees` and shifted by `metres`, both in a direction of chance."""
     rng = np.random.default_rng([seed, 62])
     axis, way = rng.normal(size=3), rng.normal(size=3)
-    turn = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis)).as_matrix()
+    rotation = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis)).as_matrix()
     return replace(
-        camera, rotation=turn @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way)
+        camera, rotation=rotation @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way)
     )
 
 
@@ -101,7 +101,7 @@ def make_room(seed, count=12, knocks=()):
 
 
 def project(camera, points, margin_px=0.0):
-    """Picture places (..., 2) and depth (...) of world points (..., 3); NaN places farther outside the picture than a margin."""
+    """Picture positions (..., 2) and depth (...) of world points (..., 3); NaN farther outside the picture than a margin."""
     p = (points - camera.position_m) @ camera.rotation.T
     depth = p[..., 2]
     fx, fy, cx, cy, k1, k2, p1, p2, k3 = camera.lens
@@ -169,13 +169,13 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
             now = camera
             if faults.knocked and faults.knocked[0] == c and first >= faults.knocked[1]:
                 now = knock(camera, *faults.knocked[2:], seed)
-            places, depth = project(now, points[part], LARGEST_BLOB_PX)
-            seen = np.isfinite(places[..., 0]) & (rng.random(places.shape[:2]) >= faults.missed)
+            positions, depth = project(now, points[part], LARGEST_BLOB_PX)
+            seen = np.isfinite(positions[..., 0]) & (rng.random(positions.shape[:2]) >= faults.missed)
             if bodies is not None:
                 seen &= ~hidden_by(now.position_m, points[part], bodies[0][part], bodies[1])
             seen &= there[part, None]
             f, k = np.nonzero(seen)
-            xy = places[f, k] + rng.normal(0, faults.noise_px, (len(f), 2))
+            xy = positions[f, k] + rng.normal(0, faults.noise_px, (len(f), 2))
             radius = now.lens[0] * MARKER_RADIUS_M / depth[f, k]
             truth = k.copy()
             wild = rng.random(len(f)) < faults.wild
@@ -236,13 +236,13 @@ def _melted(xy, radius, truth, frame):
 
 
 def sweep(seed, wand, seconds=60.0, rate_hz=100.0, reach_m=(2.2, 1.8), heights_m=(0.15, 2.1)):
-    """A wand swept through the room: its markers (T, M, 3) and its true pose, places (T, 3) and turns (T, 3, 3)."""
+    """A wand swept through the room: its markers (T, M, 3) and its true pose, positions (T, 3) and rotations (T, 3, 3)."""
     rng = np.random.default_rng([seed, 64])
     frames = int(seconds * rate_hz)
     path = band_noise(rng, frames, 3, rate_hz, 0.05, 0.35)
     path = np.tanh(0.9 * path)
     middle = np.mean(heights_m)
-    place = path * [reach_m[0], (heights_m[1] - heights_m[0]) / 2, reach_m[1]] + [0, middle, 0]
-    turn = Rotation.from_rotvec(band_noise(rng, frames, 3, rate_hz, 0.05, 0.4) * 1.6).as_matrix()
+    position = path * [reach_m[0], (heights_m[1] - heights_m[0]) / 2, reach_m[1]] + [0, middle, 0]
+    rotation = Rotation.from_rotvec(band_noise(rng, frames, 3, rate_hz, 0.05, 0.4) * 1.6).as_matrix()
     offsets = wand.markers_m - wand.markers_m.mean(axis=0)
-    return place[:, None] + np.einsum("tij,mj->tmi", turn, offsets), place, turn
+    return position[:, None] + np.einsum("tij,mj->tmi", rotation, offsets), position, rotation

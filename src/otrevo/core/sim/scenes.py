@@ -13,7 +13,7 @@ LIES_AT_M, LIES_TURNED = (0.06, -0.04), 0.12  # nobody lays a wand down exactly
 
 
 def scene(name, seed, seconds, rate_hz=120.0, wand=None):
-    """The markers' true places (T, K, 3) of a scene; wand: a Wand, for the scenes that have one."""
+    """The markers' true positions (T, K, 3) of a scene; wand: a Wand, for the scenes that have one."""
     frames, rng = int(seconds * rate_hz), np.random.default_rng([seed, 67])
     if name == "sweep":
         return sweep(seed, wand, seconds, rate_hz, (2.9, 2.3), (0.12, 2.2))[0]

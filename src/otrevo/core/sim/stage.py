@@ -34,7 +34,7 @@ class RolledTake:
 
 
 def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, kit=KIT,
-         place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=(), room=None,
+         position_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=(), room=None,
          seconds=0.0):  # fmt: skip
     """Roll one take by one performer. fmt: TimecodeFormat; timecode_frame: the frame number at the roll.
 
@@ -45,7 +45,7 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
     rng = np.random.default_rng([take_seed, 97])
     chart = shipped_chart()
     performer = make_performer(performer_seed, chart, height_m=height_m)
-    performance = perform(motion_name, performer, take_seed, OPTICAL_RATE, place_m, facing_rad).until(seconds)
+    performance = perform(motion_name, performer, take_seed, OPTICAL_RATE, position_m, facing_rad).until(seconds)
     zero = float(fmt.seconds(timecode_frame))
     seconds = len(performance.motion) / float(OPTICAL_RATE)
     streams, clocks = {}, {}
@@ -54,9 +54,9 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
     stamps = np.stack([count.astype(float), (zero + count / 120.0 + rng.normal(0, 1e-5, len(count))) % 86400.0], 1)
     if "optical" in kit and room is not None:
         carried = {prop.name: carry(performance, prop, take_seed) for prop in props}
-        places, bodies = _before(performance, performer, take_seed, hidden, carried, props)
+        positions, bodies = _before(performance, performer, take_seed, hidden, carried, props)
         faults = Faults(ghosts=0.02, lost_frames=0.01)
-        centroids, _ = film(room.cameras, places, take_seed, faults, bodies, room.lamps)
+        centroids, _ = film(room.cameras, positions, take_seed, faults, bodies, room.lamps)
         extra = {"cameras": [c.name for c in room.cameras]}
         streams["cameras"] = RecordedStream("cameras", "centroids", OPTICAL_RATE, centroids.rows(), stamps, extra)
     elif "optical" in kit:
@@ -77,21 +77,23 @@ def roll(motion_name, performer_seed, take_seed, height_m, fmt, timecode_frame, 
     return RolledTake(streams, zero, performer, performance, optical, clocks, carried)
 
 
-def performed(motion, performer_seed, seed, height_m, place_m=(0.3, -0.2), facing_rad=0.4):
+def performed(motion, performer_seed, seed, height_m, position_m=(0.3, -0.2), facing_rad=0.4):
     """(the simulated performer, their Performance) of a motion."""
     performer = make_performer(performer_seed, shipped_chart(), height_m=height_m)
-    return performer, perform(motion, performer, seed, OPTICAL_RATE, tuple(place_m), facing_rad)
+    return performer, perform(motion, performer, seed, OPTICAL_RATE, tuple(position_m), facing_rad)
 
 
-def before_cameras(motion, performer_seed, seed, height_m, place_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=()):
-    """A performance as cameras have it before them: marker places (T, K, 3), NaN where covered, and the bodies in the way."""
-    performer, performance = performed(motion, performer_seed, seed, height_m, place_m, facing_rad)
+def before_cameras(
+    motion, performer_seed, seed, height_m, position_m=(0.3, -0.2), facing_rad=0.4, hidden=0.06, props=()
+):
+    """A performance as cameras have it before them: marker positions (T, K, 3), NaN where covered, and the bodies in the way."""
+    performer, performance = performed(motion, performer_seed, seed, height_m, position_m, facing_rad)
     return _before(performance, performer, seed, hidden, {p.name: carry(performance, p, seed) for p in props}, props)
 
 
 def _before(performance, performer, seed, hidden, carried, props):
-    places, visible = worn(performance, performer, shipped_chart(), np.random.default_rng([seed, 37]), hidden=hidden)
+    positions, visible = worn(performance, performer, shipped_chart(), np.random.default_rng([seed, 37]), hidden=hidden)
     for prop in props:
         more, bare = held(carried[prop.name], prop, np.random.default_rng([seed, 41]), hidden)
-        places, visible = np.concatenate([places, more], 1), np.concatenate([visible, bare], 1)
-    return np.where(visible[..., None], places, np.nan), limbs(performance.motion)
+        positions, visible = np.concatenate([positions, more], 1), np.concatenate([visible, bare], 1)
+    return np.where(visible[..., None], positions, np.nan), limbs(performance.motion)

@@ -95,22 +95,22 @@ class Poses(NamedTuple):
 
 
 @jit
-def _predict(told, local, turn, predicted, smooth):
+def _predict(told, local, spin, predicted, smooth):
     """The pose as it goes on at its speed, into predicted and local (B, 3, 3); how much that counts, into smooth (B,)."""
     a33 = np.empty((3, 3))
     for b in range(local.shape[0]):
         if not told[b]:
             for i in range(3):
-                turn[b, i] *= 0.9
-        exp_rotation(turn[b], a33)
+                spin[b, i] *= 0.9
+        exp_rotation(spin[b], a33)
         multiply(local[b], a33, predicted[b])
         smooth[b] = 4.0 if told[b] else 60.0
         local[b] = predicted[b]
 
 
 @jit
-def solve_frames(body, frames, first, last, root, local, turn, settled, out):
-    """Solve frames [first, last) in order. root (3,), local (B, 3, 3), turn (B, 3) carry the state on to the next call.
+def solve_frames(body, frames, first, last, root, local, spin, settled, out):
+    """Solve frames [first, last) in order. root (3,), local (B, 3, 3), spin (B, 3) carry the state on to the next call.
 
     body: BodyArrays; frames: Frames; settled: whether the state is that of the frame before; out: Poses receives them.
     """
@@ -120,7 +120,7 @@ def solve_frames(body, frames, first, last, root, local, turn, settled, out):
     for t in range(first, last):
         begun = settled or t > first
         before, residual = local.copy(), out.residual_m[t]
-        _predict(frames.told[t], local, turn, predicted, smooth)
+        _predict(frames.told[t], local, spin, predicted, smooth)
         observed = Observed(frames.position_m[t], frames.weight[t], ROBUST_SCALE_M)
         expected = Expected(predicted, smooth, frames.target[t], frames.target_weight[t])
         for attempt in range(
@@ -143,7 +143,7 @@ def solve_frames(body, frames, first, last, root, local, turn, settled, out):
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
             known = begun and (frames.told[max(t - 1, 0), b] or not frames.told[t, b])
             for i in range(3):
-                turn[b, i] = v[i] if size < FASTEST_STEP_RAD and known else 0.0
+                spin[b, i] = v[i] if size < FASTEST_STEP_RAD and known else 0.0
 
 
 @jit
@@ -247,11 +247,11 @@ def _solve_all(model, frames, rate, first, progress):
     """Poses of every frame, from the first one that shows enough markers on."""
     count = len(frames.position_m)
     root, local = _first_pose(model, frames.position_m, first, rate)
-    turn = np.zeros((len(model.skeleton.names), 3))
-    poses = Poses(np.empty((count, 3)), np.empty((count, len(turn), 3, 3)), np.empty(frames.weight.shape))
+    spin = np.zeros((len(model.skeleton.names), 3))
+    poses = Poses(np.empty((count, 3)), np.empty((count, len(spin), 3, 3)), np.empty(frames.weight.shape))
     for start in range(first, count, PROGRESS_FRAMES):  # in pieces, so that progress and cancelling come in between
         end = min(start + PROGRESS_FRAMES, count)
-        solve_frames(model.arrays, frames, start, end, root, local, turn, start > first, poses)
+        solve_frames(model.arrays, frames, start, end, root, local, spin, start > first, poses)
         if progress:
             progress(end / count)
     poses.root_m[:first], poses.local[:first] = poses.root_m[first], poses.local[first]
@@ -274,13 +274,13 @@ def _solve_changed(model, frames, rate, first, motion, changed, progress):
         settled = s >= first + 2
         if settled:
             at = max(_sure_before(frames.told, s - lead), at, first + 2)
-            root, local, turn = _state_before(poses, at)
+            root, local, spin = _state_before(poses, at)
         else:  # the take begins otherwise now
             root, local = _first_pose(model, frames.position_m, first, rate)
-            turn = np.zeros((len(index), 3))
+            spin = np.zeros((len(index), 3))
         while at < count:
             end = min(count, at + piece)
-            solve_frames(model.arrays, frames, at, end, root, local, turn, settled, poses)
+            solve_frames(model.arrays, frames, at, end, root, local, spin, settled, poses)
             solved[at:end] = True
             at, settled = end, True
             if progress:
@@ -303,11 +303,11 @@ def _sure_before(told, frame):
 
 
 def _state_before(poses, frame):
-    """(root (3,), local (B, 3, 3), turn (B, 3)) of the solver when it comes to a frame."""
+    """(root (3,), local (B, 3, 3), spin (B, 3)) of the solver when it comes to a frame."""
     before, local = poses.local[frame - 2 : frame]
-    turn = Rotation.from_matrix(before.transpose(0, 2, 1) @ local).as_rotvec()
-    turn[np.linalg.norm(turn, axis=1) >= FASTEST_STEP_RAD] = 0.0
-    return poses.root_m[frame - 1].copy(), poses.local[frame - 1].copy(), turn
+    spin = Rotation.from_matrix(before.transpose(0, 2, 1) @ local).as_rotvec()
+    spin[np.linalg.norm(spin, axis=1) >= FASTEST_STEP_RAD] = 0.0
+    return poses.root_m[frame - 1].copy(), poses.local[frame - 1].copy(), spin
 
 
 def _meets(poses, before, told, frame):
@@ -401,11 +401,11 @@ def bridge_lost(rotation, lost, rate, within=None):
 
 def _across(ends, before, gap, after, rate):
     """Rotations (gap, 4) between ends[1] and ends[2]; ends[0] was `before` frames earlier, ends[3] is `after` later."""
-    turns = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(ends[:-1]), ends[1:]))
+    steps = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(ends[:-1]), ends[1:]))
     told = 1 / (1 + (gap / (SPEED_TELLS_S * rate)) ** 2)
-    leaving, arriving = (told * (gap + 1) / max(n, 1) * turn for n, turn in ((before, turns[0]), (after, turns[2])))
+    leaving, arriving = (told * (gap + 1) / max(n, 1) * step for n, step in ((before, steps[0]), (after, steps[2])))
     f = np.arange(1, gap + 1)[:, None] / (gap + 1)
-    way = (f**3 - 2 * f**2 + f) * leaving + (3 * f**2 - 2 * f**3) * turns[1] + (f**3 - f**2) * arriving
+    way = (f**3 - 2 * f**2 + f) * leaving + (3 * f**2 - 2 * f**3) * steps[1] + (f**3 - f**2) * arriving
     return quaternion_multiply(ends[1], quaternion_from_rotvec(way))
 
 

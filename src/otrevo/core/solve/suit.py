@@ -137,8 +137,8 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
         yaw = np.unwrap(_yaw(quaternion_multiply(unmounted[at], quaternion_conjugate(bone_world[at, s]))))
         window = max(3, int(min(HEADING_WINDOW_S * rate_hz, len(yaw))) | 1)
         yaw = np.interp(np.arange(len(sensor)), at, uniform_filter1d(yaw, window, mode="nearest"))
-        turn = quaternion_from_rotvec(-yaw[:, None] * np.array([0.0, 1, 0]))
-        out[name] = quaternion_multiply(turn, unmounted)
+        rotation = quaternion_from_rotvec(-yaw[:, None] * np.array([0.0, 1, 0]))
+        out[name] = quaternion_multiply(rotation, unmounted)
     return out
 
 

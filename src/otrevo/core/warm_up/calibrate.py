@@ -1,7 +1,7 @@
 """Performer calibration from the optical warm-up, nobody clicking.
 
 1. The generic body of the performer's height, with the chart's markers, is found in T-pose (core.markers.start), limb
-   lengths tried as well. 2. It is followed through the warm-up with a wide tolerance. 3. Bone lengths and marker places
+   lengths tried as well. 2. It is followed through the warm-up with a wide tolerance. 3. Bone lengths and marker positions
    are fitted on frames spread over the routine (core.warm_up.geometry_fit). 4. With the fitted body the warm-up is followed
    again, forwards and backwards, names are voted per tracklet, and the geometry is fitted once more.
 """

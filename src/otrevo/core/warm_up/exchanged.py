@@ -26,7 +26,7 @@ def sort_out(points_m, labels, model, root, local, rate):
     bone, labels = model.marker_bone, labels.copy()
     stretches = _stretches(labels, len(bone), max(2, int(SHORTEST_S * float(rate))))
 
-    def places(rows, b):
+    def positions(rows, b):
         return np.array([_place(points_m, world[:, b], joint[:, b], row) for row in rows])
 
     for p, q, b in _neighbours(model):
@@ -34,7 +34,7 @@ def sort_out(points_m, labels, model, root, local, rate):
             continue
         rows = stretches[p] + stretches[q]
         mine = np.arange(len(rows)) < len(stretches[p])
-        over = _belongs_to_other(places(rows, b), _lengths(rows), mine)
+        over = _belongs_to_other(positions(rows, b), _lengths(rows), mine)
         for i in over:
             labels[_at(rows[i])] = -1
         for i in over:  # the longest first; where the other name has a point already, it stays without
@@ -46,7 +46,7 @@ def sort_out(points_m, labels, model, root, local, rate):
             stretches[name] = [row for row in rows if labels[row[1], row[0]] == name]
     for name, rows in enumerate(stretches):
         if rows:
-            at = places(rows, bone[name])
+            at = positions(rows, bone[name])
             for i in np.flatnonzero(np.linalg.norm(at - _middle(at, _lengths(rows)), axis=1) > STRANGER_M):
                 labels[_at(rows[i])] = -1
     return labels
@@ -92,7 +92,7 @@ def _belongs_to_other(at, size, mine):
 
 
 def _place(points_m, world, joint, stretch):
-    """Mean place (3,) of a stretch on a bone whose turns (T, 3, 3) and joints (T, 3) are given."""
+    """Mean position (3,) of a stretch on a bone whose rotations (T, 3, 3) and joints (T, 3) are given."""
     column, first, end = stretch
     part = slice(first, end, max(1, (end - first) // 20))
     return np.einsum("tji,tj->ti", world[part], points_m[part, column] - joint[part]).mean(axis=0)
@@ -106,9 +106,9 @@ def _at(stretch):
     return slice(stretch[1], stretch[2]), stretch[0]
 
 
-def _middle(places, size):
-    """Median place (3,) of stretches at (K, 3), long ones counting more."""
-    order = np.argsort(places, axis=0)
+def _middle(positions, size):
+    """Median position (3,) of stretches at (K, 3), long ones counting more."""
+    order = np.argsort(positions, axis=0)
     total = np.cumsum(size[order], axis=0)
     half = (total >= 0.5 * total[-1]).argmax(axis=0)
-    return np.array([places[order[half[i], i], i] for i in range(3)])
+    return np.array([positions[order[half[i], i], i] for i in range(3)])

@@ -1,4 +1,4 @@
-"""Bone lengths and marker places from named markers in motion.
+"""Bone lengths and marker positions from named markers in motion.
 
 Unknowns: for every sampled frame f the pose (root translation and one world-axis turn per bone), and once for all
 frames the joint offsets o_b (every bone but the root) and the marker offsets a_m. Residuals: observed - predicted place
@@ -124,7 +124,7 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
 
 
 def pose_all(model, root, local):
-    """World turns (F, B, 3, 3) and joints (F, B, 3) of a BodyModel in many poses."""
+    """World rotations (F, B, 3, 3) and joints (F, B, 3) of a BodyModel in many poses."""
     world, joint, body = np.empty(local.shape), np.empty(local.shape[:3]), model.arrays
     for f in range(len(root)):
         pose_joints(body, root[f], local[f], world[f], joint[f])
@@ -160,11 +160,11 @@ def _prior(model, names):
 
 
 def _grown(model, offsets):
-    """Marker places (M, 3) of a BodyModel whose limbs have grown to the lengths of joint `offsets` (B, 3).
+    """Marker positions (M, 3) of a BodyModel whose limbs have grown to the lengths of joint `offsets` (B, 3).
 
     Along a limb, markers sit at shares of its length; hands and toes, whose length is not known, follow what they hang on.
     """
-    skeleton, places = model.skeleton, model.marker_offset_m.copy()
+    skeleton, positions = model.skeleton, model.marker_offset_m.copy()
     length = np.linalg.norm(skeleton.rest_offset_m, axis=1)
     for b, name in enumerate(skeleton.names):
         if not name.endswith(("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot", "Toes")):
@@ -176,8 +176,8 @@ def _grown(model, offsets):
         u = skeleton.rest_offset_m[child] / length[child]
         growth = offsets[child] @ u / length[child] - 1.0
         mine = model.marker_bone == b
-        places[mine] += growth * np.outer(places[mine] @ u, u)
-    return places
+        positions[mine] += growth * np.outer(positions[mine] @ u, u)
+    return positions
 
 
 def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, rest_share=1.0):
@@ -217,7 +217,7 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     observed = np.ascontiguousarray(observed)  # loops are compiled once for each layout
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
-    offsets, places = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
+    offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
     prior, pairs, mean = _prior(prior_model, names)
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
@@ -228,14 +228,17 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     scales = np.geomspace(0.06, 0.02, iterations)
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
-        body = model.arrays._replace(rest_offset_m=offsets, marker_offset_m=places)
+        body = model.arrays._replace(rest_offset_m=offsets, marker_offset_m=positions)
         refine_many(body, observed, weight, float(scale), root, local, 3, world, joint, x)
         r = np.where(seen[..., None], observed - x, 0.0)
         if iteration == iterations:
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
         mean[bone_size:] = _grown(prior_model, offsets).ravel()
-        normal_gg, gradient = prior + pairs, prior @ (mean - _stack(offsets, places)) - pairs @ _stack(offsets, places)
+        normal_gg, gradient = (
+            prior + pairs,
+            prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
+        )
         sharpness, spread = 0.0, 0.0
         for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
             f = len(part)
@@ -258,25 +261,25 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
                 gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
             if iteration == iterations - 1:
                 sharpness += INDEPENDENT * np.linalg.slogdet(hpp)[1].sum()
-                spread += _turn_variance(hpp, world[part], parents).sum(axis=0)
+                spread += _rotation_variance(hpp, world[part], parents).sum(axis=0)
             eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp[..., None]], axis=2)).reshape(f * pose_size, -1)
             taken = hpg.reshape(f * pose_size, -1).T @ eliminated
             normal_gg -= taken[:, :-1]
             gradient -= taken[:, -1]
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
-        places += step[bone_size:].reshape(-1, 3)
+        positions += step[bone_size:].reshape(-1, 3)
     sharpness += np.linalg.slogdet(normal_gg)[1]
     distance2 = (r**2).sum(-1)
     theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
-    g = _stack(offsets, places)
+    g = _stack(offsets, positions)
     mean[bone_size:] = _grown(prior_model, offsets).ravel()
     # a sample that the fit has let go must still weigh against it
     cost = _marker_cost((distance2 / (1 + distance2 / STRAY_M**2)).sum(axis=0), seen.sum(axis=0))
     cost += _pose_cost(theta, spread, model.sigma)
     cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
     residual = np.where(seen, np.sqrt(distance2), np.nan)
-    return GeometryFit(model.with_geometry(offsets, places), root, local, residual, -float(cost + sharpness))
+    return GeometryFit(model.with_geometry(offsets, positions), root, local, residual, -float(cost + sharpness))
 
 
 def _marker_cost(squared, samples):
@@ -291,7 +294,7 @@ def _marker_cost(squared, samples):
     return squared.sum() / SIGMA_M**2 + (STEADY_SHARE * 3 * samples * (np.log(share) + 1 - share)).sum()
 
 
-def _turn_variance(hpp, world, parents):
+def _rotation_variance(hpp, world, parents):
     """Variance (F, B, 3) of every joint's turn about its parent's axes, rad2, from the pose's normal matrices."""
     blocks = np.linalg.inv(hpp)[:, 3:, 3:].reshape(len(hpp), len(parents), 3, len(parents), 3)
     out = np.empty((len(hpp), len(parents), 3))
@@ -314,5 +317,5 @@ def _pose_cost(theta, spread, sigma):
     return INDEPENDENT * (frames + USUAL_FRAMES) * np.log(usual / (frames + USUAL_FRAMES) / sigma**2).sum()
 
 
-def _stack(offsets, places):
-    return np.concatenate([offsets[1:].ravel(), places.ravel()])
+def _stack(offsets, positions):
+    return np.concatenate([offsets[1:].ravel(), positions.ravel()])

@@ -84,22 +84,22 @@ def nameless_columns(points_m, labels, model, root, local, rate):
         if e - s < SHORTEST_S * float(rate) or (labels[s:e, c] >= 0).mean() > 0.2:
             continue
         part = slice(s, e, max(1, (e - s) // 60))
-        place = np.einsum("tbji,tbj->tbi", world[part], points_m[part, c][:, None] - joint[part])
-        spread = np.sqrt(place.var(axis=0).sum(axis=1)) + 0.05 * np.linalg.norm(place.mean(axis=0), axis=1)
+        position = np.einsum("tbji,tbj->tbi", world[part], points_m[part, c][:, None] - joint[part])
+        spread = np.sqrt(position.var(axis=0).sum(axis=1)) + 0.05 * np.linalg.norm(position.mean(axis=0), axis=1)
         b = int(spread.argmin())
-        pieces.append((e - s, c, s, e, b, place[:, b].mean(axis=0), spread[b]))
+        pieces.append((e - s, c, s, e, b, position[:, b].mean(axis=0), spread[b]))
     columns, riding = [], []
-    for _, c, s, e, b, place, spread in sorted(pieces, key=lambda p: -p[0]):
+    for _, c, s, e, b, position, spread in sorted(pieces, key=lambda p: -p[0]):
         if spread > 2 * RIDES_M:
             continue
         for k, (bone, at) in enumerate(riding):
-            if bone == b and np.linalg.norm(at - place) < RIDES_M and np.isnan(columns[k][s:e, 0]).all():
+            if bone == b and np.linalg.norm(at - position) < RIDES_M and np.isnan(columns[k][s:e, 0]).all():
                 columns[k][s:e] = points_m[s:e, c]
                 break
         else:
             columns.append(np.full((frames, 3), np.nan))
             columns[-1][s:e] = points_m[s:e, c]
-            riding.append((b, place))
+            riding.append((b, position))
     full = [c for c in columns if np.isfinite(c[:, 0]).mean() > FULL_SHARE]
     return np.stack(full, axis=1) if full else np.zeros((frames, 0, 3))
 
@@ -110,10 +110,10 @@ def chart_distances(fit, columns, chart_model):
     world, joint = pose_all(model, fit.root_m, fit.local)
     out = np.full((columns.shape[1], len(model.marker_bone)), np.inf)
     for q, b in enumerate(model.marker_bone):
-        place = np.einsum("fji,fpj->fpi", world[:, b], columns - joint[:, b, None])
-        seen = np.isfinite(place[..., 0])
+        position = np.einsum("fji,fpj->fpi", world[:, b], columns - joint[:, b, None])
+        seen = np.isfinite(position[..., 0])
         count = np.maximum(seen.sum(0), 1)
-        mean = np.nan_to_num(place).sum(0) / count[:, None]
+        mean = np.nan_to_num(position).sum(0) / count[:, None]
         out[:, q] = np.where(seen.any(0), np.linalg.norm(mean - chart_model.marker_offset_m[q], axis=1), np.inf)
     return out
 
@@ -193,8 +193,8 @@ class _Limb:
 
     def reorder_end(self, order, best):
         """All orders of the names at the limb's end, quickly on a few frames, the best of them with care."""
-        open_places = [*self.end, *range(self.names, len(order))]
-        pool = [c for c in order[open_places] if self.share[c] > ABSENT_SHARE]
+        open_positions = [*self.end, *range(self.names, len(order))]
+        pool = [c for c in order[open_positions] if self.share[c] > ABSENT_SHARE]
         used = min(len(pool), len(self.end))
         if len(pool) < 2 or perm(len(pool), used) * perm(len(self.end), used) // factorial(used) > MOST_ORDERS:
             return order, best
@@ -205,10 +205,10 @@ class _Limb:
                 trial_order = order.copy()
                 trial_order[list(names)] = columns
                 # what is left over goes to the nameless places first, then to names that stay without points
-                rest = [c for c in order[open_places] if c not in columns]
+                rest = [c for c in order[open_positions] if c not in columns]
                 rest.sort(key=lambda c: -self.share[c])
-                places = [q for q in reversed(open_places) if q not in names]
-                trial_order[places] = rest
+                positions = [q for q in reversed(open_positions) if q not in names]
+                trial_order[positions] = rest
                 quick = self.fit(best, trial_order, self.end, few, 1)
                 tried.append((self.score(quick, trial_order), trial_order))
         tried.sort(key=lambda t: -t[0])
@@ -248,12 +248,12 @@ def telling_frames(local, count=FRAMES, even=EVEN_FRAMES):
     frames = len(local)
     if frames <= count:
         return np.arange(frames)
-    turn = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, -1)
+    rotation = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, -1)
     chosen = list(np.linspace(0, frames - 1, even).astype(int))
-    unlike = np.linalg.norm(turn[:, None] - turn[None, chosen], axis=2).min(axis=1)
+    unlike = np.linalg.norm(rotation[:, None] - rotation[None, chosen], axis=2).min(axis=1)
     while len(chosen) < count:
         chosen.append(int(unlike.argmax()))
-        unlike = np.minimum(unlike, np.linalg.norm(turn - turn[chosen[-1]], axis=1))
+        unlike = np.minimum(unlike, np.linalg.norm(rotation - rotation[chosen[-1]], axis=1))
         unlike[chosen] = -1.0
     return np.sort(np.array(chosen))
 
@@ -287,21 +287,21 @@ def try_names(fit, observed, chart_model, nameless=None):
     for bones in _LIMBS:
         part, kept, members = limb_of(model, bones)
         chart_part, *_ = limb_of(chart_model, bones)
-        place = GeometryFit(model, fit.root_m[some], local[some], None, 0.0)
-        here = chart_distances(place, columns[some][:, order[markers:]], chart_model)[:, members]
+        position = GeometryFit(model, fit.root_m[some], local[some], None, 0.0)
+        here = chart_distances(position, columns[some][:, order[markers:]], chart_model)[:, members]
         spare = markers + np.flatnonzero((here < NEAR_M).any(axis=1))
-        places = np.concatenate([members, spare])
-        if (np.isfinite(columns[some][:, order[places], 0]).any(axis=0)).sum() < 3:
+        positions = np.concatenate([members, spare])
+        if (np.isfinite(columns[some][:, order[positions], 0]).any(axis=0)).sum() < 3:
             continue
         start = local[:, kept].copy()
         start[:, 0] = world[:, kept[0]]
         frames = telling_frames(start[:, 1:])
-        limb = _Limb(part, chart_part, columns[frames][:, order[places]])
+        limb = _Limb(part, chart_part, columns[frames][:, order[positions]])
         own, limb_fit = limb.improve(joint[frames, kept[0]].copy(), np.ascontiguousarray(start[frames]))
         changed = np.flatnonzero(own != np.arange(len(own)))
         if len(changed) == 0:
             continue
-        order[places] = order[places[own]]
+        order[positions] = order[positions[own]]
         posed = limb.posed(limb_fit, columns[some][:, order[members]], joint[some, kept[0]], start[some], changed)
         local[np.ix_(some, kept[1:])] = posed.local[:, 1:]
     order = order[:markers]
