@@ -65,7 +65,7 @@ class StandIn(TestCase):
     def test_whoever_has_performed_is_still_there_until_it_is_cut(self):
         showing = standin.show(self.request(scene="take", take=self.take(4, "semaphore")))
         last = len(showing.positions) // standin.PIECE_FRAMES
-        self.assertTrue(np.isfinite(showing.last_places).all(), "covered for a moment is not gone")
+        self.assertTrue(np.isfinite(showing.last_positions).all(), "covered for a moment is not gone")
         frames, seen = self.centroids(showing, last - 1)
         self.assertGreater(seen, 6 * 20 * frames)
         for later in (last, last + 1, last + 200):

@@ -1,6 +1,7 @@
 """Bench: one take's streams, runs, snags and mends; tracks as Arrow bytes."""
 
 import numpy as np
+from django.db import transaction
 from django.http import HttpResponse
 from ninja import Query, Router, Schema
 from ninja.errors import HttpError
@@ -247,8 +248,7 @@ def preview_mend(request, take_id: int, payload: MendIn):
 def add_mends(request, take_id: int, payload: list[MendIn]):
     """Accept mends: all of them or none. The body is solved again in the background."""
     item = fetch_take(request, take_id)
-    made = mends.accept(
-        item, request.user, [(row.document.dict(exclude_none=True), row.words, row.performer) for row in payload]
-    )
-    solve_again(item, made, request.user)
+    rows = [(row.document.dict(exclude_none=True), row.words, row.performer) for row in payload]
+    with transaction.atomic():  # a mend and the work that follows from it, or neither
+        solve_again(item, mends.accept(item, request.user, rows), request.user)
     return take(request, take_id)

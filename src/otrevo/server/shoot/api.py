@@ -2,6 +2,7 @@
 
 from datetime import date, datetime
 
+from django.db import transaction
 from django.db.models import Prefetch
 from ninja import Field, File, Router, Schema
 from ninja.errors import HttpError
@@ -171,9 +172,10 @@ def edit_take(request, take_id: int, payload: TakeChange):
 @router.post("/takes/{take_id}/undo", response=Undone)
 def undo_change(request, take_id: int, redo: bool = False):
     take = fetch_take(request, take_id)
-    change = undo(take, redo)
-    if change is not None and "mends" in change.after:
-        solve_again(take, take.mends.filter(pk__in=change.after["mends"]), request.user)
+    with transaction.atomic():  # the change and the work that follows from it, or neither
+        change = undo(take, redo)
+        if change is not None and "mends" in change.after:
+            solve_again(take, take.mends.filter(pk__in=change.after["mends"]), request.user)
     return {"words": change.words if change else None, "mend": bool(change and "mends" in change.after)}
 
 
