@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from otrevo.cli.characters import add_commands
 from otrevo.cli.outcomes import run_declared, say_notes, write_report
 from otrevo.cli.rooms import run_blinds, run_calibrate, run_level
 from otrevo.core.body.performer import performer_from_document
@@ -274,6 +275,7 @@ def build_parser():
     )
     p.add_argument("--out", required=True)
     p.add_argument("--report")
+    add_commands(add)
     p = add("check", run_check, "Check a package: files, checksums, contents.")
     p.add_argument("package")
     return parser

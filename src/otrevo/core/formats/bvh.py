@@ -82,6 +82,15 @@ def read_bvh(path):
     found from the skeleton, since BVH cannot state them; what was odd but understood is told in the Motion's `notes`.
     Raises InputError in one sentence for what cannot be understood.
     """
+    tree, rate, values, notes = open_bvh(path)
+    return _to_motion(tree, rate, values, notes)
+
+
+def open_bvh(path, frames_wanted=True):
+    """(hierarchy, exact rate, channel values (T, channels), notes) of a BVH, all in the file's own unit and axes.
+
+    Without `frames_wanted` a skeleton with no frames at all is good enough. Raises InputError as read_bvh does.
+    """
     path = Path(path)
     if path.stat().st_size > MAX_BYTES:
         raise InputError(f"{path.name}: larger than {MAX_BYTES // 2**20} MiB; expected a BVH of one take.")
@@ -89,12 +98,53 @@ def read_bvh(path):
     if "#" in text or "//" in text:
         text = _COMMENT.sub("", text)
     mark = _MOTION.search(text)
-    if mark is None or not _HIERARCHY.search(text, 0, mark.start()):
+    if (mark is None and frames_wanted) or not _HIERARCHY.search(text, 0, mark.start() if mark else len(text)):
         raise InputError(f"{path.name}: no HIERARCHY and MOTION; expected a BVH file, perhaps it is truncated.")
-    tree = _read_hierarchy(text[: mark.start()], path.name)
-    notes = []
-    rate, values = _read_motion(text, mark.end(), sum(map(len, tree.channels)), path.name, notes)
-    return _to_motion(tree, rate, values, notes)
+    tree, notes = _read_hierarchy(text[: mark.start()] if mark else text, path.name), []
+    width = sum(map(len, tree.channels))
+    if not frames_wanted and (mark is None or re.search(r"\bFrames\s*:\s*0\b", text[mark.end() :], re.IGNORECASE)):
+        return tree, Fraction(30), np.zeros((0, width)), notes
+    rate, values = _read_motion(text, mark.end(), width, path.name, notes)
+    return tree, rate, values, notes
+
+
+def local_matrices(tree, values):
+    """(T, B, 4, 4) matrices from bone to parent of channel values (T, channels), in the file's unit and axes.
+
+    Positions of a joint below the root replace its offset where they lie closer to it than to zero, else they add to it.
+    """
+    frames, offsets = len(values), np.array(tree.offsets)
+    out = np.tile(np.eye(4), (frames, len(tree.names), 1, 1))
+    out[..., :3, 3] = offsets
+    for b, rotation, moved in _channels(tree, values):
+        if rotation is not None:
+            out[:, b, :3, :3] = rotation.as_matrix()
+        if moved is not None:
+            out[:, b, :3, 3] = moved if b and not _adds(moved, offsets[b]) else moved + offsets[b]
+    return out
+
+
+def _channels(tree, values):
+    """(joint, Rotation over all frames or None, positions (T, 3) or None) of each joint."""
+    at = 0
+    for b, channels in enumerate(tree.channels):
+        block = values[:, at : at + len(channels)]
+        at += len(channels)
+        axes = "".join(c[0] for c in channels if c.endswith("rotation")).upper()
+        angles = block[:, [i for i, c in enumerate(channels) if c.endswith("rotation")]]
+        moved = None
+        if any(c.endswith("position") for c in channels):
+            moved = np.zeros((len(values), 3))
+            for i, c in enumerate(channels):
+                if c.endswith("position"):
+                    moved[:, "xyz".index(c[0])] = block[:, i]
+        yield b, Rotation.from_euler(axes, angles, degrees=True) if axes else None, moved
+
+
+def _adds(positions, offset):
+    """Whether position channels (T, 3) add to a joint's offset (3,) rather than replace it."""
+    middle = np.median(positions, axis=0)
+    return np.abs(middle - offset).sum() > np.abs(middle).sum()
 
 
 @dataclass
@@ -127,7 +177,7 @@ def _read_motion(text, start, width, where, notes):
         notes.append(f"says {announced} frames and holds {there}; all {there} are read")
     if not np.isfinite(values).all():
         raise InputError(f"{where}: MOTION holds NaN or infinite values.")
-    return _exact_rate(1 / seconds), values.reshape(there, width)
+    return exact_rate(1 / seconds), values.reshape(there, width)
 
 
 def _read_hierarchy(head, where):
@@ -186,23 +236,15 @@ def _to_motion(tree, rate, values, notes):
     frames, offsets = len(values), np.array(tree.offsets)
     rotation = np.tile([0.0, 0.0, 0.0, 1.0], (frames, len(tree.names), 1))
     moved = {}  # joint -> its position channels (T, 3), 0 for an axis without one
-    at = 0
-    for b, channels in enumerate(tree.channels):
-        block = values[:, at : at + len(channels)]
-        at += len(channels)
-        axes = "".join(c[0] for c in channels if c.endswith("rotation")).upper()
-        if axes:
-            angles = block[:, [i for i, c in enumerate(channels) if c.endswith("rotation")]]
-            rotation[:, b] = Rotation.from_euler(axes, angles, degrees=True).as_quat()
-        if any(c.endswith("position") for c in channels):
-            moved[b] = np.zeros((frames, 3))
-            for i, c in enumerate(channels):
-                if c.endswith("position"):
-                    moved[b][:, "xyz".index(c[0])] = block[:, i]
+    for b, turned, positions in _channels(tree, values):
+        if turned is not None:
+            rotation[:, b] = turned.as_quat()
+        if positions is not None:
+            moved[b] = positions
     root = np.tile(offsets[0], (frames, 1)) + moved.pop(0, np.zeros((frames, 3)))
     scale, stretch = _unit(tree, notes), 0.0
     for b, positions in moved.items():  # joints that carry positions: they replace the offset or add to it
-        if np.abs(np.median(positions, axis=0) - offsets[b]).sum() > np.abs(np.median(positions, axis=0)).sum():
+        if _adds(positions, offsets[b]):
             positions = positions + offsets[b]
         offsets[b] = np.median(positions, axis=0)
         stretch = max(stretch, float(np.abs(positions - offsets[b]).max()) * scale)
@@ -254,7 +296,7 @@ def _is_z_up(tree, offsets, scale):
     return bool(extent[2] > 1.5 * extent[1])
 
 
-def _exact_rate(hz):
+def exact_rate(hz):
     """The exact rate meant by a decimal frame time: a standard one within 0.05 %, else a plain fraction."""
     for rate in (*RATES, Fraction(100), Fraction(120), Fraction(90), Fraction(240)):
         if abs(hz / float(rate) - 1) < 2e-4:

@@ -1,0 +1,200 @@
+"""Which bones of a limb are its joints: hip, knee, ankle, ball; collar, shoulder, elbow, wrist; the head on its neck.
+
+A way down a limb may hold twist bones between the joints, helpers before them and ends after them. Every choice of joints along
+the way is scored: bones of one limb are about equally long, what lies between two joints lies on the line between them, an ankle
+bends, a wrist is where fingers leave, and names vote. Both sides are decided together where they are built alike.
+"""
+
+from itertools import combinations
+
+import numpy as np
+
+from otrevo.core.characters.limbs import fan
+
+ROLE_WORDS = {
+    "UpperLeg": {"upperleg": 3, "leg": 1, "hips": 0.5, "lowerleg": -3, "foot": -3, "toes": -3, "spine": -2},
+    "LowerLeg": {"lowerleg": 3, "leg": 0.8, "upperleg": -3, "foot": -2, "toes": -3},
+    "Foot": {"foot": 3, "toes": -1.5, "lowerleg": -2, "upperleg": -3},
+    "Toes": {"toes": 3, "foot": -0.5, "lowerleg": -3},
+    "Shoulder": {"clavicle": 3, "shoulder": 1.5, "upperarm": -2, "lowerarm": -3, "chest": -1},
+    "UpperArm": {"upperarm": 3, "arm": 1.5, "shoulder": 1.0, "clavicle": -2.5, "lowerarm": -3, "hand": -3},
+    "LowerArm": {"lowerarm": 3, "arm": 0.5, "upperarm": -3, "hand": -2, "clavicle": -3, "shoulder": -2},
+    "Hand": {"hand": 3, "lowerarm": -3, "finger": -2, "thumb": -3, "index": -3, "middle": -3, "ring": -3, "little": -3},
+}
+PARTS = {c for words in ROLE_WORDS.values() for c in words} | {"head", "neck", "jaw", "eye", "spine", "chest"}
+LEG_ROLES, ARM_ROLES = ("UpperLeg", "LowerLeg", "Foot", "Toes"), ("Shoulder", "UpperArm", "LowerArm", "Hand")
+NAME_WEIGHT = 0.8
+LONGEST_WAY = 11
+
+
+def vote(said, role):
+    """What a name says for a role, about -3 to 3."""
+    words = ROLE_WORDS[role]
+    out = sum(words.get(c, 0) for c in said.concepts)
+    out -= 2.5 * any(c in PARTS and c not in words for c in said.concepts) * (out <= 0)  # it names quite another part
+    if said.names("twist", "ik", "end", "tail", "hair", "cloth", "weapon", "helper", "metacarpal"):
+        out -= 3
+    return float(np.clip(out, -4, 3.5))
+
+
+def leg_joints(tree, ways):
+    """[{role: bone}] and how clear it is (0 to 1) for the ways down both legs."""
+    return _decide(tree, ways, LEG_ROLES, _leg_score, optional=3)
+
+
+def arm_joints(tree, ways):
+    """[{role: bone}] and how clear it is (0 to 1) for the ways down both arms."""
+    return _decide(tree, ways, ARM_ROLES, _arm_score, optional=0)
+
+
+def _decide(tree, ways, roles, score, optional):
+    """The best joints for each way; for both in one, where the ways have as many bones."""
+    ways = [w[:LONGEST_WAY] for w in ways]
+    together = len(ways[0]) == len(ways[1])
+    out, clear = [], []
+    for group in [ways] if together else [[w] for w in ways]:
+        ranked = sorted(
+            ((sum(score(tree, w, c) for w in group) / len(group), c) for c in _choices(len(group[0]), optional)),
+            key=lambda r: -r[0],
+        )
+        margin = ranked[0][0] - (ranked[1][0] if len(ranked) > 1 else ranked[0][0] - 2)
+        for w in group:
+            out.append({role: w[at] for role, at in zip(roles, ranked[0][1], strict=True) if at is not None})
+            clear.append(float(np.clip(0.55 + 0.5 * margin, 0.3, 1.0)))
+    return out, min(clear)
+
+
+def _choices(count, optional):
+    """Places of the four roles along a way; the optional one may be absent."""
+    for c in combinations(range(count), 4):
+        yield c
+    for c in combinations(range(count), 3):
+        yield (None, *c) if optional == 0 else (*c, None)
+
+
+def _between(tree, way, i, j):
+    """How far bones between two joints of a way lie off the line, as a share of its length; and the length."""
+    a, b = tree.positions[way[i]], tree.positions[way[j]]
+    length = np.linalg.norm(b - a)
+    if length < 1e-9 * tree.size:
+        return 2.0, 1e-9
+    axis = (b - a) / length
+    off = [np.linalg.norm(np.cross(tree.positions[way[k]] - a, axis)) / length for k in range(i + 1, j)]
+    return max(off, default=0.0), length
+
+
+def _names(tree, way, roles, choice):
+    out = 0.0
+    for role, at in zip(roles, choice, strict=True):
+        if at is not None:
+            out += NAME_WEIGHT * vote(tree.said[way[at]], role)
+    return out
+
+
+def _skipped(tree, way, choice):
+    """A charge for bones that are in no role though they hold skin and their name does not say that they are spare."""
+    chosen = {c for c in choice if c is not None}
+    return sum(0.25 for k in range(len(way)) if k not in chosen and not tree.spare[way[k]] and not tree.ends[way[k]])
+
+
+def _cosine(u, v):
+    return float(u @ v / max(np.linalg.norm(u) * np.linalg.norm(v), 1e-12))
+
+
+def _leg_score(tree, way, choice):
+    i, j, k, toe = choice
+    off_thigh, thigh = _between(tree, way, i, j)
+    off_shin, shin = _between(tree, way, j, k)
+    x = tree.positions
+    out = _names(tree, way, LEG_ROLES, choice) - _skipped(tree, way, choice)
+    out -= 2.0 * min(abs(np.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin)
+    total = tree.length(way[0], way[i]) + thigh + shin + tree.reach[way[k]]
+    out += 3.0 * (thigh + shin) / max(total, 1e-9)
+    out += 0.8 * _cosine(x[way[j]] - x[way[i]], x[way[k]] - x[way[j]])  # a knee is about straight
+    rest = tree.reach[way[k]]
+    if toe is not None:
+        foot = x[way[toe]] - x[way[k]]
+        ratio = np.linalg.norm(foot) / shin
+        out += (
+            0.4
+            - 1.2 * abs(np.log(max(ratio, 1e-3) / 0.34)) * 0.6
+            + 1.0 * (1 - max(_cosine(x[way[k]] - x[way[j]], foot), 0))
+        )
+        out -= 0.8 * tree.ends[way[toe]] + 3.0 * (way[toe] != way[-1] and _between(tree, way, k, toe)[0] > 0.2)
+        out -= (
+            0.4
+            * min(tree.reach[way[toe]] / max(np.linalg.norm(foot), 1e-9), 3)
+            * (tree.reach[way[toe]] > np.linalg.norm(foot))
+        )
+    else:
+        out -= 0.6 * (rest > 0.2 * shin)
+    return out
+
+
+def _arm_score(tree, way, choice):
+    c, u, f, h = choice
+    off_upper, upper = _between(tree, way, u, f)
+    off_lower, lower = _between(tree, way, f, h)
+    x = tree.positions
+    out = _names(tree, way, ARM_ROLES, choice) - _skipped(tree, way[: h + 1], choice)
+    out -= 2.0 * min(abs(np.log(upper / lower)), 2) + 5.0 * (off_upper + off_lower)
+    rest = tree.reach[way[h]]
+    out += 2.5 * (upper + lower) / max(tree.length(way[0], way[u]) + upper + lower + 0.5 * rest, 1e-9)
+    out += 0.5 * _cosine(x[way[f]] - x[way[u]], x[way[h]] - x[way[f]])
+    fork = fan(tree, way)
+    if fork >= 0:
+        out += 2.0 if way[h] == fork else -1.5 * min(1.0, tree.length(way[h], fork) / (0.3 * lower))
+    else:
+        out -= 3.0 * max(0.0, rest / lower - 0.8)  # a hand is shorter than a forearm
+    out -= 0.7 * abs(np.log(max(rest, 0.02 * lower) / (0.65 * lower))) if rest > 0 else 0.5
+    out -= 1.5 * tree.ends[way[h]]
+    if c is not None:
+        out += 0.3 - 0.8 * abs(np.log(max(tree.length(way[c], way[u]), 1e-6) / (0.5 * upper))) * 0.6
+    else:
+        out -= 0.5 * (u > 0)
+    return out
+
+
+def head_and_neck(tree, fork, taken, up):
+    """(neck bones, head, how clear) above the arms' fork; up (3,): the trunk's direction. (), -1 where there is no head."""
+    best = []
+    for first in tree.children[fork]:
+        if first in taken or (tree.spare[first] and not tree.said[first].names("neck", "head")):
+            continue
+        for bone in tree.below(first)[:60]:
+            way = tree.up_to(bone, fork)
+            if len(way) <= 5 and not tree.ends[bone]:
+                best.append((_head_score(tree, fork, way, up), way))
+    best.sort(key=lambda b: -b[0])
+    if not best or best[0][0] < -3:
+        return (), -1, 0.3
+    margin = best[0][0] - (best[1][0] if len(best) > 1 else best[0][0] - 2)
+    way = best[0][1]
+    return tuple(way[:-1]), way[-1], float(np.clip(0.6 + 0.4 * margin, 0.3, 1.0))
+
+
+def _head_score(tree, fork, way, up):
+    head, x = way[-1], tree.positions
+    said = tree.said[head]
+    out = NAME_WEIGHT * (
+        3 * said.names("head")
+        - 3 * said.names("neck", "spine", "chest", "clavicle", "eye", "jaw", "helper", "hair", "cloth", "tail")
+    )
+    out -= 2.0 * sum(tree.said[b].names("head", "hair", "tail", "eye", "jaw") for b in way[:-1])
+    out += NAME_WEIGHT * 1.0 * sum(tree.said[b].names("neck") for b in way[:-1])
+    way_up = x[head] - x[fork]
+    out += 2.0 * _cosine(way_up, up)
+    distance = np.linalg.norm(way_up) / tree.size
+    out -= 1.2 * abs(np.log(max(distance, 1e-3) / 0.15))
+    out += (0.0, 0.6, 0.3, -0.2, -0.6)[min(len(way) - 1, 4)]
+    held = tree.skeleton.held
+    if np.isfinite(held[head]):
+        chain = [held[b] for b in [*way, *tree.below(head)]]
+        out += 2.0 * held[head] / max(*chain, 1e-9)
+    below = [c for c in tree.children[head] if not tree.ends[c]]
+    out += 0.8 * (len(below) >= 2)  # eyes, jaw, hair
+    if len(way) > 1 and not tree.children[head]:  # an eye or a jaw beside others
+        out -= 1.2 * (sum(not tree.ends[c] for c in tree.children[way[-2]]) >= 2)
+    rest = tree.reach[head] / tree.size
+    out += 0.5 * (0.02 < rest < 0.2) - 0.8 * (rest == 0 and not np.isfinite(held[head]))
+    return out

@@ -1,0 +1,144 @@
+"""A map sheet: which performer bone moves which character bones, and how the rest poses are matched. `map/1`."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from otrevo.core.body.skeleton import BONE_NAMES
+from otrevo.core.characters.mapping import EXTRA, NEEDED, propose
+from otrevo.core.characters.rest_pose import RestTurn, direction, match_rest_pose
+from otrevo.core.errors import InputError
+
+
+@dataclass(frozen=True)
+class SheetPair:
+    """targets: the character's bones by name, parent before child; confidence 0 to 1; doubt: what disagrees, or ""."""
+
+    bone: str
+    targets: tuple[str, ...]
+    confidence: float = 1.0
+    doubt: str = ""
+
+
+@dataclass(frozen=True)
+class MapSheet:
+    """pairs by our bone; helpers: {twist bone: the bone it twists for}; rest: {our bone: RestTurn}; unmapped: names.
+
+    limb_direction: {our bone: unit vector (3,) in which the character's limb points at rest}, where something tells.
+    """
+
+    character: str
+    pairs: dict
+    helpers: dict
+    rest: dict
+    unmapped: tuple[str, ...]
+    limb_direction: dict
+
+    def document(self):
+        """The `map/1` document."""
+        return {
+            "otrevo": "map/1", "character": self.character,
+            "pairs": [
+                {"bone": p.bone, "target": list(p.targets), "confidence": round(p.confidence, 3), "doubt": p.doubt}
+                for p in self.pairs.values()
+            ],
+            "helpers": [{"bone": bone, "of": of} for bone, of in self.helpers.items()],
+            "unmapped": list(self.unmapped),
+            "rest_pose": [
+                {"bone": self.pairs[bone].targets[0], "degrees": round(turn.degrees, 3),
+                 "rotation_xyzw": [round(float(v), 9) + 0.0 for v in turn.rotation], "seen": turn.seen}
+                for bone, turn in self.rest.items()
+            ],
+        }  # fmt: skip
+
+
+def propose_sheet(character, proposal=None):
+    """The MapSheet proposed for a Character. Raises InputError when it is no two-legged body."""
+    proposal = proposal or propose(character.as_file())
+    names = character.names
+    pairs = {
+        bone: SheetPair(bone, tuple(names[t] for t in p.targets), p.confidence, p.doubt)
+        for bone, p in sorted(proposal.pairs.items(), key=lambda i: _rank(i[0]))
+    }
+    helpers = {names[b]: names[of] for b, of in proposal.helpers.items()}
+    return _with_rest(character, pairs, helpers)
+
+
+def _rank(bone):
+    return BONE_NAMES.index(bone) if bone in BONE_NAMES else len(BONE_NAMES) + EXTRA.index(bone)
+
+
+def _with_rest(character, pairs, helpers, given=None):
+    numbers = {bone: [character.index(t) for t in p.targets] for bone, p in pairs.items()}
+    rest = match_rest_pose(character.positions, numbers, character.ends)
+    if given:
+        rest |= {bone: given[bone] for bone in rest if bone in given}
+    first = {bone: character.positions[n[0]] for bone, n in numbers.items()}
+    points = {bone: direction(bone, first, numbers, character.ends) for bone in numbers}
+    used = {t for p in pairs.values() for t in p.targets} | set(helpers)
+    return MapSheet(
+        character.name,
+        pairs,
+        helpers,
+        rest,
+        tuple(n for n in character.names if n not in used),
+        {b: v for b, v in points.items() if v is not None},
+    )
+
+
+def sheet_from(document, character, where):
+    """The MapSheet of a `map/1` document for a Character. Rest rotations in it lead over the computed ones.
+
+    Raises InputError naming the place in it.
+    """
+    rows = document.get("pairs")
+    if not isinstance(rows, list):
+        raise InputError(f"{where}: pairs: expected a list of bones and targets.")
+    pairs, taken = {}, {}
+    for i, row in enumerate(rows):
+        bone = row.get("bone") if isinstance(row, dict) else None
+        targets = row.get("target") if isinstance(row, dict) else None
+        if bone not in BONE_NAMES and bone not in EXTRA:
+            raise InputError(
+                f"{where}: pairs[{i}]: '{bone}' is no bone of a performer; expected a VRM bone such as hips."
+            )
+        if bone in pairs:
+            raise InputError(f"{where}: pairs[{i}]: {bone} is mapped twice.")
+        if not isinstance(targets, list) or not all(isinstance(t, str) for t in targets):
+            raise InputError(f"{where}: pairs[{i}].target: expected a list of bone names.")
+        missing = [t for t in targets if t not in character.names]
+        if missing:
+            raise InputError(f"{where}: pairs[{i}]: the character has no bone '{missing[0][:80]}'.")
+        if not targets:
+            continue
+        for t in targets:
+            other = taken.setdefault(t, bone)
+            if other != bone and not {other, bone} <= {"spine", "chest", "upperChest", "hips", "neck"}:
+                raise InputError(
+                    f"{where}: pairs[{i}]: '{t[:80]}' is driven by {other} and by {bone}; expected one of them."
+                )
+        pairs[bone] = SheetPair(bone, tuple(targets), _share(row.get("confidence", 1.0)), str(row.get("doubt") or ""))
+    missing = [b for b in NEEDED[:1] if b not in pairs]
+    if missing:
+        raise InputError(f"{where}: pairs: {missing[0]} is not mapped; without it nothing carries the body.")
+    helpers = {
+        r["bone"]: r["of"] for r in document.get("helpers") or []
+        if isinstance(r, dict) and r.get("bone") in character.names and r.get("of") in character.names
+    }  # fmt: skip
+    first = {p.targets[0]: bone for bone, p in reversed(pairs.items())}
+    given = {}
+    for i, row in enumerate(document.get("rest_pose") or []):
+        rotation = row.get("rotation_xyzw") if isinstance(row, dict) else None
+        if rotation is None or row.get("bone") not in first:
+            continue
+        rotation = np.array(rotation, dtype=float)
+        if rotation.shape != (4,) or not np.isfinite(rotation).all() or abs(np.linalg.norm(rotation) - 1) > 0.01:
+            raise InputError(f"{where}: rest_pose[{i}].rotation_xyzw: expected a unit quaternion.")
+        given[first[row["bone"]]] = RestTurn(
+            float(row.get("degrees") or 0.0), rotation / np.linalg.norm(rotation), bool(row.get("seen", True))
+        )
+    return _with_rest(character, dict(sorted(pairs.items(), key=lambda p: _rank(p[0]))), helpers, given)
+
+
+def _share(value):
+    return float(np.clip(value, 0, 1)) if isinstance(value, (int, float)) and np.isfinite(value) else 1.0

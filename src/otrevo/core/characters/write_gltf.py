@@ -1,0 +1,155 @@
+"""A character's motion as glTF: the given file, untouched, with one animation more.
+
+Everything that the file holds stays as it is; samplers, channels and their numbers are added behind it. Each mapped bone gets a
+rotation, the hips a position as well, all in the axes and unit of the node above them. Rotations are float32 quaternions
+with continuous signs; time is in seconds from the first frame.
+"""
+
+import json
+import struct
+from base64 import b64encode
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.characters.gltf import GltfFile, node_tree, read_gltf
+from otrevo.core.conventions import make_continuous, matrix_from_quaternion
+from otrevo.core.errors import InputError
+from otrevo.core.formats.documents import write_whole
+
+FLOAT, LINEAR = 5126, "LINEAR"
+UNMOVED = 1e-5
+
+
+def write_gltf_motion(path, given, motion, name="take"):
+    """Write a CharacterMotion over the character file `given` (a GLB, VRM or glTF): a GLB. Whole or not at all.
+
+    Raises InputError when the given file is not the one the character was read from.
+    """
+    skeleton, file = read_gltf(given), GltfFile(given)
+    character = motion.character
+    if tuple(skeleton.names) != tuple(character.names):
+        raise InputError(
+            f"{file.where}: its bones are not those of the character '{character.name}'; expected the file it was read from."
+        )
+    parents, local, world, order = node_tree(file)
+    to_file = matrix_from_quaternion(character.from_file[1]).T
+    bones = {int(node): b for b, node in enumerate(skeleton.nodes)}
+    wanted = np.einsum("ij,tbjk->tbik", to_file, matrix_from_quaternion(motion.rotations))
+    # bones keep the axes that they have in the file: its rest, not the rounded one of the document
+    places = np.einsum("ij,tbj->tbi", to_file, motion.positions) / character.from_file[0]
+    frames = len(motion)
+    posed = {}  # node -> (T, 4, 4) world matrix
+    rotation, moved = {}, {}
+    for node in order:
+        node = int(node)
+        above = posed[parents[node]] if parents[node] >= 0 else np.eye(4)[None]
+        if node not in bones:
+            posed[node] = above @ local[node]
+            continue
+        b = bones[node]
+        scale = np.cbrt(abs(np.linalg.det(skeleton.matrices[b, :3, :3])))
+        here = np.zeros((frames, 4, 4))
+        here[:, :3, :3], here[:, :3, 3], here[:, 3, 3] = wanted[:, b] * scale, places[:, b], 1.0
+        inside = np.linalg.inv(above) @ here
+        turn = inside[:, :3, :3] / np.cbrt(np.linalg.det(inside[:, :3, :3]))[:, None, None]
+        rotation[node] = make_continuous(Rotation.from_matrix(turn).as_quat())
+        offset = inside[:, :3, 3]
+        size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
+        if b == motion.root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
+            moved[node] = offset
+        posed[node] = here
+    document = json.loads(json.dumps(file.document))
+    binary = bytearray(file.buffers[0]) if file.buffers and file.gltf.buffers[0].uri is None else bytearray()
+    _add_animation(document, binary, motion, rotation, moved, name, file)
+    write_whole(path, _glb(document, bytes(binary)))
+
+
+def _add_animation(document, binary, motion, rotation, moved, name, file):
+    views, accessors = document.setdefault("bufferViews", []), document.setdefault("accessors", [])
+    buffers = document.setdefault("buffers", [])
+    number = 0
+    if not buffers or buffers[0].get("uri") is not None:
+        number = len(buffers)
+        buffers.append({"byteLength": 0})
+        if number:  # a GLB's own chunk must be its first buffer: those that came from files go inside as text
+            for k, b in enumerate(buffers[:-1]):
+                b["uri"] = "data:application/octet-stream;base64," + b64encode(file.buffers[k]).decode()
+            buffers.insert(0, buffers.pop())
+            for view in views:
+                view["buffer"] += 1
+            number = 0
+
+    def put(values, kind):
+        binary.extend(b"\0" * (-len(binary) % 4))
+        data = np.ascontiguousarray(values, dtype="<f4")
+        views.append({"buffer": number, "byteOffset": len(binary), "byteLength": data.nbytes})
+        binary.extend(data.tobytes())
+        accessor = {"bufferView": len(views) - 1, "componentType": FLOAT, "count": len(data), "type": kind}
+        if kind == "SCALAR":
+            accessor |= {"min": [float(data.min())], "max": [float(data.max())]}
+        accessors.append(accessor)
+        return len(accessors) - 1
+
+    times = put(np.arange(len(motion)) / float(motion.rate), "SCALAR")
+    samplers, channels = [], []
+    for path, tracks, kind in (("rotation", rotation, "VEC4"), ("translation", moved, "VEC3")):
+        for node, values in tracks.items():
+            samplers.append({"input": times, "output": put(values, kind), "interpolation": LINEAR})
+            channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": path}})
+            target = document["nodes"][node]
+            if "matrix" in target:  # an animated node must have its parts apart; the matrix says the same
+                matrix = np.array(target.pop("matrix"), dtype=float).reshape(4, 4).T
+                scale = np.linalg.norm(matrix[:3, :3], axis=0)
+                target["translation"] = matrix[:3, 3].tolist()
+                target["rotation"] = Rotation.from_matrix(matrix[:3, :3] / scale).as_quat().tolist()
+                target["scale"] = scale.tolist()
+    document.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
+    buffers[number]["byteLength"] = len(binary)
+
+
+def _glb(document, binary):
+    text = json.dumps(document, separators=(",", ":"), ensure_ascii=False).encode()
+    text += b" " * (-len(text) % 4)
+    binary += b"\0" * (-len(binary) % 4)
+    length = 12 + 8 + len(text) + 8 + len(binary)
+    return b"".join([
+        struct.pack("<4sII", b"glTF", 2, length), struct.pack("<II", len(text), 0x4E4F534A), text,
+        struct.pack("<II", len(binary), 0x004E4942), binary,
+    ])  # fmt: skip
+
+
+def read_gltf_motion(path, animation=-1):
+    """(times (T,), joints (T, B, 3), rotations (T, B, 3, 3), FileSkeleton) of a GLB's animation, in the file's axes and unit.
+
+    For reading back what was written: nodes are posed by the channels, every sampler at the first one's times.
+    """
+    file, skeleton = GltfFile(path), read_gltf(path)
+    animations = file.gltf.animations or []
+    if not animations:
+        raise InputError(f"{file.where}: it holds no animation.")
+    chosen = animations[animation]
+    parents, local, _, order = node_tree(file)
+    times = file.accessor(chosen.samplers[0].input)[:, 0].astype(float)
+    frames = len(times)
+    posed = np.tile(local, (frames, 1, 1, 1)) if len(local) else np.zeros((frames, 0, 4, 4))
+    parts = {}
+    for channel in chosen.channels:
+        if channel.target.node is not None:
+            sampler = chosen.samplers[channel.sampler]
+            parts.setdefault(channel.target.node, {})[channel.target.path] = file.accessor(sampler.output).astype(float)
+    for node, tracks in parts.items():
+        scale = np.cbrt(abs(np.linalg.det(local[node][:3, :3]))) if "scale" not in tracks else 1.0
+        if "rotation" in tracks:
+            posed[:, node, :3, :3] = Rotation.from_quat(tracks["rotation"]).as_matrix() * scale
+        if "scale" in tracks:
+            posed[:, node, :3, :3] *= tracks["scale"][:, None, :]
+        if "translation" in tracks:
+            posed[:, node, :3, 3] = tracks["translation"]
+    world = posed.copy()
+    for node in order:
+        if parents[node] >= 0:
+            world[:, node] = world[:, parents[node]] @ posed[:, node]
+    bones = world[:, skeleton.nodes]
+    turn = bones[..., :3, :3] / np.cbrt(np.linalg.det(bones[..., :3, :3]))[..., None, None]
+    return times, bones[..., :3, 3], turn, skeleton

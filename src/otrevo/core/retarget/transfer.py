@@ -1,0 +1,129 @@
+"""A performer's motion on a character: the pass from a Motion, a Character and a MapSheet to a CharacterMotion."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.errors import InputError
+from otrevo.core.retarget.angles import place_joints, pose_angles
+from otrevo.core.retarget.feet import keep_plants, sole_height
+from otrevo.core.retarget.plan import make_plan
+from otrevo.core.retarget.plants import find_plants
+from otrevo.core.retarget.settings import RetargetSettings
+
+CHUNK_FRAMES = 1200  # between two looks at whether somebody cancelled
+
+
+@dataclass(frozen=True)
+class CharacterMotion:
+    """A character over time, in our axes and metres: positions (T, B, 3) of joints, rotations (T, B, 4) bone to world.
+
+    rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; figures: see `retarget`.
+    """
+
+    character: object
+    rate: object
+    positions: np.ndarray
+    rotations: np.ndarray
+    driven: np.ndarray
+    root: int
+    plants: tuple = ()
+    figures: dict = field(default_factory=dict)
+
+    def __len__(self):
+        return len(self.positions)
+
+
+def retarget(motion, character, sheet, settings=None, plants=None, progress=lambda share: None):
+    """The CharacterMotion of a performer's Motion.
+
+    Parameters
+    ----------
+    motion : Motion
+        On a skeleton with VRM bone names; world axes, metres, floor at 0.
+    character : Character
+    sheet : MapSheet
+        Of that character.
+    settings : RetargetSettings, optional
+    plants : list of Plant, optional
+        The performer's, as somebody edited them; found where not given.
+    progress : callable, optional
+        Called with the share that is done; it may raise to stop the work.
+
+    Returns
+    -------
+    CharacterMotion
+
+    Raises
+    ------
+    InputError
+        When the motion lacks the hips or holds NaN.
+    """
+    settings = settings or RetargetSettings()
+    if "hips" not in motion.skeleton.names:
+        raise InputError("The motion has no bone 'hips'; expected a body with VRM bone names.")
+    if not (np.isfinite(motion.root_position_m).all() and np.isfinite(motion.rotation_local).all()):
+        raise InputError("The motion holds frames without a pose (NaN); expected every frame to have one.")
+    joint, rotation = motion_joints(motion)
+    plan = make_plan(character, sheet, motion.skeleton)
+    frames, count = len(motion), len(character.names)
+    rotations, positions = np.empty((frames, count, 4)), np.empty((frames, count, 3))
+    rotation = np.ascontiguousarray(rotation)
+    for first in range(0, frames, CHUNK_FRAMES):
+        pose_angles(plan.arrays, first, min(first + CHUNK_FRAMES, frames), rotation, rotations)
+        progress(0.5 * min(1.0, (first + CHUNK_FRAMES) / frames))
+    if plants is None:
+        plants = find_plants(motion, joint, rotation)
+    at = _hips_path(plan, motion, joint, rotations, positions, settings, plants)
+    place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
+    progress(0.7)
+    levels = floor_levels(plants)
+    scale = plan.legs_ratio if settings.scale == "character" else 1.0
+    moved = keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
+    progress(1.0)
+    driven = plan.arrays.before >= 0
+    figures = {"plants": len(plants), "ankle_moved_mm": {s: round(1000 * float(m.max()), 1) for s, m in moved.items()}}
+    return CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), figures)
+
+
+def floor_levels(plants):
+    """{bone: the lowest height at which its point stands}: the floor, as this body shows it."""
+    out = {}
+    for p in plants:
+        out[p.bone] = min(out.get(p.bone, np.inf), p.level_m)
+    return out
+
+
+def _hips_path(plan, motion, joint, rotations, positions, settings, plants):
+    """Where the bone that carries the hips lies (T, 3): hip joints go where the performer's go, by the legs' ratio."""
+    names = motion.skeleton.names
+    hips = [names.index(b) for b in ("leftUpperLeg", "rightUpperLeg") if b in names] or [names.index("hips")]
+    theirs = [plan.joints[b] for b in ("leftUpperLeg", "rightUpperLeg") if b in plan.joints] or [plan.root]
+    frames, k = len(motion), plan.legs_ratio
+    path = joint[:, hips].mean(axis=1)
+    wanted = path * (k if settings.scale == "character" else 1.0)
+    own_ankle, ankle = _ankle(motion, joint, plants), _character_ankle(plan)
+    wanted[:, 1] = settings.hips_height * (ankle + k * (path[:, 1] - own_ankle)) + sole_height(plan.character)
+    place_joints(plan.arrays, 0, frames, plan.root, np.zeros((frames, 3)), rotations, positions)
+    return wanted - positions[:, theirs].mean(axis=1)
+
+
+def _character_ankle(plan):
+    feet = [plan.joints[b] for b in ("leftFoot", "rightFoot") if b in plan.joints]
+    return float(plan.character.positions[feet, 1].mean()) - sole_height(plan.character) if feet else 0.0
+
+
+def _ankle(motion, joint, plants):
+    """Height of the performer's ankle over the floor while a foot stands, from the motion itself."""
+    names, rate = motion.skeleton.names, float(motion.rate)
+    low = []
+    for side in ("left", "right"):
+        if f"{side}Foot" in names:
+            y = joint[:, names.index(f"{side}Foot"), 1]
+            standing = np.zeros(len(y), dtype=bool)
+            for p in plants:
+                if p.bone == f"{side}Foot":
+                    standing[int(p.start_s * rate) : int(p.end_s * rate) + 1] = True
+            low.append(float(np.median(y[standing])) if standing.any() else float(np.percentile(y, 5)))
+    return min(low) if low else 0.0
