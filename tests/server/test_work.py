@@ -2,6 +2,7 @@
 
 import os
 import signal
+import time
 import uuid
 from fractions import Fraction
 from pathlib import Path
@@ -42,10 +43,10 @@ class WithATake(TransactionTestCase):
         return {r.name: r.state for r in Run.objects.all()}
 
     def computing(self, process):
-        """The process id of a worker's computing child."""
+        """The process id of a worker's computing child, None before there is one."""
         children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
         spawned = [c for c in children if "spawn_main" in Path(f"/proc/{c}/cmdline").read_text(errors="replace")]
-        return int(spawned[0])
+        return int(spawned[0]) if spawned else None
 
 
 class KilledWorkers(WithATake):
@@ -77,10 +78,13 @@ class KilledWorkers(WithATake):
         self.assertFalse(Stream.objects.filter(run__isnull=False).exists())
 
     def test_only_the_computing_process(self):
-        queue_from(self.take, "label")
         with worker() as process:
+            child = wait_until(lambda: self.computing(process), "the computing process")
+            os.kill(child, signal.SIGSTOP)  # so that the run is surely not over when it is killed
+            queue_from(self.take, "label")
             wait_until(lambda: running("label"), "labelling")
-            os.kill(self.computing(process), signal.SIGKILL)
+            time.sleep(1.0)  # the worker hands the run over; to a process that is dead already it would hand nothing
+            os.kill(child, signal.SIGKILL)
             wait_until(all_ended, "the end")
             self.assertIsNone(process.poll(), "the worker goes on")
         self.assertEqual(self.states(), {"label": "done", "solve": "done"})

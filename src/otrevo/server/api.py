@@ -8,6 +8,7 @@ from otrevo.core.errors import InputError
 from otrevo.server.accounts.api import router as accounts
 from otrevo.server.bench.api import router as bench
 from otrevo.server.cast.api import router as cast
+from otrevo.server.cast.characters_api import router as characters
 from otrevo.server.floor.api import router as floor
 from otrevo.server.handover.api import router as handover
 from otrevo.server.shoot.api import router as shoot
@@ -18,6 +19,7 @@ api.add_router("", accounts)
 api.add_router("", shoot)
 api.add_router("", stage)
 api.add_router("", cast)
+api.add_router("", characters)
 api.add_router("", floor)
 api.add_router("", bench)
 api.add_router("", handover)

@@ -9,10 +9,14 @@ import django
 from django.contrib.auth.models import User
 from django.db import transaction
 
+from otrevo.core.characters.character import read_character
+from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.rig import Faults, film
 from otrevo.core.sim.scenes import scene
 from otrevo.server.accounts.models import Membership
+from otrevo.server.cast.characters import keep_character
 from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.stage.actions import keep_recording
@@ -37,6 +41,7 @@ PERFORMERS = (
     ("Ines", 1.68, ["optical", "suit", "gloves", "face"], 21),
     ("Tomas", 1.83, ["optical", "suit", "face"], 5),
 )
+CHARACTERS = (("keeper.glb", "Tomas"), ("wick.glb", "Ines"), ("gull.glb", "Ines"))
 SLATES = (
     # name, title, performer, performance, warm-up, takes as (status, note, hidden share)
     ("W1", "Warm-up, Ines", "Ines", "warm-up", True, [("hold", "", 0.03)]),
@@ -86,6 +91,8 @@ def load_demo():
         for name, _, _, seed in PERFORMERS:
             world.embody(performers[name].pk, seed)
         prepare_room(production, technician)
+        for file_name, performer in CHARACTERS:
+            add_character(production, technician, FOLDER / file_name).players.add(performers[performer])
         fmt = production.timecode_format
         frame = fmt.frame("10:42:06;00")
         for name, title, performer, performance, warm_up, takes in SLATES:
@@ -103,6 +110,13 @@ def load_demo():
                 frame += 90 * fmt.nominal
                 world.plan(take.pk, {"seed": 300 + take.pk, "hidden": hidden, "facing_rad": 0.5 * number})
     return True
+
+
+def add_character(production, user, path):
+    """A shipped character, as if somebody had dropped its file."""
+    character, proposal = read_character(path)
+    sheet = propose_sheet(character, proposal)
+    return keep_character(production, user, path.name, path.read_bytes(), character.document(), sheet.document())
 
 
 def record_takes():

@@ -11,6 +11,7 @@ export type TakeOut = Schemas['TakeOut'];
 export type SnagOut = Schemas['SnagOut'];
 export type StreamOut = Schemas['StreamOut'];
 export type PerformerOut = Schemas['PerformerOut'];
+export type CharacterOut = Schemas['CharacterOut'];
 export type PackageOut = Schemas['PackageOut'];
 export type FloorOut = Schemas['FloorOut'];
 export type RollingOut = Schemas['RollingOut'];

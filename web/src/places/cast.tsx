@@ -8,7 +8,9 @@ import { Tick } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
+import { useCharacters } from '../queries/characters';
 import { useBoard, useCast, useDevices } from '../queries/production';
+import { CharacterDetail, NewCharacter } from './character';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -274,20 +276,44 @@ export function Cast({ me }: { me: Me }) {
   const picked = Number(query.get('performer')) || null;
   const adding = query.has('new');
   const name = me.memberships.find((m) => m.production_id === production)?.production ?? '';
-  const performer = cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
+  const characters = useCharacters(production);
+  const character = characters.data?.find((c) => c.id === Number(query.get('character')));
+  const addingCharacter = query.has('new-character');
+  const performer = character || addingCharacter ? undefined : cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
+  const cells = [
+    { what: 'production', value: name },
+    character ? { what: 'character', value: character.name } : { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') },
+  ];
+  const nameOf = (id: number) => cast.data?.find((p) => p.id === id)?.name ?? '';
   return (
-    <Frame theme={paper} me={me} productionId={production} cells={[{ what: 'production', value: name }, { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') }]}>
+    <Frame theme={paper} me={me} productionId={production} cells={cells}>
       <Wrap>
-        <People role="group" aria-label="Performers">
-          <Trouble error={cast.error} />
-          {cast.data?.map((p) => (
-            <button key={p.id} type="button" aria-pressed={!adding && p.id === performer?.id} onClick={() => setQuery({ performer: String(p.id) })}>
-              <strong>{p.name}</strong>
-              <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
-            </button>
-          ))}
-          {(cast.data?.length ?? 0) > 0 && <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>}
-        </People>
+        <div>
+          <People role="group" aria-label="Performers">
+            <Trouble error={cast.error} />
+            {(cast.data?.length ?? 0) > 0 && <Quiet style={{ paddingLeft: 15 }}>Performers</Quiet>}
+            {cast.data?.map((p) => (
+              <button key={p.id} type="button" aria-pressed={!adding && p.id === performer?.id} onClick={() => setQuery({ performer: String(p.id) })}>
+                <strong>{p.name}</strong>
+                <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
+              </button>
+            ))}
+            {(cast.data?.length ?? 0) > 0 && <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ new: '' })}>New performer</WordButton>}
+          </People>
+          {(cast.data?.length ?? 0) > 0 && (
+            <People role="group" aria-label="Characters" style={{ marginTop: 22 }}>
+              <Quiet style={{ paddingLeft: 15 }}>Characters</Quiet>
+              <Trouble error={characters.error} />
+              {characters.data?.map((c) => (
+                <button key={c.id} type="button" aria-pressed={c.id === character?.id} onClick={() => setQuery({ character: String(c.id) })}>
+                  <strong>{c.name}</strong>
+                  <Quiet>{c.height_m.toFixed(2)} m · {c.player_ids.length ? `played by ${c.player_ids.map(nameOf).join(', ')}` : 'played by nobody yet'}</Quiet>
+                </button>
+              ))}
+              <WordButton style={{ justifySelf: 'start' }} onPress={() => setQuery({ 'new-character': '' })}>New character</WordButton>
+            </People>
+          )}
+        </div>
         {cast.data?.length === 0 && !adding && (
           <Empty style={{ gridColumn: '1 / -1' }}>
             <h2>Nobody in the cast yet</h2>
@@ -296,6 +322,8 @@ export function Cast({ me }: { me: Me }) {
           </Empty>
         )}
         {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
+        {addingCharacter && <NewCharacter production={production} onDone={(id) => setQuery(id ? { character: String(id) } : {})} />}
+        {character && <CharacterDetail key={character.id} character={character} performers={cast.data ?? []} production={production} />}
         {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
       </Wrap>
     </Frame>

@@ -2,15 +2,16 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
-import { get, post, type Me, type PackageOut } from '../api/client';
+import { get, getBytes, post, type Me, type PackageOut } from '../api/client';
 import { usePushed } from '../queries/push';
 import { useAround, useBodies, useProps } from '../queries/take';
 import { Figure, MainButton, PlainButton, Quiet, TextInput, Trouble } from '../parts/controls';
-import { Slide } from '../parts/choices';
+import { Choice, Slide } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { night, paper } from '../theme';
 import { formatOf, labelAt } from '../time/timecode';
 import { Transport } from '../time/transport';
+import { CharacterView, type Upright } from '../view/character-view';
 import { StageView } from '../view/stage-view';
 import { differences } from './handover';
 
@@ -71,7 +72,24 @@ const Panel = styled.div`
 
 type Take = PackageOut['takes'][number];
 
-function Player({ take, format }: { take: Take; format: ReturnType<typeof formatOf> }) {
+type Played = { name: string; file: number; upright: Upright };
+
+/** The characters of a take in a package: the files that are delivered, by their number in it. */
+function playedBy(p: PackageOut, take: Take): Played[] {
+  const rows = p.manifest.takes.filter((t) => t.characters.length > 0 && t.log_slate === take.slate && t.log_take === take.number).flatMap((t) => t.characters);
+  return rows.map((c) => ({ name: c.name, file: p.manifest.files.findIndex((f) => f.path === c.file), upright: c }));
+}
+
+function Player({ take, format, package: id, characters }: { take: Take; format: ReturnType<typeof formatOf>; package: number; characters: Played[] }) {
+  const [on, setOn] = useState(characters.length ? 0 : -1);
+  const played = characters[on];
+  const given = useQuery({
+    queryKey: ['packed file', id, played?.file],
+    queryFn: () => getBytes(`/packages/${id}/files/${played.file}`),
+    enabled: played !== undefined,
+    staleTime: Infinity,
+    retry: false,
+  });
   const [transport] = useState(() => new Transport(take.out_s, 1 / format.rate));
   const around = useAround(transport);
   const bodies = useBodies(take.tracks, around);
@@ -102,7 +120,13 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
     <ThemeProvider theme={night}>
       <View>
         <div style={{ flex: 1, minHeight: 0 }}>
-          {bodies.length ? (
+          {played ? (
+            given.data ? (
+              <CharacterView bytes={given.data} upright={played.upright} transport={transport} start={take.in_s} label={`${played.name}, as delivered`} caption={`${take.slate} ${take.title}, take ${take.number} · ${played.name}, the file as it is delivered`} />
+            ) : given.error ? <Trouble error={given.error} /> : (
+              <p style={{ padding: 20 }}>Fetching {played.name}…</p>
+            )
+          ) : bodies.length ? (
             <StageView caption={`${take.slate} ${take.title}, take ${take.number} · ${take.performers.join(', ')}`} bodies={bodies} markers={null} props={props} ghost={null} names={[]} transport={transport} selected={null} onSelect={() => {}} />
           ) : (
             <p style={{ padding: 20 }}>Fetching the motion…</p>
@@ -112,6 +136,9 @@ function Player({ take, format }: { take: Take; format: ReturnType<typeof format
           <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
           <Position transport={transport} from={take.in_s} to={take.out_s} />
           <Figure ref={clock} style={{ fontSize: 18 }} />
+          {characters.length > 0 && (
+            <Choice label="Shown" hidden options={[...characters.map((c, i) => ({ id: i, words: c.name })), { id: -1, words: `${take.performers.join(', ')}, solved` }]} value={on} onChange={setOn} style={{ minWidth: 150 }} />
+          )}
         </Bar>
       </View>
     </ThemeProvider>
@@ -156,7 +183,7 @@ export function PackagePage({ me }: { me: Me }) {
       <Trouble error={item.error} />
       {p && take && (
         <Wrap>
-          {take.tracks.length ? <Player key={take.take_id} take={take} format={format} /> : <View><p style={{ padding: 20 }}>{p.message || 'The package is being built; its motion plays here when it is ready.'}</p></View>}
+          {take.tracks.length ? <Player key={`${take.take_id} ${p.state}`} take={take} format={format} package={p.id} characters={playedBy(p, take)} /> : <View><p style={{ padding: 20 }}>{p.message || 'The package is being built; its motion plays here when it is ready.'}</p></View>}
           <Panel>
             <h1>{p.name}</h1>
             <Quiet>from {p.made_by}, {new Date(p.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</Quiet>

@@ -10,17 +10,7 @@ import type { Transport } from '../time/transport';
 import { Pace } from './pace';
 import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers, type PropView } from './pose';
 import { segmentsOf, type Segment } from './segments';
-
-/** Whether pictures are drawn by the processor: smoothing every edge four times over would cost the rate there. */
-const software = (() => {
-  const gl = document.createElement('canvas').getContext('webgl');
-  const info = gl?.getExtension('WEBGL_debug_renderer_info');
-  const name = info ? String(gl!.getParameter(info.UNMASKED_RENDERER_WEBGL)) : '';
-  gl?.getExtension('WEBGL_lose_context')?.loseContext();
-  return /swiftshader|llvmpipe|software|basic render/i.test(name);
-})();
-
-const FULL = software ? 1 : Math.min(1.5, window.devicePixelRatio || 1);
+import { FULL, software } from './software';
 
 const TRAIL_S = 1;
 const HEAD = new THREE.Vector3(0, 0.11, 0);

@@ -1,12 +1,13 @@
 """All file formats. A new one is a file that declares it and a line in FORMATS."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats import bvh, c3d, face_csv, readings, wav
+from otrevo.core.formats import bvh, c3d, face_csv, glb, readings, wav
 
 FORMATS = (
     bvh.FORMAT,
     c3d.FORMAT,
     face_csv.FORMAT,
+    glb.FORMAT,
     readings.FORMAT,
     wav.FORMAT,
 )

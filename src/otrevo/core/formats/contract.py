@@ -49,7 +49,7 @@ class PackageTake:
 
     name: file name without ending; props: the Motion of each prop by name; log: slate, take, status, note, timecodes;
     figures by pass; snags left (documents). tracks: Channels that devices added to the solve, by track name; readings:
-    Channels as worn devices sent them, by device.
+    Channels as worn devices sent them, by device. characters: the PackageCharacters that the performer plays.
     """
 
     name: str
@@ -65,6 +65,7 @@ class PackageTake:
     props: dict = field(default_factory=dict)
     tracks: dict = field(default_factory=dict)
     readings: dict = field(default_factory=dict)
+    characters: tuple = ()
 
 
 @dataclass(frozen=True)
@@ -78,6 +79,19 @@ class PackageFile:
     ending: str
     write: Callable[[Path], None]
     compare: Callable[[Path], dict]
+
+
+@dataclass(frozen=True)
+class PackageCharacter:
+    """A character that a performer plays in a take. name; files(rate) -> PackageFiles of it at a delivery rate.
+
+    scale, rotation_xyzw: take the numbers of its file to our axes and metres, for whoever shows it.
+    """
+
+    name: str
+    files: Callable[[Fraction], list[PackageFile]]
+    scale: float = 1.0
+    rotation_xyzw: tuple = (0.0, 0.0, 0.0, 1.0)
 
 
 @dataclass(frozen=True)

@@ -32,30 +32,10 @@ def read_dropped(path, name, timecode_format):
     Raises InputError in one sentence that has the user's name for it, also where reading crashed, took longer than
     30 s and a second for each 4 MiB, or more than 2 GiB of memory and 24 times the file's size.
     """
-    path = Path(path)
-    format_of_drop(path.name)
-    size = path.stat().st_size
-    seconds = LEAST_S + size / BYTES_PER_S
-    memory = min(LEAST_MEMORY + MEMORY_PER_BYTE * size, MOST_MEMORY)
+    format_of_drop(Path(path).name)
+    more = {"rate": str(timecode_format.rate), "drop": timecode_format.drop}
     with tempfile.TemporaryDirectory(prefix="otrevo-read-") as folder:
-        request = {
-            "path": str(path), "out": folder, "memory": memory, "rate": str(timecode_format.rate),
-            "drop": timecode_format.drop,
-        }  # fmt: skip
-        environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-        try:
-            child = subprocess.run(
-                [sys.executable, "-m", __name__], input=json.dumps(request).encode(), env=environment, timeout=seconds,
-                stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
-            raise InputError(f"{name}: was not read within {seconds:.0f} s; it is probably damaged.") from None
-        answer = Path(folder) / "answer.json"
-        if not answer.is_file():
-            raise InputError(f"{name}: reading it failed ({_how_it_ended(child)}); it is probably damaged.")
-        found = json.loads(answer.read_text())
-        if "error" in found:
-            raise InputError(found["error"].replace(path.name, name))
+        found = ask_child(__name__, path, name, folder, more)
         return [
             FileStream(
                 s["name"],
@@ -69,6 +49,33 @@ def read_dropped(path, name, timecode_format):
         ]
 
 
+def ask_child(module, path, name, folder, more):
+    """The answer of `python -m module`, a reader in a process of its own, about the file at `path`, which users call `name`.
+
+    It gets `more` with the path, a folder for arrays and its limit of memory. Raises InputError as read_dropped does.
+    """
+    path = Path(path)
+    size = path.stat().st_size
+    seconds = LEAST_S + size / BYTES_PER_S
+    memory = min(LEAST_MEMORY + MEMORY_PER_BYTE * size, MOST_MEMORY)
+    request = {"path": str(path), "out": str(folder), "memory": memory} | more
+    environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    try:
+        child = subprocess.run(
+            [sys.executable, "-m", module], input=json.dumps(request).encode(), env=environment, timeout=seconds,
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+        )  # fmt: skip
+    except subprocess.TimeoutExpired:
+        raise InputError(f"{name}: was not read within {seconds:.0f} s; it is probably damaged.") from None
+    answer = Path(folder) / "answer.json"
+    if not answer.is_file():
+        raise InputError(f"{name}: reading it failed ({_how_it_ended(child)}); it is probably damaged.")
+    found = json.loads(answer.read_text())
+    if "error" in found:
+        raise InputError(found["error"].replace(path.name, name))
+    return found
+
+
 def _how_it_ended(child):
     if child.returncode < 0:
         return f"the reader was stopped by {signal.Signals(-child.returncode).name}"
@@ -78,13 +85,10 @@ def _how_it_ended(child):
 
 
 def _answer(request):
-    """What the child has to say: {"streams": [...]} with the arrays written beside, or {"error": sentence}."""
+    """What the child has to say: {"streams": [...]} with the arrays written beside. Raises InputError for a file that cannot be used."""
     path = Path(request["path"])
     timecode_format = TimecodeFormat(Fraction(request["rate"]), request["drop"])
-    try:
-        streams = format_of_drop(path.name).streams(path, timecode_format)
-    except InputError as error:
-        return {"error": str(error)}
+    streams = format_of_drop(path.name).streams(path, timecode_format)
     for i, stream in enumerate(streams):
         np.save(Path(request["out"]) / f"{i}.npy", np.ascontiguousarray(stream.data), allow_pickle=False)
     return {
@@ -95,14 +99,18 @@ def _answer(request):
     }  # fmt: skip
 
 
-def main():
-    """The child: one request on standard input, the answer in its folder."""
+def answer_request(answer):
+    """Be the child: take one request from standard input, and write what answer(request) says into its folder."""
     request = json.load(sys.stdin)
     resource.setrlimit(resource.RLIMIT_AS, (request["memory"], request["memory"]))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    text = json.dumps(_answer(request), allow_nan=False)
+    try:
+        found = answer(request)
+    except InputError as error:
+        found = {"error": str(error)}
+    text = json.dumps(found, allow_nan=False)
     (Path(request["out"]) / "answer.json").write_text(text)  # last: a crash before this leaves no answer
 
 
 if __name__ == "__main__":
-    main()
+    answer_request(_answer)

@@ -128,6 +128,10 @@ def _write_take(folder, take, formats, rate, entries, result):
         "marker_rate": f"{take.marker_rate.numerator}/{take.marker_rate.denominator}",
         "log": take.log, "figures": take.figures, "snags_left": len(take.snags), "runs": take.runs,
         "calibration": take.calibration,
+        "characters": [
+            {"name": c.name, "file": name, "scale": c.scale, "rotation_xyzw": list(c.rotation_xyzw)}
+            for c in take.characters if (name := f"{take.name}_{c.name}.glb") in files
+        ],
     }  # fmt: skip
 
 

@@ -1,5 +1,7 @@
 """Handover: packages for animators, and their answers."""
 
+import io
+import zipfile
 from datetime import datetime
 from fractions import Fraction
 
@@ -71,9 +73,31 @@ class PackedFileOut(Schema):
     sha256: str
 
 
+class PackedCharacterOut(Schema):
+    """A character's file in a package; scale, rotation_xyzw: take its numbers to our axes and metres."""
+
+    name: str
+    file: str
+    scale: float
+    rotation_xyzw: list[float]
+
+
 class PackedTakeOut(Schema):
+    """log_slate, log_take: the take it is of, as the shot log says."""
+
     name: str
     files: list[str]
+    characters: list[PackedCharacterOut] = []
+    log_slate: str = ""
+    log_take: int = 0
+
+    @staticmethod
+    def resolve_log_slate(row):
+        return row.get("log", {}).get("slate", "")
+
+    @staticmethod
+    def resolve_log_take(row):
+        return row.get("log", {}).get("take", 0)
 
 
 class ManifestOut(Schema):
@@ -243,6 +267,18 @@ def send_back(request, package_id: int, payload: Answer):
     if not payload.note.strip():
         raise InputError("Say in a note what is wrong, so that it can be mended.")
     return _answer(request, package_id, Package.State.RETURNED, payload.note)
+
+
+@router.get("/packages/{package_id}/files/{number}")
+def one_file(request, package_id: int, number: int):
+    """One file of a package, by its number in the manifest, as it is delivered."""
+    item = _fetch(request, package_id)
+    listed = item.manifest.get("files", [])
+    if not item.archive or not 0 <= number < len(listed):
+        raise InputError("The package holds no such file.")
+    with zipfile.ZipFile(io.BytesIO(bytes(item.archive))) as archive:
+        data = archive.read(listed[number]["path"])
+    return HttpResponse(data, content_type="application/octet-stream")
 
 
 @router.get("/packages/{package_id}/file")

@@ -1,0 +1,298 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { DropZone, FileTrigger, Button as AriaButton } from 'react-aria-components';
+import styled, { ThemeProvider } from 'styled-components';
+import { post, put, type CharacterOut, type PerformerOut } from '../api/client';
+import { Choice, Slide, Tick } from '../parts/choices';
+import { Empty, Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
+import { useWarmUpOn } from '../queries/characters';
+import { paper } from '../theme';
+import { Transport } from '../time/transport';
+import { CharacterView } from '../view/character-view';
+
+const SURE = 0.7;
+const FRAME_S = 1 / 30;
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 390px;
+  gap: 26px;
+  margin-top: 12px;
+`;
+
+const Stage = styled.div`
+  height: min(56vh, 560px);
+  border: 1px solid ${(p) => p.theme.hairline};
+  background: ${(p) => p.theme.raised};
+`;
+
+const Bar = styled.div`
+  display: flex;
+  align-items: center;
+  gap: 14px;
+  padding: 8px 0;
+`;
+
+const Bones = styled.table`
+  border-collapse: collapse;
+  width: 100%;
+  table-layout: fixed;
+  th {
+    text-align: left;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+  td,
+  th {
+    padding: 2px 8px 2px 0;
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  tr[data-picked='true'] td {
+    background: ${(p) => p.theme.picked};
+  }
+  td button {
+    font: inherit;
+    color: inherit;
+    background: none;
+    border: 0;
+    padding: 2px 0;
+    cursor: pointer;
+    text-align: left;
+    width: 100%;
+  }
+`;
+
+const Scroll = styled.div`
+  max-height: calc(100vh - 330px);
+  overflow: auto;
+`;
+
+const Meter = styled.span<{ $good: boolean }>`
+  display: inline-block;
+  width: 44px;
+  height: 5px;
+  background: ${(p) => p.theme.hairline};
+  vertical-align: middle;
+  span {
+    display: block;
+    height: 100%;
+    background: ${(p) => (p.$good ? p.theme.good : p.theme.wrong)};
+  }
+`;
+
+/** "leftUpperArm" as people say it. */
+export const inWords = (bone: string) => bone.replace(/([A-Z])/g, (c) => ` ${c.toLowerCase()}`);
+
+const FINGER = /Thumb|Index|Middle|Ring|Little/;
+
+/** What was found out about the file, in one sentence. */
+export function foundOut(c: CharacterOut): string {
+  const unit = { '1': 'metres', '0.01': 'centimetres', '0.001': 'millimetres', '0.0254': 'inches', '0.1': 'decimetres', '0.3048': 'feet' }[String(c.units_m)] ?? `${c.units_m} m a unit`;
+  const how = { metadata: 'as the file says', detected: 'found out from its size', guessed: 'a guess from its size' }[c.unit_evidence] ?? '';
+  return `${unit}, ${how} · ${c.up} is up, faces ${c.facing}`;
+}
+
+function MapTable({ character, production }: { character: CharacterOut; production: number }) {
+  const client = useQueryClient();
+  const [picked, setPicked] = useState<string | null>(null);
+  const [hands, setHands] = useState(false);
+  const change = useMutation({
+    mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
+  });
+  const rows = useMemo(() => {
+    const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
+    const doubtful = (p: (typeof shown)[number]) => Number(p.doubt !== '' || p.confidence < SURE);
+    return shown.map((p, i) => ({ p, i })).sort((a, b) => doubtful(b.p) - doubtful(a.p) || a.i - b.i).map(({ p }) => p);
+  }, [character.map.pairs, hands]);
+  const sure = character.map.pairs.filter((p) => !p.doubt && p.confidence >= SURE).length;
+  const missing = character.map.missing.filter((b) => hands || !FINGER.test(b));
+  const row = character.map.pairs.find((p) => p.bone === picked);
+  return (
+    <div>
+      <div style={{ display: 'flex', alignItems: 'baseline', gap: 12 }}>
+        <h2 style={{ margin: 0, fontSize: 15 }}>Bones</h2>
+        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}</Quiet>
+        <span style={{ marginLeft: 'auto' }}><Tick isSelected={hands} onChange={setHands}>Hands</Tick></span>
+      </div>
+      {picked && (
+        <div style={{ padding: '6px 0 10px' }}>
+          <Choice
+            label={`${inWords(picked)} moves`}
+            options={[{ id: '', words: 'nothing' }, ...character.bones.map((b) => ({ id: b, words: b }))]}
+            value={row?.target[0] ?? ''}
+            isDisabled={change.isPending}
+            onChange={(target) => change.mutate({ bone: picked, target: target ? [target] : [] })}
+          />
+          {row?.doubt && <p style={{ margin: '6px 0 0', color: paper.wrong }}>{row.doubt}</p>}
+        </div>
+      )}
+      <Trouble error={change.error} />
+      <Scroll tabIndex={0} role="group" aria-label="Map sheet">
+        <Bones>
+          <colgroup><col style={{ width: '34%' }} /><col style={{ width: '36%' }} /><col style={{ width: '16%' }} /><col style={{ width: '14%' }} /></colgroup>
+          <thead><tr><th>performer</th><th>character</th><th>how sure</th><th>off T-pose</th></tr></thead>
+          <tbody>
+            {rows.map((p) => (
+              <tr key={p.bone} data-picked={p.bone === picked} title={p.doubt}>
+                <td><button type="button" aria-pressed={p.bone === picked} onClick={() => setPicked(p.bone === picked ? null : p.bone)}>{inWords(p.bone)}</button></td>
+                <td><Figure style={{ fontSize: 12 }} title={p.target.join(' · ')}>{p.target.join(' · ')}</Figure></td>
+                <td><Meter $good={!p.doubt && p.confidence >= SURE} role="img" aria-label={`${Math.round(100 * p.confidence)} % sure`}><span style={{ width: `${100 * p.confidence}%` }} /></Meter></td>
+                <td>{p.degrees !== null && p.degrees >= 1 ? <Figure style={{ fontSize: 12 }}>{p.degrees.toFixed(0)}°</Figure> : ''}</td>
+              </tr>
+            ))}
+            {missing.map((b) => (
+              <tr key={b} data-picked={b === picked}>
+                <td><button type="button" aria-pressed={b === picked} onClick={() => setPicked(b === picked ? null : b)}><Quiet>{inWords(b)}</Quiet></button></td>
+                <td colSpan={3}><Quiet>not there</Quiet></td>
+              </tr>
+            ))}
+          </tbody>
+        </Bones>
+      </Scroll>
+      {character.map.unmapped.length > 0 && <p style={{ margin: '8px 0 0' }}><Quiet title={character.map.unmapped.join(', ')}>{character.map.unmapped.length} bones are left at rest{character.map.helpers ? `, ${character.map.helpers} twist with their limb` : ''}.</Quiet></p>}
+    </div>
+  );
+}
+
+function WarmUp({ character, performers }: { character: CharacterOut; performers: PerformerOut[] }) {
+  const ready = performers.filter((p) => p.calibrations.length > 0);
+  const first = ready.find((p) => character.player_ids.includes(p.id)) ?? ready[0];
+  const [chosen, setChosen] = useState<number | null>(null);
+  const performer = chosen ?? first?.id ?? null;
+  const moving = useWarmUpOn(character, performer);
+  const [transport] = useState(() => new Transport(1, FRAME_S));
+  const upright = useMemo(() => ({ scale: character.scale, rotation_xyzw: character.rotation_xyzw }), [character.scale, character.rotation_xyzw]);
+  const [shown, setShown] = useState(0);
+  const last = useRef(0);
+  useEffect(() => {
+    if (moving.data) transport.duration = animationSeconds(moving.data);
+  }, [moving.data, transport]);
+  useEffect(() => transport.subscribe((t) => {
+    if (transport.speed !== 0 && Math.abs(t - last.current) < 0.1) return;
+    last.current = t;
+    setShown(t);
+  }), [transport]);
+  useEffect(() => () => transport.stop(), [transport]);
+  if (!ready.length) return <Empty><h2>Nobody has warmed up yet</h2><p>Once a performer is calibrated, their warm-up moves on this character here, every joint through its range.</p></Empty>;
+  const name = ready.find((p) => p.id === performer)?.name ?? '';
+  return (
+    <div>
+      <Stage>
+        {moving.data && <CharacterView bytes={moving.data} upright={upright} transport={transport} label={`${name}'s warm-up on ${character.name}`} caption="Drag to turn, scroll to come nearer." />}
+        {moving.isPending && <p style={{ padding: 16 }} aria-live="polite">Putting {name}’s warm-up on {character.name}…</p>}
+        {moving.error && <div style={{ padding: 16 }}><Trouble error={moving.error} /></div>}
+      </Stage>
+      <Bar>
+        <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
+        <Slide label="Position in the warm-up" min={0} max={transport.duration} step={0.01} value={Math.min(shown, transport.duration)} onChange={(t) => transport.seek(t)} />
+        <Figure>{shown.toFixed(1)} s</Figure>
+        {ready.length > 1 && <Choice label="Whose warm-up" hidden options={ready.map((p) => ({ id: p.id, words: `${p.name}’s warm-up` }))} value={performer} onChange={setChosen} style={{ minWidth: 170 }} />}
+      </Bar>
+    </div>
+  );
+}
+
+/** Length of the last animation of a GLB, seconds, read from its description. */
+export function animationSeconds(bytes: ArrayBuffer): number {
+  const view = new DataView(bytes);
+  const document = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 20, view.getUint32(12, true)))) as {
+    animations?: { samplers: { input: number }[] }[];
+    accessors: { max?: number[] }[];
+  };
+  const sampler = document.animations?.at(-1)?.samplers[0];
+  return sampler ? (document.accessors[sampler.input].max?.[0] ?? 0) : 0;
+}
+
+export function CharacterDetail({ character, performers, production }: { character: CharacterOut; performers: PerformerOut[]; production: number }) {
+  const client = useQueryClient();
+  const plays = useMutation({
+    mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
+  });
+  return (
+    <div style={{ minWidth: 0 }}>
+      <div style={{ display: 'flex', alignItems: 'baseline', gap: 16, flexWrap: 'wrap' }}>
+        <h1 style={{ margin: 0, fontSize: 22, overflowWrap: 'anywhere' }}>{character.name}</h1>
+        <span><Figure>{character.height_m.toFixed(2)}</Figure> m</span>
+        <Quiet>{character.file_name} · {character.bones.length} bones · {character.shapes.length} face shapes · {foundOut(character)}</Quiet>
+      </div>
+      {character.notes.map((n) => <p key={n} style={{ margin: '4px 0 0' }}><Quiet>{n}</Quiet></p>)}
+      <Bar role="group" aria-label="Played by">
+        <Quiet>Played by</Quiet>
+        {performers.map((p) => (
+          <Tick key={p.id} isSelected={character.player_ids.includes(p.id)} isDisabled={plays.isPending} onChange={(on) => plays.mutate(on ? [...character.player_ids, p.id] : character.player_ids.filter((id) => id !== p.id))}>{p.name}</Tick>
+        ))}
+        {!character.player_ids.length && performers.length > 0 && <Quiet>nobody yet: takes leave without this character</Quiet>}
+      </Bar>
+      <Trouble error={plays.error} />
+      <ThemeProvider theme={paper}>
+        <Two>
+          {character.skinned ? <WarmUp key={character.id} character={character} performers={performers} /> : <Empty><h2>A skeleton without a skin</h2><p>The map works all the same. Moving pictures need a GLB or VRM.</p></Empty>}
+          <MapTable key={character.id} character={character} production={production} />
+        </Two>
+      </ThemeProvider>
+    </div>
+  );
+}
+
+const Dropping = styled(DropZone)`
+  display: grid;
+  gap: 8px;
+  justify-items: start;
+  padding: 22px;
+  border: 1px dashed ${(p) => p.theme.quiet};
+  max-width: 560px;
+  &[data-drop-target] {
+    background: ${(p) => p.theme.picked};
+    border-color: ${(p) => p.theme.selection};
+  }
+`;
+
+const Pick = styled(AriaButton)`
+  font: inherit;
+  color: ${(p) => p.theme.onSelection};
+  background: ${(p) => p.theme.selection};
+  border: 0;
+  border-radius: 3px;
+  padding: 7px 14px;
+  cursor: pointer;
+`;
+
+export function NewCharacter({ production, onDone }: { production: number; onDone: (id?: number) => void }) {
+  const client = useQueryClient();
+  const add = useMutation({
+    mutationFn: (file: File) => {
+      const form = new FormData();
+      form.append('file', file);
+      return post<CharacterOut>(`/productions/${production}/characters`, form);
+    },
+    onSuccess: async (c) => {
+      await client.invalidateQueries({ queryKey: ['characters', production] });
+      onDone(c.id);
+    },
+  });
+  const take = (file: File | null | undefined) => file && add.mutate(file);
+  return (
+    <div>
+      <h1 style={{ margin: '0 0 12px', fontSize: 22 }}>New character</h1>
+      <Dropping aria-label="Drop a character file" onDrop={async (e) => {
+        const item = e.items.find((i) => i.kind === 'file');
+        if (item && item.kind === 'file') take(await item.getFile());
+      }}>
+        <span>Drop the file the animators sent: GLB, VRM, BVH or USD.</span>
+        <FileTrigger acceptedFileTypes={['.glb', '.vrm', '.bvh', '.usda', '.usdc', '.usdz', '.usd']} onSelect={(files) => take(files?.[0])}>
+          <Pick isDisabled={add.isPending}>Choose a file</Pick>
+        </FileTrigger>
+        <Quiet>Its map is proposed at once. The file itself is kept as it is.</Quiet>
+      </Dropping>
+      {add.isPending && <p aria-live="polite">Reading the character and proposing its map…</p>}
+      <Trouble error={add.error} />
+      <p><WordButton onPress={() => onDone()}>never mind</WordButton></p>
+    </div>
+  );
+}
