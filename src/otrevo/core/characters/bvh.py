@@ -12,7 +12,7 @@ from otrevo.core.characters.file_skeleton import MOST_BYTES, FileSkeleton, check
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import local_matrices, open_bvh
 
-FOLDED = 0.75  # a rest pose this much closer together than the first frame's is folded up
+FOLDED = 0.85  # mean of the unit vectors to all ends: 1 where they all lie the same way
 
 
 def read_character_bvh(path):
@@ -28,7 +28,7 @@ def read_character_bvh(path):
     parents = np.array(tree.parents, dtype=np.int64)
     rest, first = _world(parents, zero), _world(parents, local)
     rest_from = "zero"
-    if _folded(tree, parents, rest) and not _folded(tree, parents, first):
+    if _folded(parents, rest) and not _folded(parents, first):
         rest, rest_from = first, "first_frame"
         notes.append("its zero pose is folded up; its rest pose is read from its first frame")
     ends = np.full((len(parents), 3), np.nan)
@@ -49,12 +49,13 @@ def _world(parents, local):
     return out
 
 
-def _folded(tree, parents, world):
-    """Whether bones overlap as no body's do: many bones of one parent lie in the same direction."""
+def _folded(parents, world):
+    """Whether all ends lie the same way from the root, as no body's do: its legs point where its head does."""
     tips = world[:, :3, 3]
-    length = np.array([np.linalg.norm(o) for o in tree.offsets])
-    size = length.sum()
-    extent = np.ptp(tips, axis=0)
-    if size <= 0:
-        raise InputError("all its offsets are zero; expected a skeleton with lengths.")
-    return bool(np.sort(extent)[-2] < 0.12 * extent.max() and len(parents) > 8)
+    leaves = np.setdiff1d(np.arange(len(parents)), parents)
+    ways = tips[leaves] - tips[0]
+    far = np.linalg.norm(ways, axis=1)
+    long = far > 0.2 * max(float(far.max(initial=0.0)), 1e-12)
+    if long.sum() < 3:
+        return False
+    return bool(np.linalg.norm((ways[long] / far[long, None]).mean(axis=0)) > FOLDED)

@@ -54,6 +54,8 @@ class GltfFile:
                 document, binary = json.loads(chunks[0x4E4F534A]), chunks.get(0x004E4942)
             else:
                 document, binary = json.loads(data), None
+        except InputError:
+            raise
         except (ValueError, KeyError, struct.error, RecursionError):
             raise InputError(
                 f"{self.where}: it cannot be read as glTF; expected a GLB, VRM or glTF 2.0 file."
