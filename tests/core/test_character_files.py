@@ -230,7 +230,7 @@ class Broken(InFolder):
             ("nan.glb", self.changed(nan), "NaN"),
             ("buffers.glb", self.changed(bufferless), "secret.bin"),
             ("table.glb", self.changed(table), "two legs and two arms"),
-            ("cut.glb", whole[: len(whole) // 2], "expected a whole"),
+            ("cut.glb", whole[: len(whole) // 2], "expected a whole file"),
             ("text.glb", b"hello there", "cannot be read as glTF"),
             ("deep.gltf", b'{"a":' * 100000, "cannot be read as glTF"),
             ("nothing.bvh", b"HIERARCHY\nMOTION\n", "nothing.bvh"),

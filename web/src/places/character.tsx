@@ -5,7 +5,7 @@ import styled, { ThemeProvider } from 'styled-components';
 import { post, put, type CharacterOut, type PerformerOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
 import { Empty, Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
-import { useWarmUpOn } from '../queries/characters';
+import { useOwnFile, useWarmUpOn } from '../queries/characters';
 import { paper } from '../theme';
 import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
@@ -89,6 +89,14 @@ export const inWords = (bone: string) => bone.replace(/([A-Z])/g, (c) => ` ${c.t
 
 const FINGER = /Thumb|Index|Middle|Ring|Little/;
 
+/** What all names of a skeleton begin with, up to its last separator: "hero_rig_". Shown once, not on every row. */
+export function sharedStart(names: string[]): string {
+  if (names.length < 3) return '';
+  let start = names[0];
+  for (const name of names) while (!name.startsWith(start)) start = start.slice(0, -1);
+  return start.replace(/[^_:.|\-\s]*$/, '');
+}
+
 /** What was found out about the file, in one sentence. */
 export function foundOut(c: CharacterOut): string {
   const unit = { '1': 'metres', '0.01': 'centimetres', '0.001': 'millimetres', '0.0254': 'inches', '0.1': 'decimetres', '0.3048': 'feet' }[String(c.units_m)] ?? `${c.units_m} m a unit`;
@@ -112,11 +120,13 @@ function MapTable({ character, production }: { character: CharacterOut; producti
   const sure = character.map.pairs.filter((p) => !p.doubt && p.confidence >= SURE).length;
   const missing = character.map.missing.filter((b) => hands || !FINGER.test(b));
   const row = character.map.pairs.find((p) => p.bone === picked);
+  const start = useMemo(() => sharedStart(character.bones), [character.bones]);
+  const short = (targets: string[]) => targets.map((t) => t.slice(start.length)).join(' · ');
   return (
     <div>
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 12 }}>
         <h2 style={{ margin: 0, fontSize: 15 }}>Bones</h2>
-        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}</Quiet>
+        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}{start && ` · all begin with ${start}`}</Quiet>
         <span style={{ marginLeft: 'auto' }}><Tick isSelected={hands} onChange={setHands}>Hands</Tick></span>
       </div>
       {picked && (
@@ -134,13 +144,13 @@ function MapTable({ character, production }: { character: CharacterOut; producti
       <Trouble error={change.error} />
       <Scroll tabIndex={0} role="group" aria-label="Map sheet">
         <Bones>
-          <colgroup><col style={{ width: '34%' }} /><col style={{ width: '36%' }} /><col style={{ width: '16%' }} /><col style={{ width: '14%' }} /></colgroup>
+          <colgroup><col style={{ width: '31%' }} /><col style={{ width: '34%' }} /><col style={{ width: '17%' }} /><col style={{ width: '18%' }} /></colgroup>
           <thead><tr><th>performer</th><th>character</th><th>how sure</th><th>off T-pose</th></tr></thead>
           <tbody>
             {rows.map((p) => (
               <tr key={p.bone} data-picked={p.bone === picked} title={p.doubt}>
                 <td><button type="button" aria-pressed={p.bone === picked} onClick={() => setPicked(p.bone === picked ? null : p.bone)}>{inWords(p.bone)}</button></td>
-                <td><Figure style={{ fontSize: 12 }} title={p.target.join(' · ')}>{p.target.join(' · ')}</Figure></td>
+                <td><Figure style={{ fontSize: 12 }} title={p.target.join(' · ')}>{short(p.target)}</Figure></td>
                 <td><Meter $good={!p.doubt && p.confidence >= SURE} role="img" aria-label={`${Math.round(100 * p.confidence)} % sure`}><span style={{ width: `${100 * p.confidence}%` }} /></Meter></td>
                 <td>{p.degrees !== null && p.degrees >= 1 ? <Figure style={{ fontSize: 12 }}>{p.degrees.toFixed(0)}°</Figure> : ''}</td>
               </tr>
@@ -154,7 +164,7 @@ function MapTable({ character, production }: { character: CharacterOut; producti
           </tbody>
         </Bones>
       </Scroll>
-      {character.map.unmapped.length > 0 && <p style={{ margin: '8px 0 0' }}><Quiet title={character.map.unmapped.join(', ')}>{character.map.unmapped.length} bones are left at rest{character.map.helpers ? `, ${character.map.helpers} twist with their limb` : ''}.</Quiet></p>}
+      {character.map.unmapped.length > 0 && <p style={{ margin: '8px 0 0' }}><Quiet title={character.map.unmapped.join(', ')}>{character.map.unmapped.length === 1 ? '1 bone is' : `${character.map.unmapped.length} bones are`} left at rest{character.map.helpers ? `, ${character.map.helpers} twist with their limb` : ''}.</Quiet></p>}
     </div>
   );
 }
@@ -178,7 +188,15 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
     setShown(t);
   }), [transport]);
   useEffect(() => () => transport.stop(), [transport]);
-  if (!ready.length) return <Empty><h2>Nobody has warmed up yet</h2><p>Once a performer is calibrated, their warm-up moves on this character here, every joint through its range.</p></Empty>;
+  const resting = useOwnFile(character, !ready.length);
+  if (!ready.length)
+    return (
+      <Stage>
+        {resting.data && <CharacterView bytes={resting.data} upright={upright} transport={transport} label={`${character.name} at rest`} caption="At rest. Once a performer is calibrated, their warm-up moves here, every joint through its range." />}
+        {resting.isPending && <p style={{ padding: 16 }}>Fetching {character.name}…</p>}
+        {resting.error && <div style={{ padding: 16 }}><Trouble error={resting.error} /></div>}
+      </Stage>
+    );
   const name = ready.find((p) => p.id === performer)?.name ?? '';
   return (
     <div>

@@ -17,3 +17,8 @@ export function useWarmUpOn(character: CharacterOut, performer: number | null) {
     retry: false,
   });
 }
+
+/** A character's own file, as it was given: it stands at rest. */
+export function useOwnFile(character: CharacterOut, wanted: boolean) {
+  return useQuery({ queryKey: ['character file', character.id], queryFn: () => getBytes(`/characters/${character.id}/file`), enabled: wanted && character.skinned, staleTime: Infinity, retry: false });
+}

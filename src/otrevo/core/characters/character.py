@@ -29,7 +29,7 @@ class Character:
     source: the file's name; unit_m: metres per unit of the file, unit_evidence: how that is known; up and facing: the
     file's own axes; from_file: (scale, rotation (4,)) that take the file's numbers to ours. rotations (B, 4): bone to world.
     ends (B, 3): where leaves end, NaN where nothing says so. floor_m, sole_m: heights of the lowest skin and of the lowest
-    skin of the feet, or None. held (B,): how much skin hangs on a bone, NaN without a skin. humanoid: {VRM bone: name}.
+    skin of the feet, or None; top_m: of the highest skin, joint or end. held (B,): how much skin hangs on a bone, NaN without a skin. humanoid: {VRM bone: name}.
     """
 
     name: str
@@ -42,6 +42,7 @@ class Character:
     from_file: tuple
     floor_m: float | None
     sole_m: float | None
+    top_m: float
     names: tuple[str, ...]
     parents: np.ndarray
     positions: np.ndarray
@@ -57,9 +58,11 @@ class Character:
 
     @property
     def height_m(self):
-        """From the floor to the highest joint or end."""
+        """From the floor to the top."""
+        if self.floor_m is not None:
+            return self.top_m - self.floor_m
         tips = np.concatenate([self.positions, self.ends[np.isfinite(self.ends).all(axis=1)]])
-        return float(tips[:, 1].max() - (self.floor_m if self.floor_m is not None else tips[:, 1].min()))
+        return self.top_m - float(tips[:, 1].min())
 
     def document(self):
         """The `character/1` document."""
@@ -78,7 +81,7 @@ class Character:
             "otrevo": "character/1", "name": self.name, "source": self.source, "units_m": self.unit_m,
             "unit_evidence": self.unit_evidence, "up": self.up, "facing": self.facing, "rest_from": self.rest_from,
             "from_file": {"scale": self.from_file[0], "rotation_xyzw": _rounded(self.from_file[1], 9)},
-            "floor_m": self.floor_m, "sole_m": self.sole_m, "bones": bones, "shapes": list(self.shapes),
+            "floor_m": self.floor_m, "sole_m": self.sole_m, "top_m": self.top_m, "bones": bones, "shapes": list(self.shapes),
             "humanoid": self.humanoid, "notes": list(self.notes),
         }  # fmt: skip
 
@@ -158,7 +161,7 @@ def _in_our_axes(skeleton, frame, name, feet):
         floor = sole = float(np.nanmin(ends[:, 1]))
     return Character(
         name, skeleton.source, scale, frame.evidence, frame.up, frame.facing, skeleton.rest_from,
-        (scale, quaternion_from_matrix(change)), floor, sole, skeleton.names, skeleton.parents, positions,
+        (scale, quaternion_from_matrix(change)), floor, sole, float(np.nanmax([p[:, 1].max() for p in (positions, ends, skin) if len(p)])), skeleton.names, skeleton.parents, positions,
         quaternion_from_matrix(change @ turn), ends, skeleton.held, skeleton.shapes,
         {k: skeleton.names[v] for k, v in skeleton.humanoid.items()}, tuple(dict.fromkeys(notes)),
     )  # fmt: skip
@@ -206,6 +209,7 @@ def character_from(document, where):
         str(document.get("name", "")), str(document.get("source", "")), float(document.get("units_m") or 1.0),
         str(document.get("unit_evidence", "guessed")), str(document.get("up", "+Y")), str(document.get("facing", "+Z")),
         str(document.get("rest_from", "zero")), (scale, np.array(rotation)), document.get("floor_m"), document.get("sole_m"),
+        float(document["top_m"]) if isinstance(document.get("top_m"), (int, float)) else max(p[1] for p in positions),
         tuple(names), np.array(parents, dtype=np.int64), np.array(positions), np.array(rotations), np.array(ends),
         np.array(held), tuple(map(str, document.get("shapes") or [])), dict(document.get("humanoid") or {}),
         tuple(map(str, document.get("notes") or [])),

@@ -44,8 +44,10 @@ class GltfFile:
         try:
             if data[:4] == b"glTF":
                 version, length = struct.unpack("<II", data[4:12])
-                if version != 2 or length > len(data):
-                    raise InputError(f"{self.where}: a GLB of version {version} with {len(data)} of {length} bytes; expected a whole glTF 2.0 file.")  # fmt: skip
+                if version != 2:
+                    raise InputError(f"{self.where}: a GLB of version {version}; expected glTF 2.0.")
+                if length > len(data):
+                    raise InputError(f"{self.where}: {len(data)} of {length} bytes are there; expected a whole file.")
                 chunks, at = {}, 12
                 while at + 8 <= length:
                     size, kind = struct.unpack("<II", data[at : at + 8])

@@ -8,6 +8,8 @@ from ninja import Field, File, Router, Schema
 from ninja.files import UploadedFile
 
 from otrevo.core.body.skeleton import BONE_NAMES
+from otrevo.core.characters.character import character_from
+from otrevo.core.package.naming import clean
 from otrevo.server.accounts.access import DESK_ROLES, fetch, require
 from otrevo.server.cast import characters as act
 from otrevo.server.cast.models import Character, Performer
@@ -79,13 +81,11 @@ def _characters():
 
 def character_out(character):
     d, newest = character.document, character.maps.all()[0]
+    core = character_from(d, character.name)
     rest = {r["bone"]: r["degrees"] for r in newest.document["rest_pose"] if r["seen"]}
-    tips = [b["rest_position_m"][1] for b in d["bones"]] + [
-        b["end_position_m"][1] for b in d["bones"] if b.get("end_position_m")
-    ]
     return {
         "id": character.pk, "name": character.name, "file_name": character.file_name, "bytes": character.size,
-        "height_m": max(tips) - (d["floor_m"] if d["floor_m"] is not None else min(tips)), "units_m": d["units_m"],
+        "height_m": core.height_m, "units_m": d["units_m"],
         "unit_evidence": d["unit_evidence"], "up": d["up"], "facing": d["facing"], "rest_from": d["rest_from"],
         "notes": d["notes"], "bones": [b["name"] for b in d["bones"]], "shapes": d["shapes"],
         "scale": d["from_file"]["scale"], "rotation_xyzw": d["from_file"]["rotation_xyzw"],
@@ -132,6 +132,16 @@ def change_map(request, character_id: int, payload: PairIn):
     """Have a bone of the performer move other bones of the character: a new version of the map."""
     act.change_pair(_one(request, character_id), request.user, payload.bone, payload.target)
     return character_out(_one(request, character_id))
+
+
+@router.get("/characters/{character_id}/file")
+def file(request, character_id: int):
+    """The character's own file, as it was given."""
+    character = fetch(request.user, Character.objects.all(), "production_id", DESK_ROLES, pk=character_id)
+    response = HttpResponse(bytes(character.file), content_type="application/octet-stream")
+    ending = character.file_name.rpartition(".")[2]
+    response["Content-Disposition"] = f'attachment; filename="{clean(character.name)}.{clean(ending)}"'
+    return response
 
 
 @router.get("/characters/{character_id}/warm-ups/{performer_id}")

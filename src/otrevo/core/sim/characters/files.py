@@ -42,14 +42,15 @@ _PLAIN = {"jaw open": "jawOpen", "smile left": "mouthSmileLeft", "smile right": 
           "brow right": "browOuterUpRight", "blink left": "eyeBlinkLeft", "blink right": "eyeBlinkRight", "pucker": "mouthPucker",
           "cheeks": "cheekPuff"}  # fmt: skip
 CHARACTERS = (
-    Made("keeper", Build(1.79, wide=1.18, head=1.05, spine=3, eyes=True), 1.35, "camel", 1.0, False, False, 1.0, (0.36, 0.30, 0.24, 1.0), _PLAIN),
+    Made("keeper", Build(1.698, wide=1.18, head=1.05, spine=3, eyes=True), 1.35, "camel", 1.0, False, False, 1.0, (0.36, 0.30, 0.24, 1.0), _PLAIN),
     Made(
-        "wick", Build(1.31, legs=0.86, arms=0.88, head=1.35, arms_down_deg=42, legs_apart_deg=4, spine=4, twist=1, eyes=True, extra=("root",)),
+        "wick", Build(1.266, legs=0.86, arms=0.88, head=1.35, arms_down_deg=42, legs_apart_deg=4, spine=4, twist=1, eyes=True, extra=("root",)),
         0.95, "prefixed", 0.01, True, False, 1.3, (0.45, 0.22, 0.18, 1.0),
         {k: f"wick_face_{v[0].upper()}{v[1:]}".replace("Left", "_L").replace("Right", "_R") for k, v in _PLAIN.items()},
     ),
     Made(
-        "gull", Build(1.0, legs=0.62, arms=1.1, head=1.9, hand=1.4, spine=2, fingers=("Thumb", "Index", "Middle"), eyes=True, extra=("tail",)),
+        "gull", Build(
+            0.972, legs=0.62, arms=1.1, head=1.9, hand=1.4, spine=2, fingers=("Thumb", "Index", "Middle"), eyes=True, extra=("tail",)),
         1.2, "numbers only", 1.0, False, True, 1.9, (0.55, 0.57, 0.60, 1.0),
         {"jaw open": "beak", "blink left": "lid_1", "blink right": "lid_2", "brow left": "crest_1", "brow right": "crest_2", "cheeks": "puff"},
     ),
