@@ -126,7 +126,7 @@ function MapTable({ character, production }: { character: CharacterOut; producti
     <div>
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 12 }}>
         <h2 style={{ margin: 0, fontSize: 15 }}>Bones</h2>
-        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}{start && ` · all begin with ${start}`}</Quiet>
+        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}</Quiet>
         <span style={{ marginLeft: 'auto' }}><Tick isSelected={hands} onChange={setHands}>Hands</Tick></span>
       </div>
       {picked && (
@@ -142,6 +142,7 @@ function MapTable({ character, production }: { character: CharacterOut; producti
         </div>
       )}
       <Trouble error={change.error} />
+      {start && <Quiet style={{ display: 'block' }}>all names begin with {start}</Quiet>}
       <Scroll tabIndex={0} role="group" aria-label="Map sheet">
         <Bones>
           <colgroup><col style={{ width: '31%' }} /><col style={{ width: '34%' }} /><col style={{ width: '17%' }} /><col style={{ width: '18%' }} /></colgroup>
@@ -208,7 +209,7 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
       <Bar>
         <PlainButton onPress={() => transport.toggle()} aria-label="Play or stop">▶ / ■</PlainButton>
         <Slide label="Position in the warm-up" min={0} max={transport.duration} step={0.01} value={Math.min(shown, transport.duration)} onChange={(t) => transport.seek(t)} />
-        <Figure>{shown.toFixed(1)} s</Figure>
+        <Figure style={{ whiteSpace: 'nowrap' }}>{shown.toFixed(1)} s</Figure>
         {ready.length > 1 && <Choice label="Whose warm-up" hidden options={ready.map((p) => ({ id: p.id, words: `${p.name}’s warm-up` }))} value={performer} onChange={setChosen} style={{ minWidth: 170 }} />}
       </Bar>
     </div>

@@ -42,15 +42,15 @@ _PLAIN = {"jaw open": "jawOpen", "smile left": "mouthSmileLeft", "smile right": 
           "brow right": "browOuterUpRight", "blink left": "eyeBlinkLeft", "blink right": "eyeBlinkRight", "pucker": "mouthPucker",
           "cheeks": "cheekPuff"}  # fmt: skip
 CHARACTERS = (
-    Made("keeper", Build(1.698, wide=1.18, head=1.05, spine=3, eyes=True), 1.35, "camel", 1.0, False, False, 1.0, (0.36, 0.30, 0.24, 1.0), _PLAIN),
+    Made("keeper", Build(1.777, wide=1.18, head=1.05, spine=3, eyes=True), 1.35, "camel", 1.0, False, False, 1.0, (0.36, 0.30, 0.24, 1.0), _PLAIN),
     Made(
-        "wick", Build(1.266, legs=0.86, arms=0.88, head=1.35, arms_down_deg=42, legs_apart_deg=4, spine=4, twist=1, eyes=True, extra=("root",)),
+        "wick", Build(1.343, legs=0.86, arms=0.88, head=1.35, arms_down_deg=42, legs_apart_deg=4, spine=4, twist=1, eyes=True, extra=("root",)),
         0.95, "prefixed", 0.01, True, False, 1.3, (0.45, 0.22, 0.18, 1.0),
         {k: f"wick_face_{v[0].upper()}{v[1:]}".replace("Left", "_L").replace("Right", "_R") for k, v in _PLAIN.items()},
     ),
     Made(
         "gull", Build(
-            0.972, legs=0.62, arms=1.1, head=1.9, hand=1.4, spine=2, fingers=("Thumb", "Index", "Middle"), eyes=True, extra=("tail",)),
+            1.052, legs=0.62, arms=1.1, head=1.9, hand=1.4, spine=2, fingers=("Thumb", "Index", "Middle"), eyes=True, extra=("tail",)),
         1.2, "numbers only", 1.0, False, True, 1.9, (0.55, 0.57, 0.60, 1.0),
         {"jaw open": "beak", "blink left": "lid_1", "blink right": "lid_2", "brow left": "crest_1", "brow right": "crest_2", "cheeks": "puff"},
     ),
@@ -61,7 +61,7 @@ def girth(made):
     """{bone ending: (radius at its start, at its end)} in metres."""
     h, s = made.build.height_m, made.stout
     r = {
-        "hips": (0.062, 0.06), "spine": (0.058, 0.064), "neck": (0.030, 0.028), "head": (0.050 * made.head, 0.040 * made.head),
+        "hips": (0.056, 0.054), "spine": (0.058, 0.064), "neck": (0.027, 0.026), "head": (0.05, 0.05),
         "Shoulder": (0.030, 0.030), "UpperArm": (0.028, 0.023), "LowerArm": (0.022, 0.016), "Hand": (0.015, 0.015),
         "UpperLeg": (0.045, 0.032), "LowerLeg": (0.031, 0.022), "Foot": (0.022, 0.020), "Toes": (0.019, 0.013), "tail": (0.024, 0.014),
         "Proximal": (0.0062, 0.0058), "Intermediate": (0.0058, 0.0052), "Distal": (0.0052, 0.0045), "Metacarpal": (0.008, 0.0068),
@@ -77,10 +77,8 @@ def girth(made):
 def write_character(path, made, seed=7):
     """Write one made-up character as GLB; returns (names in the file, truth) of its bones."""
     body = built(made.build)
-    if made.build.extra == ("tail",):  # a tail has flesh
-        body = body.__class__(body.names, body.parents, body.positions, body.truth, body.ends)
     names = named(body.names, made.habit, seed)
-    capsules = capsules_of(body, girth(made))
+    capsules = capsules_of(body, girth(made), made.build.height_m, made.head)
     vertices, faces, normals = mesh(capsules, made.build.height_m)
     joints, weight = weights(vertices, capsules, len(names), made.build.height_m)
     head = body.positions[body.names.index("head")]

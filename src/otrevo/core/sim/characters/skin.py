@@ -9,20 +9,45 @@ CELL = 0.0085  # of the height
 BLEND = 0.012  # of the height: how softly limbs run into one another
 
 
-def capsules_of(built, radius):
-    """[(bone, start (3,), end (3,), radius at start, radius at end)] of a Built skeleton; radius: {what: (start, end)} in metres."""
+def capsules_of(body, radius, height, head):
+    """[(bone, start (3,), end (3,), radius at start, radius at end)] of a Built body; radius: {what: (start, end)} in metres.
+
+    head: its size against the height. Skull and jaw are balls of their own, before and above the head's joint.
+    """
     out = []
-    for b, name in enumerate(built.names):
-        size = next((r for key, r in radius.items() if name.endswith(key) or name.startswith(key)), None)
-        if size is None:
-            continue
-        children = [c for c in range(len(built.names)) if built.parents[c] == b and built.truth[c] and not built.truth[c].startswith("~")
-                    and not built.names[c].endswith("Eye") and built.names[c] != "jaw"]  # fmt: skip
-        start = built.positions[b]
-        ends = [built.positions[c] for c in children] or ([built.ends[b]] if np.isfinite(built.ends[b]).all() else [])
-        for end in ends or [start + 1e-4]:
-            out.append((b, start, np.asarray(end), *size))
+    for b, name in enumerate(body.names):
+        start, size = body.positions[b], _girth(name, radius)
+        if name == "head":
+            out += [
+                (b, *(start + height * head * np.array(p) for p in ends), height * head * r0, height * head * r1)
+                for ends, r0, r1 in SKULL
+            ]
+        elif size is not None:
+            children = [
+                c for c in range(len(body.names)) if body.parents[c] == b and _girth(body.names[c], radius) is not None
+            ]
+            ends = [body.positions[c] for c in children] or (
+                [body.ends[b]] if np.isfinite(body.ends[b]).all() else [start + 1e-4]
+            )
+            firsts = [_girth(body.names[c], radius)[0] for c in children] or [size[1]]
+            branching = len(ends) > 1  # a limb begins as thick as it goes on
+            out += [
+                (b, start, np.asarray(end), size[0], first if branching else size[1])
+                for end, first in zip(ends, firsts, strict=True)
+            ]
     return out
+
+
+# (start, end) from the head's joint, as shares of the height for a head of size 1, and radii
+SKULL = (
+    (((0, 0.062, -0.006), (0, 0.066, 0.006)), 0.049, 0.047),
+    (((0, 0.028, 0.012), (0, 0.022, 0.026)), 0.036, 0.026),
+    (((0, 0.040, 0.046), (0, 0.036, 0.056)), 0.010, 0.009),
+)
+
+
+def _girth(name, radius):
+    return next((r for key, r in radius.items() if name.endswith(key) or name.startswith(key)), None)
 
 
 def distance(points, start, end, r0, r1):
@@ -50,7 +75,9 @@ def mesh(capsules, height):
             grid.shape[:3]
         )
     vertices, faces, normals, _ = marching_cubes(-np.log(np.maximum(field, 1e-12)), 0.0, spacing=(cell,) * 3)
-    return vertices + low, faces[:, ::-1], -normals
+    a, b, c = (vertices[faces[:, i]] for i in range(3))
+    outward = (np.cross(b - a, c - a) * -normals[faces[:, 0]]).sum() > 0  # the library winds them either way
+    return vertices + low, faces if outward else faces[:, ::-1], -normals
 
 
 def weights(vertices, capsules, count, height):
