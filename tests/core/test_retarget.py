@@ -55,7 +55,8 @@ def stepping(seconds=6, rate=120):
     stands = {}
     for side, phase in (("left", 0.0), ("right", 1.0)):
         lift = np.sqrt(np.clip(np.sin(np.pi * (t - phase)), 0, None))  # a step of a second, then a second of standing
-        thigh, knee = 0.5 * lift, 1.0 * lift
+        swing = np.where(lift > 0, np.sin(2 * np.pi * (t - phase)), 0.0)  # forward, and back to where it was
+        thigh, knee = 0.5 * lift + 0.4 * swing, 1.0 * lift
         for bone, angle in ((f"{side}UpperLeg", -thigh), (f"{side}LowerLeg", knee), (f"{side}Foot", thigh - knee)):
             local[:, skeleton.index(bone), 0], local[:, skeleton.index(bone), 3] = np.sin(angle / 2), np.cos(angle / 2)
         stands[side] = lift == 0
@@ -119,6 +120,7 @@ class Plants(unittest.TestCase):
         for side in ("left", "right"):
             edges = np.diff(np.concatenate([[0], stands[side].astype(int), [0]]))
             true = list(zip(np.flatnonzero(edges == 1) / 120, (np.flatnonzero(edges == -1) - 1) / 120, strict=True))
+            true = [(s, e) for s, e in true if e - s > 0.1]
             found = [(p.start_s, p.end_s) for p in plants if p.bone == f"{side}Foot"]
             self.assertEqual(len(found), len(true))
             self.assertLess(np.median(np.abs(np.array(found) - np.array(true))), 0.03)
@@ -148,6 +150,38 @@ class Plants(unittest.TestCase):
         self.assertEqual(len(retarget(motion, character, sheet, plants=given).plants), 1)
         with self.assertRaisesRegex(InputError, "before it begins"):
             plants_from({"plants": [{"bone": "leftToes", "start_s": 2, "end_s": 1, "level_m": 0}]}, "p.json")
+
+
+class Reach(unittest.TestCase):
+    def test_hands_come_to_their_places_where_they_can(self):
+        motion = performance("semaphore", 6)
+        joint, _ = motion_joints(motion)
+        character, proposal = read_character(FOLDER / "keeper.glb")
+        sheet = propose_sheet(character, proposal)
+        places = {}
+        for value in (0.0, 1.0):
+            settings = settings_from({"reach": {"leftHand": value, "rightHand": [[0, 0], [3, value]]}}, "s.json")
+            result = retarget(motion, character, sheet, settings)
+            plan = make_plan(character, sheet, motion.skeleton)
+            ours = plan.legs_ratio * joint[:, motion.skeleton.names.index("leftHand")] + [0, sole_height(character), 0]
+            places[value] = np.linalg.norm(result.positions[:, plan.joints["leftHand"]] - ours, axis=1)
+        reachable = len(motion) - result.figures["unreachable_frames"]["leftHand"]
+        self.assertGreater(reachable, 0.5 * len(motion))
+        self.assertLess(np.sort(places[1.0])[reachable - 1], 0.003)
+        self.assertGreater(np.median(places[0.0]), 0.01, "angles alone leave it elsewhere")
+
+    def test_bones_do_not_stretch_and_nothing_jumps(self):
+        motion = performance("semaphore", 6)
+        character, proposal = read_character(FOLDER / "gull.glb")
+        sheet = propose_sheet(character, proposal)
+        settings = settings_from({"reach": {"leftHand": 1, "rightHand": 1, "leftFoot": 1, "rightFoot": 1}}, "s.json")
+        plain, result = retarget(motion, character, sheet), retarget(motion, character, sheet, settings)
+        arm = [character.index(sheet.pairs[f"left{part}"].targets[0]) for part in ("UpperArm", "LowerArm", "Hand")]
+        for a, b in zip(arm, arm[1:], strict=False):
+            length = np.linalg.norm(result.positions[:, b] - result.positions[:, a], axis=1)
+            self.assertLess(np.ptp(length), 1e-6)
+        step = [np.linalg.norm(np.diff(r.positions[:, arm[1]], axis=0), axis=1).max() for r in (plain, result)]
+        self.assertLess(step[1], 4 * step[0] + 0.01)
 
 
 def _runs(mask):

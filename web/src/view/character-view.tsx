@@ -65,8 +65,8 @@ function Scene({ gltf, upright, transport, start }: { gltf: GLTF; upright: Uprig
     });
     const height = box.isEmpty() ? 1.8 : Math.max(box.max.y, 0.3);
     const middle = box.isEmpty() ? at.set(0, 0.9, 0) : box.getCenter(at);
-    controls.current?.target.set(middle.x, height * 0.52, middle.z);
-    camera.position.set(middle.x + height * 0.9, height * 0.85, middle.z + height * 2.1);
+    controls.current?.target.set(middle.x, height * 0.58, middle.z); // room for raised arms
+    camera.position.set(middle.x + height * 1.0, height * 0.95, middle.z + height * 2.5);
     controls.current?.update();
     const pace = new Pace();
     const stop = transport.subscribe((time) => {

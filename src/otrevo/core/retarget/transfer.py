@@ -10,6 +10,7 @@ from otrevo.core.retarget.angles import place_joints, pose_angles
 from otrevo.core.retarget.feet import keep_plants, sole_height
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.plants import find_plants
+from otrevo.core.retarget.reach import reach_places
 from otrevo.core.retarget.settings import RetargetSettings
 
 CHUNK_FRAMES = 1200  # between two looks at whether somebody cancelled
@@ -81,9 +82,14 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
     levels = floor_levels(plants)
     scale = plan.legs_ratio if settings.scale == "character" else 1.0
     moved = keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
+    missed = reach_places(plan, motion, joint, settings, scale, at, rotations, positions)
     progress(1.0)
     driven = plan.arrays.before >= 0
-    figures = {"plants": len(plants), "ankle_moved_mm": {s: round(1000 * float(m.max()), 1) for s, m in moved.items()}}
+    figures = {
+        "plants": len(plants),
+        "unreachable_frames": missed,
+        "ankle_moved_mm": {s: round(1000 * float(m.max()), 1) for s, m in moved.items()},
+    }
     return CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), figures)
 
 

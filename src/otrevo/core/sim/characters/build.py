@@ -226,7 +226,12 @@ def _extras(rows, build, world, tips):
     h = build.height_m
     if build.eyes:
         for side, sign in (("left", 1), ("right", -1)):
-            rows.add(f"{side}Eye", "head", world["head"] + h * build.head * np.array([0.018 * sign, 0.050, 0.046]), f"{side}Eye")
+            rows.add(
+                f"{side}Eye",
+                "head",
+                world["head"] + h * build.head * np.array([0.018 * sign, 0.050, 0.046]),
+                f"{side}Eye",
+            )
         rows.add("jaw", "head", world["head"] + h * build.head * np.array([0, 0.005, 0.015]), "jaw")
     for what in build.extra:
         if what == "tail":
