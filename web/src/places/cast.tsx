@@ -282,7 +282,7 @@ export function Cast({ me }: { me: Me }) {
   const performer = character || addingCharacter ? undefined : cast.data?.find((p) => p.id === picked) ?? cast.data?.[0];
   const cells = [
     { what: 'production', value: name },
-    character ? { what: 'character', value: character.name } : { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') },
+    character ? { what: 'character', value: character.name } : addingCharacter ? { what: 'character', value: 'a new one' } : { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') },
   ];
   const nameOf = (id: number) => cast.data?.find((p) => p.id === id)?.name ?? '';
   return (

@@ -9,12 +9,20 @@ it, the hips come down rather than the knee snap straight. World axes, metres.
 import numpy as np
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
-from otrevo.core.conventions import find_runs, quaternion_conjugate, quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import (
+    find_runs,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
 from otrevo.core.retarget.angles import follow, place_joints
-from otrevo.core.retarget.limb import STRETCHED, bend, unit
+from otrevo.core.retarget.limb import STRETCHED, bend, shortest, unit
 
 FADE_S = 0.3  # a correction fades within this time after a plant, and before the next
 HIPS_S = 0.25
+ONE_FLOOR_M = 0.05
 SIDES = ("left", "right")
 
 
@@ -58,7 +66,12 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
         if local is None or side + "LowerLeg" not in plan.joints or side + "UpperLeg" not in plan.joints:
             continue
         foot = plan.joints[side + "Foot"]
-        points[side] = {k: positions[:, foot] + quaternion_rotate(rotations[:, foot], v) for k, v in local.items()}
+        points[side] = _points(positions, rotations, foot, local)
+        turn = _lie_still(side, points[side], plants, rate)
+        for bone in (foot, plan.joints.get(side + "Toes")):
+            if bone is not None:
+                rotations[:, bone] = quaternion_multiply(turn, rotations[:, bone])
+        points[side] = _points(positions, rotations, foot, local)
         shifts[side] = _shift(side, points[side], plants, levels, scale, rate, ground)
         if floor:
             lowest = np.minimum(points[side]["Foot"][:, 1], points[side]["Toes"][:, 1]) + shifts[side][:, 1]
@@ -74,6 +87,35 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
     follow(arrays, 0, frames, rotations)
     place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
     return {side: np.linalg.norm(s, axis=1) for side, s in shifts.items()}
+
+
+def _points(positions, rotations, foot, local):
+    """{"Foot": heel (T, 3), "Toes": ball (T, 3)} of a posed foot."""
+    return {k: positions[:, foot] + quaternion_rotate(rotations[:, foot], v) for k, v in local.items()}
+
+
+def _lie_still(side, points, plants, rate):
+    """Rotations of the world (T, 4) that keep a foot from turning and tilting while its heel and its ball both stand.
+
+    Its line from heel to ball is held in the middle direction of that time, level where both stand on one floor.
+    """
+    way = points["Toes"] - points["Foot"]
+    frames = len(way)
+    stands = {}
+    for part in ("Foot", "Toes"):
+        stands[part] = np.full(frames, np.nan)
+        for p in plants:
+            if p.bone == side + part:
+                s, e = (int(np.clip(round(t * rate), 0, frames - 1)) for t in (p.start_s, p.end_s))
+                stands[part][s : e + 1] = p.level_m
+    both = np.isfinite(stands["Foot"]) & np.isfinite(stands["Toes"])
+    turn = np.zeros((frames, 3))
+    for s, e in find_runs(both):
+        held = np.median(way[s:e], axis=0)
+        held[1] = 0.0 if np.ptp([np.median(stands[part][s:e]) for part in stands]) < ONE_FLOOR_M else held[1]
+        turn[s:e] = rotvec_from_quaternion(shortest(unit(way[s:e]), np.broadcast_to(unit(held), (e - s, 3))))
+    _fade(turn, both, rate)
+    return quaternion_from_rotvec(turn)
 
 
 def _carried(plan):
