@@ -22,6 +22,7 @@ from otrevo.core.retarget.limb import STRETCHED, bend, shortest, unit
 
 FADE_S = 0.3  # a correction fades within this time after a plant, and before the next
 HIPS_S = 0.25
+LIFT_S = 0.15
 ONE_FLOOR_M = 0.05
 SIDES = ("left", "right")
 
@@ -75,7 +76,7 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
         shifts[side] = _shift(side, points[side], plants, levels, scale, rate, ground)
         if floor:
             lowest = np.minimum(points[side]["Foot"][:, 1], points[side]["Toes"][:, 1]) + shifts[side][:, 1]
-            shifts[side][:, 1] += np.maximum(ground - lowest, 0.0)
+            shifts[side][:, 1] += _lift(np.maximum(ground - lowest, 0.0), side, plants, rate)
     if not shifts:
         return {}
     wanted = {side: positions[:, plan.joints[side + "Foot"]] + shifts[side] for side in shifts}
@@ -172,6 +173,18 @@ def _shift(side, points, plants, levels, scale, rate, ground):
         held[p.bone] = place
     _fade(shift, known, rate)
     return shift
+
+
+def _lift(need, side, plants, rate):
+    """How far a foot is lifted (T,) so that it nowhere needs more; smooth in time, and nothing is added while it stands."""
+    n = max(3, int(LIFT_S * rate) | 1)
+    smooth = uniform_filter1d(maximum_filter1d(need, n), n)
+    away = np.full(len(need), np.inf)
+    times = np.arange(len(need)) / rate
+    for p in plants:
+        if p.bone in (side + "Foot", side + "Toes"):
+            away = np.minimum(away, np.maximum(np.maximum(p.start_s - times, times - p.end_s), 0.0))
+    return np.maximum(need, smooth * _smooth(np.clip(away / LIFT_S, 0, 1)))
 
 
 def _fade(shift, known, rate):

@@ -43,7 +43,10 @@ def bend(root, joint, end, target, hinge):
     sine = (upper * np.cross(axis, flat)).sum(axis=1)
     size = np.maximum(np.hypot(cosine, sine), 1e-12)
     need = (distance**2 - a**2 - b**2) / 2 - along
-    angle = np.arctan2(sine, cosine) + np.arccos(np.clip(need / size, -1, 1))
+    straight, corner = np.arctan2(sine, cosine), np.arccos(np.clip(need / size, -1, 1))
+    # a joint that is bent a little the wrong way stays so while nothing more is asked of it; asked for more, it bends the right way
+    wrong = np.clip((corner / np.maximum(straight, 1e-9) - 1.2) / 1.8, 0, 1)
+    angle = straight + corner * np.where(straight > 0, 2 * wrong - 1, 1.0)
     bent = about(axis, angle)
     reached = upper + quaternion_rotate(bent, lower)
     swing = shortest(unit(reached), unit(wanted))
