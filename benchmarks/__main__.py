@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, live, optics, timecode, work
+from benchmarks import application, bodies, characters, live, optics, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -17,6 +17,8 @@ ALL = {
     "store": application.store,
     "pipeline": application.pipeline,
     "cold-start": application.cold_start,
+    "maps": characters.maps,
+    "retarget": characters.retargeting,
     "cancel": work.cancelling,
     "kills": work.kills,
 }
