@@ -166,6 +166,24 @@ class Kinds(InFolder):
         height = moving.positions - moving.positions[0]
         self.assertLess(np.abs(height - (still.positions - still.positions[0])).max(), 1e-4)
 
+    def test_of_two_skeletons_the_larger_is_read_and_it_is_said(self):
+        document, binary = parts((FOLDER / "gull.glb").read_bytes())
+        shift = len(document["nodes"])
+        copies = [json.loads(json.dumps(n)) for n in document["nodes"][:30]]
+        for node in copies:
+            node["name"] += " twin"
+            node["children"] = [c + shift for c in node.get("children", []) if c < 30] or None
+            if node["children"] is None:
+                del node["children"]
+        document["nodes"] += copies
+        document["scenes"][0]["nodes"].append(shift)
+        document["skins"].append({"joints": list(range(shift, shift + 30))})
+        (self.path / "two.glb").write_bytes(glb(document, binary))
+        character, proposal = read_character(self.path / "two.glb")
+        self.assertEqual(len(character.names), len(read_character(FOLDER / "gull.glb")[0].names))
+        self.assertIn("2 skeletons", " ".join(character.notes))
+        self.assertIn("leftHand", proposal.pairs)
+
     def test_wrong_metadata_is_seen_and_said(self):
         document, binary = parts((FOLDER / "keeper.glb").read_bytes())
         document["nodes"].append(

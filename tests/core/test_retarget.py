@@ -15,9 +15,11 @@ from otrevo.cli.__main__ import main
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.characters.character import character_from, read_character
+from otrevo.core.characters.gltf import GltfFile, node_tree
 from otrevo.core.characters.sheet import propose_sheet, sheet_from
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
+from otrevo.core.characters.write_vrma import write_vrma
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import local_matrices, open_bvh, write_bvh
@@ -229,6 +231,26 @@ class Files(unittest.TestCase):
         back = character.from_file[0] * world[..., :3, 3] @ matrix_from_quaternion(character.from_file[1]).T
         self.assertLess(1000 * np.abs(back - result.positions).max(), 0.1)
 
+    def test_vrma_is_a_humanoid_in_t_pose_that_moves_as_the_character_does(self):
+        character, result = self.on("wick")
+        sheet = propose_sheet(character)
+        write_vrma(self.path / "wick.vrma", result, sheet)
+        file = GltfFile(self.path / "wick.vrma")
+        bones = file.document["extensions"]["VRMC_vrm_animation"]["humanoid"]["humanBones"]
+        rest = node_tree(file)[2]
+        at = {name: rest[row["node"], :3, 3] for name, row in bones.items()}
+        arm = at["leftLowerArm"] - at["leftUpperArm"]
+        self.assertGreater(arm[0] / np.linalg.norm(arm), 0.9999, "its rest is a T-pose")
+        self.assertLess(np.abs(rest[:, :3, :3] - np.eye(3)).max(), 1e-6)
+        _, joints, _, skeleton = read_gltf_motion(self.path / "wick.vrma")
+        column = {int(node): b for b, node in enumerate(skeleton.nodes)}
+        for side in ("left", "right"):
+            for a, b in LIMBS:
+                first, second = (column[bones[side + x]["node"]] for x in (a, b))
+                theirs = joints[:, second] - joints[:, first]
+                i, j = (character.index(sheet.pairs[side + x].targets[0]) for x in (a, b))
+                self.assertLess(angles_between(theirs, result.positions[:, j] - result.positions[:, i]).max(), 0.05)
+
     def test_every_command(self):
         shutil.copy(FOLDER / "gull.glb", self.path)
         write_bvh(self.path / "body.bvh", self.motion)
@@ -259,6 +281,7 @@ class Files(unittest.TestCase):
         self.assertEqual(run(*base, "--plants", at / "p.json", "--out", at / "o.glb", "--report", at / "o.json")[0], 0)
         self.assertEqual(json.loads((at / "o.json").read_text())["frames"], 90)
         self.assertEqual(run(*base, "--out", at / "o.bvh")[0], 0)
+        self.assertEqual(run(*base, "--out", at / "o.vrma")[0], 0)
         self.assertEqual(run("adopt", "--motion", at / "o.bvh", "--out", at / "a.bvh", "--report", at / "a.json")[0], 0)
         status, said = run(*base, "--out", at / "o.fbx")
         self.assertEqual(status, 2)

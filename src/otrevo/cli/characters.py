@@ -54,8 +54,8 @@ def run_retarget(args):
     from otrevo.core.retarget.transfer import retarget
 
     ending = Path(args.out).suffix.lower()
-    if ending not in (".bvh", ".glb"):
-        raise InputError(f"--out {Path(args.out).name}: expected a file that ends in .bvh or .glb.")
+    if ending not in (".bvh", ".glb", ".vrma"):
+        raise InputError(f"--out {Path(args.out).name}: expected a file that ends in .bvh, .glb or .vrma.")
     character = _character(args.character)
     sheet = sheet_from(read_document(args.map, "map/1"), character, Path(args.map).name)
     settings = RetargetSettings()
@@ -78,6 +78,10 @@ def run_retarget(args):
         from otrevo.core.characters.write_gltf import write_gltf_motion
 
         write_gltf_motion(args.out, given, result, Path(args.body).stem)
+    elif ending == ".vrma":
+        from otrevo.core.characters.write_vrma import write_vrma
+
+        write_vrma(args.out, result, sheet)
     else:
         from otrevo.core.characters.write_bvh import write_bvh_motion
 
@@ -137,7 +141,7 @@ def add_commands(add):
     p.add_argument("--plants", help="a plants/1 document: keep these instead of finding them")
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(
-        "--out", required=True, help=".bvh on the character's skeleton, or .glb: its file with the animation"
+        "--out", required=True, help=".bvh on the character's skeleton, .glb: its file with the animation, or .vrma"
     )
     p.add_argument("--report")
     p = add("plants", run_plants, "Find when feet and hands stand still.")

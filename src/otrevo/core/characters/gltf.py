@@ -21,6 +21,7 @@ _TYPES = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"
 _WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 _MOST_VALUES = 60_000_000
 _OLD_THUMB = {"Proximal": "Metacarpal", "Intermediate": "Proximal", "Distal": "Distal"}  # VRM 0.x -> 1.0
+BODY_BONES = 12  # a second tree of so many bones is a second skeleton
 MOVED = 0.02  # share of the body's size by which nodes differ from their skin before the skin is said to lead
 
 
@@ -170,7 +171,7 @@ def read_gltf(path):
     if not joints:  # a skeleton without a skin: everything that is no picture, camera or light
         joints = {i for i, n in enumerate(gltf.nodes) if n.mesh is None and n.camera is None}
         joints = {i for i in joints if parents[i] >= 0 or any(parents[j] == i for j in joints)}
-    bones = [int(i) for i in order if int(i) in joints]
+    bones = _one_skeleton([int(i) for i in order if int(i) in joints], parents, notes)
     number = {node: b for b, node in enumerate(bones)}
     bone_parents = np.array([_ancestor(parents, number, node) for node in bones], dtype=np.int64)
     matrices, rest_from = _rest(file, bones, world, bind, notes)
@@ -182,7 +183,7 @@ def read_gltf(path):
             ends[b] = (
                 (matrices[b] @ np.linalg.inv(world[parent]) @ world[node])[:3, 3] if _regular(world[parent]) else np.nan
             )
-    skin, skin_bone, held = _skin(file, number, matrices, bind, world)
+    skin, skin_bone, held = _skin(file, number, matrices, bind)
     return checked(
         FileSkeleton(
             file.where, unlike([gltf.nodes[i].name for i in bones]), bone_parents, matrices, ends, held, skin, skin_bone,
@@ -190,6 +191,21 @@ def read_gltf(path):
             np.array(bones, dtype=np.int64), tuple(notes),
         )
     )  # fmt: skip
+
+
+def _one_skeleton(bones, parents, notes):
+    """The bones of the largest skeleton, and of what is too small to be another body: loose controls, a prop."""
+    number = {node: node for node in bones}
+    root = {}
+    for node in bones:
+        above = _ancestor(parents, number, node)
+        root[node] = node if above < 0 else root[above]
+    sizes = {r: list(root.values()).count(r) for r in set(root.values())}
+    largest = max(sizes, key=lambda r: (sizes[r], -r), default=-1)
+    others = {r for r, n in sizes.items() if r != largest and n >= BODY_BONES}
+    if others:
+        notes.append(f"it holds {len(others) + 1} skeletons; the largest is read")
+    return [node for node in bones if root[node] not in others]
 
 
 def _regular(matrix):
@@ -265,7 +281,7 @@ def _quarter_turn(rotation):
     ].as_matrix()
 
 
-def _skin(file, number, matrices, bind, world):
+def _skin(file, number, matrices, bind):
     """(skin points at rest (V, 3), the bone that holds each most (V,), how much hangs on each bone (B,))."""
     points, owners, held = [], [], np.zeros(len(matrices))
     skinned = False
@@ -273,10 +289,11 @@ def _skin(file, number, matrices, bind, world):
         if node.mesh is None or node.skin is None:
             continue
         joints = np.array(file.item("skins", node.skin).joints or [], dtype=np.int64)
-        to_file = [
-            matrices[number[j]] @ np.linalg.inv(bind[j]) if np.isfinite(bind[j]).all() else np.eye(4) for j in joints
-        ]
-        to_file = np.array(to_file).reshape(-1, 4, 4)
+        to_file = np.full((len(joints), 4, 4), np.nan)  # what hangs on a bone that is left out is left out too
+        for k, joint in enumerate(joints.tolist()):
+            if joint in number:
+                inverse = np.linalg.inv(bind[joint]) if np.isfinite(bind[joint]).all() else np.eye(4)
+                to_file[k] = matrices[number[joint]] @ inverse
         for primitive in file.item("meshes", node.mesh).primitives or []:
             a = primitive.attributes  # the library leaves them a plain dict when it decodes a document
             a = a if isinstance(a, dict) else vars(a)
@@ -290,8 +307,10 @@ def _skin(file, number, matrices, bind, world):
             most = np.argmax(w, axis=1)
             owner = j[np.arange(len(j)), most]
             points.append(np.einsum("vij,vj->vi", to_file[owner], np.c_[x, np.ones(len(x))])[:, :3])
-            owners.append(np.array([number[n] for n in joints])[owner])
-            held += np.bincount(np.array([number[n] for n in joints])[j].ravel(), w.ravel(), len(held))
+            table = np.array([number.get(int(n), -1) for n in joints])
+            owners.append(table[owner])
+            inside = table[j] >= 0
+            held += np.bincount(table[j][inside], w[inside], len(held))
     if not skinned:
         return np.zeros((0, 3)), np.zeros(0, dtype=np.int64), np.full(len(matrices), np.nan)
     points = np.concatenate(points)

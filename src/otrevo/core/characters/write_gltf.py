@@ -6,18 +6,18 @@ with continuous signs; time is in seconds from the first frame.
 """
 
 import json
-import struct
 from base64 import b64encode
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
 from otrevo.core.characters.gltf import GltfFile, node_tree, read_gltf
 from otrevo.core.conventions import make_continuous, matrix_from_quaternion
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
 
-FLOAT, LINEAR = 5126, "LINEAR"
+LINEAR = "LINEAR"
 UNMOVED = 1e-5
 
 
@@ -60,12 +60,13 @@ def write_gltf_motion(path, given, motion, name="take"):
             moved[node] = offset
         posed[node] = here
     document = json.loads(json.dumps(file.document))
-    binary = bytearray(file.buffers[0]) if file.buffers and file.gltf.buffers[0].uri is None else bytearray()
-    _add_animation(document, binary, motion, rotation, moved, name, file)
-    write_whole(path, _glb(document, bytes(binary)))
+    binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
+    binary = _with_animation(document, binary, motion, rotation, moved, name, file)
+    write_whole(path, glb_bytes(document, binary))
 
 
-def _add_animation(document, binary, motion, rotation, moved, name, file):
+def _with_animation(document, binary, motion, rotation, moved, name, file):
+    """The binary chunk with the animation's arrays behind it; the document is changed to tell of them."""
     views, accessors = document.setdefault("bufferViews", []), document.setdefault("accessors", [])
     buffers = document.setdefault("buffers", [])
     number = 0
@@ -80,22 +81,12 @@ def _add_animation(document, binary, motion, rotation, moved, name, file):
                 view["buffer"] += 1
             number = 0
 
-    def put(values, kind):
-        binary.extend(b"\0" * (-len(binary) % 4))
-        data = np.ascontiguousarray(values, dtype="<f4")
-        views.append({"buffer": number, "byteOffset": len(binary), "byteLength": data.nbytes})
-        binary.extend(data.tobytes())
-        accessor = {"bufferView": len(views) - 1, "componentType": FLOAT, "count": len(data), "type": kind}
-        if kind == "SCALAR":
-            accessor |= {"min": [float(data.min())], "max": [float(data.max())]}
-        accessors.append(accessor)
-        return len(accessors) - 1
-
-    times = put(np.arange(len(motion)) / float(motion.rate), "SCALAR")
+    parts = BinaryParts(binary, views, accessors, number)
+    times = parts.put(np.arange(len(motion)) / float(motion.rate), "SCALAR", bounds=True)
     samplers, channels = [], []
     for path, tracks, kind in (("rotation", rotation, "VEC4"), ("translation", moved, "VEC3")):
         for node, values in tracks.items():
-            samplers.append({"input": times, "output": put(values, kind), "interpolation": LINEAR})
+            samplers.append({"input": times, "output": parts.put(values, kind), "interpolation": LINEAR})
             channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": path}})
             target = document["nodes"][node]
             if "matrix" in target:  # an animated node must have its parts apart; the matrix says the same
@@ -105,18 +96,8 @@ def _add_animation(document, binary, motion, rotation, moved, name, file):
                 target["rotation"] = Rotation.from_matrix(matrix[:3, :3] / scale).as_quat().tolist()
                 target["scale"] = scale.tolist()
     document.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
-    buffers[number]["byteLength"] = len(binary)
-
-
-def _glb(document, binary):
-    text = json.dumps(document, separators=(",", ":"), ensure_ascii=False).encode()
-    text += b" " * (-len(text) % 4)
-    binary += b"\0" * (-len(binary) % 4)
-    length = 12 + 8 + len(text) + 8 + len(binary)
-    return b"".join([
-        struct.pack("<4sII", b"glTF", 2, length), struct.pack("<II", len(text), 0x4E4F534A), text,
-        struct.pack("<II", len(binary), 0x004E4942), binary,
-    ])  # fmt: skip
+    buffers[number]["byteLength"] = len(parts.data)
+    return bytes(parts.data)
 
 
 def read_gltf_motion(path, animation=-1):
