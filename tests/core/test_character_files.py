@@ -12,10 +12,15 @@ from scipy.spatial.transform import Rotation
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.characters.sheet import propose_sheet
+from otrevo.core.characters.write_usd import read_usd_motion, write_usd_motion
+from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.errors import InputError
+from otrevo.core.retarget.adopt import adopt
+from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.build import Build, built
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.characters.habits import named
+from tests.core.test_retarget import performance
 
 
 def parts(data):
@@ -51,6 +56,10 @@ def write_usd(path, body, names, metres=0.01, up="Z"):
     skeleton.CreateJointsAttr(paths)
     moved = [Gf.Matrix4d(1).SetTranslate(Gf.Vec3d(*map(float, p))) for p in at]
     skeleton.CreateBindTransformsAttr(Vt.Matrix4dArray(moved))
+    local = [p - (at[body.parents[b]] if body.parents[b] >= 0 else 0) for b, p in enumerate(at)]
+    skeleton.CreateRestTransformsAttr(
+        Vt.Matrix4dArray([Gf.Matrix4d(1).SetTranslate(Gf.Vec3d(*map(float, p))) for p in local])
+    )
     stage.GetRootLayer().Save()
 
 
@@ -116,6 +125,21 @@ class Kinds(InFolder):
             self.assertLess(
                 np.abs(character.positions - body.positions[[body.names.index(n) for n in body.names]]).max(), 1e-4
             )
+
+    def test_usd_takes_an_animation_that_usdskel_reads_back_and_that_can_be_adopted(self):
+        body = built(Build(height_m=1.5, arms_down_deg=40, spine=4))
+        names = [n.replace(" ", "_") for n in named(body.names, "shin")]
+        write_usd(self.path / "crew.usda", body, names, 0.01, "Z")
+        character, proposal = read_character(self.path / "crew.usda")
+        motion = performance("semaphore", 2)
+        result = retarget(motion, character, propose_sheet(character, proposal))
+        write_usd_motion(self.path / "out.usda", self.path / "crew.usda", result, "slate 7")
+        times, joints, turns, _ = read_usd_motion(self.path / "out.usda")
+        change = matrix_from_quaternion(character.from_file[1])
+        self.assertLess(1000 * np.abs(character.from_file[0] * joints @ change.T - result.positions).max(), 0.1)
+        self.assertLess(np.abs(change @ turns - matrix_from_quaternion(result.rotations)).max(), 1e-4)
+        self.assertAlmostEqual(times[-1], (len(result) - 1) / 120, places=5)
+        self.assertEqual(float(adopt(self.path / "out.usda").motion.rate), 120)
 
     def test_bvh_in_every_unit_folded_up_or_not(self):
         body = built(Build(height_m=1.8, arms_down_deg=15))

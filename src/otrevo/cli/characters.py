@@ -10,6 +10,9 @@ from otrevo.core.formats.documents import read_document, write_document
 
 # Readers of characters load large libraries; what only one of these commands needs is imported by it.
 
+USD = (".usda", ".usdc", ".usdz", ".usd")
+OUT = (".bvh", ".glb", ".usda", ".usdc", ".vrma")
+
 
 def run_character(args):
     from otrevo.core.characters.character import read_character
@@ -54,8 +57,8 @@ def run_retarget(args):
     from otrevo.core.retarget.transfer import retarget
 
     ending = Path(args.out).suffix.lower()
-    if ending not in (".bvh", ".glb", ".vrma"):
-        raise InputError(f"--out {Path(args.out).name}: expected a file that ends in .bvh, .glb or .vrma.")
+    if ending not in OUT:
+        raise InputError(f"--out {Path(args.out).name}: expected a file that ends in {', '.join(OUT)}.")
     character = _character(args.character)
     sheet = sheet_from(read_document(args.map, "map/1"), character, Path(args.map).name)
     settings = RetargetSettings()
@@ -63,9 +66,14 @@ def run_retarget(args):
         settings = settings_from(read_document(args.settings, "retarget/1"), Path(args.settings).name)
     plants = plants_from(read_document(args.plants, "plants/1"), Path(args.plants).name) if args.plants else None
     given = Path(args.character).parent / Path(character.source).name
-    if ending == ".glb" and not given.is_file():
+    own = {".glb": (".glb", ".gltf", ".vrm"), ".usda": USD, ".usdc": USD}.get(ending)
+    if own and given.suffix.lower() not in own:
         raise InputError(
-            f"{given.name}: the character's own file is missing; a GLB needs it beside {Path(args.character).name}."
+            f"--out {Path(args.out).name}: the character is a {given.suffix} file; expected another ending."
+        )
+    if own and not given.is_file():
+        raise InputError(
+            f"{given.name}: the character's own file is missing; a {ending} needs it beside {Path(args.character).name}."
         )
     motion = read_bvh(args.body)
     if args.rate:
@@ -78,6 +86,10 @@ def run_retarget(args):
         from otrevo.core.characters.write_gltf import write_gltf_motion
 
         write_gltf_motion(args.out, given, result, Path(args.body).stem)
+    elif ending in USD:
+        from otrevo.core.characters.write_usd import write_usd_motion
+
+        write_usd_motion(args.out, given, result, Path(args.body).stem)
     elif ending == ".vrma":
         from otrevo.core.characters.write_vrma import write_vrma
 
@@ -141,14 +153,16 @@ def add_commands(add):
     p.add_argument("--plants", help="a plants/1 document: keep these instead of finding them")
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(
-        "--out", required=True, help=".bvh on the character's skeleton, .glb: its file with the animation, or .vrma"
+        "--out",
+        required=True,
+        help=".bvh on the character's skeleton, .glb: its file with the animation, .usda and .usdc likewise, or .vrma",
     )
     p.add_argument("--report")
     p = add("plants", run_plants, "Find when feet and hands stand still.")
     p.add_argument("--body", required=True)
     p.add_argument("--out", required=True)
     p = add("adopt", run_adopt, "Bring motion on a foreign skeleton onto ours.")
-    p.add_argument("--motion", required=True, help="BVH or GLB")
+    p.add_argument("--motion", required=True, help="BVH, GLB or USD")
     p.add_argument("--out", required=True)
     p.add_argument("--map", help="a map/1 document for the foreign skeleton")
     p.add_argument("--report")

@@ -10,25 +10,11 @@ from otrevo.core.errors import InputError
 
 def read_usd(path):
     """The FileSkeleton of a USD file. Raises InputError in one sentence for what cannot be understood."""
-    from pxr import Tf, Usd, UsdGeom, UsdSkel  # takes a third of a second, and only these files need it
+    from pxr import UsdGeom, UsdSkel  # takes a third of a second, and only these files need it
 
-    path = Path(path)
-    if path.stat().st_size > MOST_BYTES:
-        raise InputError(f"{path.name}: larger than {MOST_BYTES // 2**20} MB; expected a character, not a scene.")
-    try:
-        stage = Usd.Stage.Open(str(path))
-    except Tf.ErrorException:
-        stage = None
-    if stage is None:
-        raise InputError(f"{path.name}: it cannot be read as USD; expected usda, usdc or usdz.")
-    skeletons = [UsdSkel.Skeleton(p) for p in stage.Traverse() if p.IsA(UsdSkel.Skeleton)]
-    skeletons = [s for s in skeletons if s.GetJointsAttr().Get()]
-    if not skeletons:
-        raise InputError(f"{path.name}: it holds no skeleton; expected a character with bones.")
-    notes = []
-    skeleton = max(skeletons, key=lambda s: len(s.GetJointsAttr().Get()))
-    if len(skeletons) > 1:
-        notes.append(f"it holds {len(skeletons)} skeletons; the largest is read")
+    path, notes = Path(path), []
+    stage = opened(path)
+    skeleton = largest_skeleton(stage, notes)
     joints = [str(j) for j in skeleton.GetJointsAttr().Get()]
     topology = UsdSkel.Topology(skeleton.GetJointsAttr().Get())
     parents = np.array(topology.GetParentIndices(), dtype=np.int64)
@@ -56,6 +42,36 @@ def read_usd(path):
         FileSkeleton(path.name, unlike(names), parents, matrices, np.full((count, 3), np.nan), held, skin, owner, shapes,
                      metres, up, "", {}, rest_from, np.array(order), tuple(notes))
     )  # fmt: skip
+
+
+def opened(path):
+    """The stage of a USD file. Raises InputError for what cannot be opened."""
+    from pxr import Tf, Usd
+
+    path = Path(path)
+    if path.stat().st_size > MOST_BYTES:
+        raise InputError(f"{path.name}: larger than {MOST_BYTES // 2**20} MB; expected a character, not a scene.")
+    try:
+        stage = Usd.Stage.Open(str(path))
+    except Tf.ErrorException:
+        stage = None
+    if stage is None:
+        raise InputError(f"{path.name}: it cannot be read as USD; expected usda, usdc or usdz.")
+    return stage
+
+
+def largest_skeleton(stage, notes=None):
+    """The UsdSkel.Skeleton with the most joints; `notes` are told of others. Raises InputError when there is none."""
+    from pxr import UsdSkel
+
+    skeletons = [UsdSkel.Skeleton(p) for p in stage.Traverse() if p.IsA(UsdSkel.Skeleton)]
+    skeletons = [s for s in skeletons if s.GetJointsAttr().Get()]
+    if not skeletons:
+        name = Path(stage.GetRootLayer().identifier).name
+        raise InputError(f"{name}: it holds no skeleton; expected a character with bones.")
+    if len(skeletons) > 1 and notes is not None:
+        notes.append(f"it holds {len(skeletons)} skeletons; the largest is read")
+    return max(skeletons, key=lambda s: len(s.GetJointsAttr().Get()))
 
 
 def _matrices(rows):

@@ -37,7 +37,7 @@ class Adopted:
 
 
 def adopt(path, sheet_for=None, progress=lambda share: None):
-    """The Adopted body of a motion file (BVH, GLB) on any skeleton.
+    """The Adopted body of a motion file (BVH, GLB, USD) on any skeleton.
 
     sheet_for: Character -> MapSheet, where somebody has corrected the map. Raises InputError for what cannot be understood.
     """
@@ -66,9 +66,11 @@ def _motion_of(path, character):
         places, turns = world[..., :3, 3], world[..., :3, :3]
     else:
         from otrevo.core.characters.write_gltf import read_gltf_motion
+        from otrevo.core.characters.write_usd import read_usd_motion
         from otrevo.core.formats.bvh import exact_rate
 
-        times, places, turns, _ = read_gltf_motion(path, 0)
+        read = read_usd_motion if path.suffix.lower().startswith(".usd") else read_gltf_motion
+        times, places, turns, _ = read(path)
         if len(times) < 2:
             raise InputError(f"{path.name}: its animation holds {len(times)} frames; expected a motion.")
         rate, notes = exact_rate((len(times) - 1) / (times[-1] - times[0])), []
