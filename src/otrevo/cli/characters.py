@@ -35,15 +35,17 @@ def _character(path):
 
 
 def run_map(args):
+    from otrevo.core.characters.face import propose_shapes
     from otrevo.core.characters.sheet import propose_sheet
 
-    sheet = propose_sheet(_character(args.character))
-    write_document(args.out, sheet.document())
+    character = _character(args.character)
+    sheet, shapes = propose_sheet(character), propose_shapes(character.shapes)
+    write_document(args.out, sheet.document() | {"shapes": [d.document() for d in shapes]})
     if args.report:
         doubts = sorted((p for p in sheet.pairs.values() if p.doubt), key=lambda p: p.confidence)
         write_document(args.report, {
             "otrevo": "map-report/1", "pairs": len(sheet.pairs), "helpers": len(sheet.helpers),
-            "unmapped": list(sheet.unmapped), "least_confidence": min(p.confidence for p in sheet.pairs.values()),
+            "unmapped": list(sheet.unmapped), "shapes": len(shapes), "least_confidence": min(p.confidence for p in sheet.pairs.values()),
             "doubts": [{"bone": p.bone, "confidence": round(p.confidence, 3), "doubt": p.doubt} for p in doubts],
             "rest_worst_deg": round(max(t.degrees for t in sheet.rest.values()), 3),
         })  # fmt: skip
@@ -85,7 +87,7 @@ def run_retarget(args):
     if ending == ".glb":
         from otrevo.core.characters.write_gltf import write_gltf_motion
 
-        write_gltf_motion(args.out, given, result, Path(args.body).stem)
+        write_gltf_motion(args.out, given, result, Path(args.body).stem, _face(args, character, result))
     elif ending in USD:
         from otrevo.core.characters.write_usd import write_usd_motion
 
@@ -100,6 +102,20 @@ def run_retarget(args):
         write_bvh_motion(args.out, result, given if given.is_file() else None)
     if args.report:
         write_document(args.report, {"otrevo": "retarget-report/1", "frames": len(result), **result.figures})
+
+
+def _face(args, character, result):
+    """{shape of the character: values} of the face on the command line, or None."""
+    if not args.face:
+        return None
+    import numpy as np
+
+    from otrevo.core.characters.face import driven_values, drivers_from
+    from otrevo.core.formats.face_csv import read_face_csv
+
+    times, values, names = read_face_csv(args.face)
+    drivers = drivers_from(read_document(args.map, "map/1"), character.shapes, Path(args.map).name)
+    return driven_values(drivers, times, values, list(names), np.arange(len(result)) / float(result.rate))
 
 
 def run_plants(args):
@@ -151,6 +167,7 @@ def add_commands(add):
     p.add_argument("--map", required=True)
     p.add_argument("--settings", help="a retarget/1 document")
     p.add_argument("--plants", help="a plants/1 document: keep these instead of finding them")
+    p.add_argument("--face", help="a face track as CSV; it goes into a GLB")
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(
         "--out",

@@ -318,17 +318,20 @@ def _skin(file, number, matrices, bind):
     return points[good], np.concatenate(owners)[good], held
 
 
+def shape_names(mesh):
+    """Names of a mesh's face shapes (morph targets), in order, told apart; "shape 1" where the file has none."""
+    count = max((len(p.targets or []) for p in mesh.primitives or []), default=0)
+    named = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
+    for p in mesh.primitives or []:
+        if not named and isinstance(getattr(p, "extras", None), dict):
+            named = p.extras.get("targetNames")
+    named = named if isinstance(named, list) else []
+    return unlike([named[i] if i < len(named) else f"shape {i + 1}" for i in range(count)])
+
+
 def _shapes(file):
-    """Names of all face shapes (morph targets), in order, each once."""
-    out = []
-    for mesh in file.gltf.meshes or []:
-        count = max((len(p.targets or []) for p in mesh.primitives or []), default=0)
-        named = (mesh.extras or {}).get("targetNames") or [] if isinstance(mesh.extras, dict) else []
-        for p in mesh.primitives or []:
-            if not named and isinstance(getattr(p, "extras", None), dict):
-                named = p.extras.get("targetNames") or []
-        out += [str(named[i]) if i < len(named) else f"shape {i + 1}" for i in range(count)]
-    return tuple(dict.fromkeys(out))
+    """Names of all face shapes of a file, in order, each once."""
+    return tuple(dict.fromkeys(name for mesh in file.gltf.meshes or [] for name in shape_names(mesh)))
 
 
 def _humanoid(file):

@@ -12,7 +12,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
-from otrevo.core.characters.gltf import GltfFile, node_tree, read_gltf
+from otrevo.core.characters.gltf import GltfFile, node_tree, read_gltf, shape_names
 from otrevo.core.conventions import make_continuous, matrix_from_quaternion
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
@@ -21,8 +21,10 @@ LINEAR = "LINEAR"
 UNMOVED = 1e-5
 
 
-def write_gltf_motion(path, given, motion, name="take"):
+def write_gltf_motion(path, given, motion, name="take", shapes=None):
     """Write a CharacterMotion over the character file `given` (a GLB, VRM or glTF): a GLB. Whole or not at all.
+
+    shapes: {shape name of the file: values (T,) 0 to 1}, for its face; shapes that are not named keep their own weight.
 
     Raises InputError when the given file is not the one the character was read from.
     """
@@ -61,11 +63,11 @@ def write_gltf_motion(path, given, motion, name="take"):
         posed[node] = here
     document = json.loads(json.dumps(file.document))
     binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
-    binary = _with_animation(document, binary, motion, rotation, moved, name, file)
+    binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
     write_whole(path, glb_bytes(document, binary))
 
 
-def _with_animation(document, binary, motion, rotation, moved, name, file):
+def _with_animation(document, binary, motion, rotation, moved, name, file, shapes):
     """The binary chunk with the animation's arrays behind it; the document is changed to tell of them."""
     views, accessors = document.setdefault("bufferViews", []), document.setdefault("accessors", [])
     buffers = document.setdefault("buffers", [])
@@ -95,9 +97,40 @@ def _with_animation(document, binary, motion, rotation, moved, name, file):
                 target["translation"] = matrix[:3, 3].tolist()
                 target["rotation"] = Rotation.from_matrix(matrix[:3, :3] / scale).as_quat().tolist()
                 target["scale"] = scale.tolist()
+    for node, weights in _weights(file, shapes, len(motion)).items():
+        samplers.append({"input": times, "output": parts.put(weights.reshape(-1), "SCALAR"), "interpolation": LINEAR})
+        channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": "weights"}})
     document.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
     buffers[number]["byteLength"] = len(parts.data)
     return bytes(parts.data)
+
+
+def _weights(file, shapes, frames):
+    """{node: weights (T, shapes of its mesh)} of the nodes whose meshes have any of the shapes that are driven."""
+    out = {}
+    for number, node in enumerate(file.gltf.nodes):
+        if node.mesh is None:
+            continue
+        mesh = file.gltf.meshes[node.mesh]
+        names = shape_names(mesh)
+        if not any(n in shapes for n in names):
+            continue
+        own = file.document["nodes"][number].get("weights") or mesh.weights or []
+        rest = [float(own[k]) if k < len(own) else 0.0 for k in range(len(names))]
+        out[number] = np.stack([shapes.get(n, np.full(frames, w)) for n, w in zip(names, rest, strict=True)], axis=1)
+    return out
+
+
+def read_gltf_shapes(path, animation=-1):
+    """{shape name: values (T,)} of a GLB's animation."""
+    file = GltfFile(path)
+    chosen, out = file.gltf.animations[animation], {}
+    for channel in chosen.channels:
+        if channel.target.path == "weights":
+            names = shape_names(file.gltf.meshes[file.gltf.nodes[channel.target.node].mesh])
+            values = file.accessor(chosen.samplers[channel.sampler].output).reshape(-1, len(names))
+            out |= {n: values[:, k] for k, n in enumerate(names)}
+    return out
 
 
 def read_gltf_motion(path, animation=-1):
@@ -116,7 +149,7 @@ def read_gltf_motion(path, animation=-1):
     posed = np.tile(local, (frames, 1, 1, 1)) if len(local) else np.zeros((frames, 0, 4, 4))
     parts = {}
     for channel in chosen.channels:
-        if channel.target.node is not None:
+        if channel.target.node is not None and channel.target.path != "weights":
             sampler = chosen.samplers[channel.sampler]
             parts.setdefault(channel.target.node, {})[channel.target.path] = file.accessor(sampler.output).astype(float)
     for node, tracks in parts.items():

@@ -5,7 +5,8 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
+from otrevo.core.characters.face import driven_values, propose_shapes
+from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes, write_gltf_motion
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.formats.contract import PackageCharacter, PackageFile
 from otrevo.core.motion_rate import at_rate
@@ -14,17 +15,29 @@ from otrevo.core.retarget.transfer import retarget
 SKINNED = (".glb", ".vrm")  # what takes an animation and can be shown in a browser
 
 
-def package_character(name, motion, character, sheet, given):
-    """The PackageCharacter for a performer's Motion; given: the bytes of the character's own file, a GLB or VRM."""
+def package_character(name, motion, character, sheet, given, face=None):
+    """The PackageCharacter for a performer's Motion; given: the bytes of the character's own file, a GLB or VRM.
+
+    face: Channels of the performer's face shapes, from the motion's first frame on, or None.
+    """
 
     def files(rate):
         result = retarget(at_rate(motion, rate), character, sheet)
+        shapes = {}
+        if face is not None and len(face.times_s):
+            times = np.arange(len(result)) / float(result.rate)
+            shapes = driven_values(propose_shapes(character.shapes), face.times_s, face.values, list(face.names), times)
 
         def write(path):
             with _on_disk(character, given) as own:
-                write_gltf_motion(path, own, result, name)
+                write_gltf_motion(path, own, result, name, shapes)
 
-        return [PackageFile(f"_{name}.glb", write, lambda path: difference(path, result))]
+        def compare(path):
+            back = read_gltf_shapes(path) if shapes else {}
+            apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
+            return difference(path, result) | ({"shape_value": apart} if shapes else {})
+
+        return [PackageFile(f"_{name}.glb", write, compare)]
 
     scale, rotation = character.from_file
     return PackageCharacter(name, files, float(scale), tuple(float(v) for v in rotation))

@@ -13,6 +13,7 @@ from otrevo.core.characters.sheet import sheet_from
 from otrevo.core.devices.catalogue import device_named, worn
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import Channels, PackageTake
+from otrevo.core.formats.face_csv import TRACK as FACE
 from otrevo.core.package.build import build_package
 from otrevo.core.package.naming import clean, name_from_pattern
 from otrevo.core.props.prop import SHIPPED
@@ -79,6 +80,7 @@ def package_take(take, run):
     last = take.first_timecode_frame + max(0, round(take.out_s * fmt.rate) - 1)
     label_run = latest(take, "label", run.performer)
     props = solved_props(run, label_run) if label_run else {}
+    tracks = _channels(take, run.tracks.filter(details__has_key="device"))
     snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s]
     return PackageTake(
         name=take_name(take, performer),
@@ -89,7 +91,7 @@ def package_take(take, run):
         ),
         props={name: prop_motion.window(start, end) for name, (prop_motion, _, _) in props.items()},
         marker_rate=Fraction(markers.rate),
-        tracks=_channels(take, run.tracks.filter(details__has_key="device")),
+        tracks=tracks,
         readings=_channels(take, take.streams.filter(run=None, performer=performer, name__in=[d.id for d in worn()])),
         log={
             "slate": take.slate.name, "take": take.number, "status": take.status, "performer": performer.name,
@@ -100,18 +102,18 @@ def package_take(take, run):
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
         calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
-        characters=tuple(_played(performer, motion.window(start, end))),
+        characters=tuple(_played(performer, motion.window(start, end), tracks.get(FACE))),
     )  # fmt: skip
 
 
-def _played(performer, motion):
-    """The PackageCharacter of every character that a performer plays and whose file can be animated."""
+def _played(performer, motion, face):
+    """The PackageCharacter of every character that a performer plays and whose file can be animated; face: Channels or None."""
     for character in performer.plays.prefetch_related("maps"):
         if not character.file_name.lower().endswith(SKINNED):
             continue
         found = character_from(character.document, character.name)
         sheet = sheet_from(character.maps.all()[0].document, found, f"{character.name}'s map")
-        yield package_character(clean(character.name), motion, found, sheet, bytes(character.file))
+        yield package_character(clean(character.name), motion, found, sheet, bytes(character.file), face)
 
 
 def queue_package(package):
