@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.characters.bvh import read_character_bvh
-from otrevo.core.characters.file_skeleton import FileSkeleton
+from otrevo.core.characters.file_skeleton import FileSkeleton, bone_rotations
 from otrevo.core.characters.frame import AXES
 from otrevo.core.characters.gltf import read_gltf
 from otrevo.core.characters.mapping import propose
@@ -146,9 +146,7 @@ def _in_our_axes(skeleton, frame, name, feet):
         notes.append("some bones are scaled unevenly; their rotations are read without it")
     if (np.linalg.det(linear) < 0).any():
         notes.append("some bones are mirrored by a negative scale; their rotations are read without it")
-    u, _, vt = np.linalg.svd(linear)
-    turn = u @ vt
-    turn[np.linalg.det(turn) < 0, :, 0] *= -1
+    turn = bone_rotations(linear)
     change, scale = frame.rotation, frame.metres
     positions, ends = scale * skeleton.positions @ change.T, scale * skeleton.ends @ change.T
     floor = sole = None

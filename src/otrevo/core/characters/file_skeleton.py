@@ -92,3 +92,11 @@ def ordered(parents, where):
     if len(order) < len(parents):
         raise InputError(f"{where}: some bones are their own ancestors; expected a tree of bones.")
     return np.array(order, dtype=np.int64)
+
+
+def bone_rotations(linear):
+    """Rotations (..., 3, 3) of bones' matrices (..., 3, 3) without their scales; a mirrored bone's first axis is turned round."""
+    u, _, vt = np.linalg.svd(linear)
+    turn = u @ vt
+    turn[np.linalg.det(turn) < 0, :, 0] *= -1
+    return turn

@@ -13,7 +13,7 @@ AXES = {f"{sign}{name}": np.eye(3)[i] * (1 if sign == "+" else -1) for i, name i
 SMALLEST_M, LARGEST_M = 0.3, 6.0
 USUAL_M = 1.65
 # name, metres, how unusual (a factor of size, logarithmic)
-UNITS = (("centimetres", 0.01, 0.0), ("metres", 1.0, 0.0), ("millimetres", 0.001, 0.2), ("inches", 0.0254, 0.45), ("decimetres", 0.1, 0.45), ("feet", 0.3048, 0.7))  # fmt: skip
+UNITS = (("centimetres", 0.01, 0.0), ("metres", 1.0, 0.0), ("millimetres", 0.001, 0.2), ("inches", 0.0254, 0.45), ("decimetres", 0.1, 0.45), ("feet", 0.3048, 0.7), ("tens of metres", 10.0, 1.0), ("hundreds of metres", 100.0, 0.8))  # fmt: skip
 CLEARLY = 0.9  # the next unit has to be so much less likely
 
 

@@ -11,9 +11,16 @@ from base64 import b64encode
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.characters.file_skeleton import bone_rotations
 from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
 from otrevo.core.characters.gltf import GltfFile, node_tree, read_gltf, shape_names
-from otrevo.core.conventions import make_continuous, matrix_from_quaternion
+from otrevo.core.conventions import (
+    make_continuous,
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_matrix,
+    quaternion_multiply,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
 
@@ -37,8 +44,9 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
     parents, local, world, order = node_tree(file)
     to_file = matrix_from_quaternion(character.from_file[1]).T
     bones = {int(node): b for b, node in enumerate(skeleton.nodes)}
-    wanted = np.einsum("ij,tbjk->tbik", to_file, matrix_from_quaternion(motion.rotations))
-    # bones keep the axes that they have in the file: its rest, not the rounded one of the document
+    # what the world turned each bone by since its rest, on the matrix it has at rest: scales and mirrors stay as they are
+    delta = quaternion_multiply(motion.rotations, quaternion_conjugate(character.rotations)[None])
+    wanted = to_file @ matrix_from_quaternion(delta) @ to_file.T @ skeleton.matrices[:, :3, :3]
     places = np.einsum("ij,tbj->tbi", to_file, motion.positions) / character.from_file[0]
     frames = len(motion)
     posed = {}  # node -> (T, 4, 4) world matrix
@@ -50,12 +58,12 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
             posed[node] = above @ local[node]
             continue
         b = bones[node]
-        scale = np.cbrt(abs(np.linalg.det(skeleton.matrices[b, :3, :3])))
         here = np.zeros((frames, 4, 4))
-        here[:, :3, :3], here[:, :3, 3], here[:, 3, 3] = wanted[:, b] * scale, places[:, b], 1.0
+        here[:, :3, :3], here[:, :3, 3], here[:, 3, 3] = wanted[:, b], places[:, b], 1.0
         inside = np.linalg.inv(above) @ here
-        turn = inside[:, :3, :3] / np.cbrt(np.linalg.det(inside[:, :3, :3]))[:, None, None]
-        rotation[node] = make_continuous(Rotation.from_matrix(turn).as_quat())
+        rotation[node] = make_continuous(
+            quaternion_from_matrix(_turns(inside[:, :3, :3] / node_scale(file, node, local)))
+        )
         offset = inside[:, :3, 3]
         size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
         if b == motion.root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
@@ -103,6 +111,19 @@ def _with_animation(document, binary, motion, rotation, moved, name, file, shape
     document.setdefault("animations", []).append({"name": name, "samplers": samplers, "channels": channels})
     buffers[number]["byteLength"] = len(parts.data)
     return bytes(parts.data)
+
+
+def node_scale(file, node, local):
+    """The scale (3,) of a node, with its signs; local (N, 4, 4): the nodes' own matrices."""
+    given = file.document["nodes"][node].get("scale")
+    return np.array(given, dtype=float) if given else np.linalg.norm(local[node][:3, :3], axis=0)
+
+
+def _turns(linear):
+    """The rotations nearest to matrices (T, 3, 3)."""
+    u, _, vt = np.linalg.svd(linear)
+    u[np.linalg.det(u @ vt) < 0, :, 2] *= -1
+    return u @ vt
 
 
 def _weights(file, shapes, frames):
@@ -153,11 +174,9 @@ def read_gltf_motion(path, animation=-1):
             sampler = chosen.samplers[channel.sampler]
             parts.setdefault(channel.target.node, {})[channel.target.path] = file.accessor(sampler.output).astype(float)
     for node, tracks in parts.items():
-        scale = np.cbrt(abs(np.linalg.det(local[node][:3, :3]))) if "scale" not in tracks else 1.0
+        scale = tracks.get("scale", np.broadcast_to(node_scale(file, node, local), (frames, 3)))
         if "rotation" in tracks:
-            posed[:, node, :3, :3] = Rotation.from_quat(tracks["rotation"]).as_matrix() * scale
-        if "scale" in tracks:
-            posed[:, node, :3, :3] *= tracks["scale"][:, None, :]
+            posed[:, node, :3, :3] = Rotation.from_quat(tracks["rotation"]).as_matrix() * scale[:, None, :]
         if "translation" in tracks:
             posed[:, node, :3, 3] = tracks["translation"]
     world = posed.copy()
@@ -165,5 +184,4 @@ def read_gltf_motion(path, animation=-1):
         if parents[node] >= 0:
             world[:, node] = world[:, parents[node]] @ posed[:, node]
     bones = world[:, skeleton.nodes]
-    turn = bones[..., :3, :3] / np.cbrt(np.linalg.det(bones[..., :3, :3]))[..., None, None]
-    return times, bones[..., :3, 3], turn, skeleton
+    return times, bones[..., :3, 3], bone_rotations(bones[..., :3, :3]), skeleton
