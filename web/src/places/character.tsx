@@ -9,6 +9,7 @@ import { useOwnFile, useWarmUpOn } from '../queries/characters';
 import { paper } from '../theme';
 import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
+import { animationSeconds, foundOut, inWords, sharedStart } from './character-words';
 
 const SURE = 0.7;
 const FRAME_S = 1 / 30;
@@ -84,25 +85,7 @@ const Meter = styled.span<{ $good: boolean }>`
   }
 `;
 
-/** "leftUpperArm" as people say it. */
-export const inWords = (bone: string) => bone.replace(/([A-Z])/g, (c) => ` ${c.toLowerCase()}`);
-
 const FINGER = /Thumb|Index|Middle|Ring|Little/;
-
-/** What all names of a skeleton begin with, up to its last separator: "hero_rig_". Shown once, not on every row. */
-export function sharedStart(names: string[]): string {
-  if (names.length < 3) return '';
-  let start = names[0];
-  for (const name of names) while (!name.startsWith(start)) start = start.slice(0, -1);
-  return start.replace(/[^_:.|\-\s]*$/, '');
-}
-
-/** What was found out about the file, in one sentence. */
-export function foundOut(c: CharacterOut): string {
-  const unit = { '1': 'metres', '0.01': 'centimetres', '0.001': 'millimetres', '0.0254': 'inches', '0.1': 'decimetres', '0.3048': 'feet' }[String(c.units_m)] ?? `${c.units_m} m a unit`;
-  const how = { metadata: 'as the file says', detected: 'found out from its size', guessed: 'a guess from its size' }[c.unit_evidence] ?? '';
-  return `${unit}, ${how} · ${c.up} is up, faces ${c.facing}`;
-}
 
 function MapTable({ character, production }: { character: CharacterOut; production: number }) {
   const client = useQueryClient();
@@ -214,17 +197,6 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
       </Bar>
     </div>
   );
-}
-
-/** Length of the last animation of a GLB, seconds, read from its description. */
-export function animationSeconds(bytes: ArrayBuffer): number {
-  const view = new DataView(bytes);
-  const document = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 20, view.getUint32(12, true)))) as {
-    animations?: { samplers: { input: number }[] }[];
-    accessors: { max?: number[] }[];
-  };
-  const sampler = document.animations?.at(-1)?.samplers[0];
-  return sampler ? (document.accessors[sampler.input].max?.[0] ?? 0) : 0;
 }
 
 export function CharacterDetail({ character, performers, production }: { character: CharacterOut; performers: PerformerOut[]; production: number }) {

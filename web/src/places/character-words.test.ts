@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { CharacterOut } from '../api/client';
-import { animationSeconds, foundOut, inWords, sharedStart } from './character';
+import { animationSeconds, foundOut, inWords, sharedStart } from './character-words';
 
 function glb(document: object): ArrayBuffer {
   const text = new TextEncoder().encode(JSON.stringify(document));
