@@ -5,8 +5,11 @@ from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import generic_skeleton
+from otrevo.core.characters.character import read_character
+from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
@@ -19,6 +22,8 @@ from otrevo.core.optics.trust import measure_trust
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.props.follow import find_prop, solve_prop
 from otrevo.core.props.prop import SHIPPED
+from otrevo.core.retarget.transfer import retarget
+from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.rig import film, make_rig, sweep
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty, influence
@@ -88,9 +93,18 @@ def points():
     place_again(rig, 0, [Recording(positions, centroids, 0, np.zeros(2))], 1e-8 * np.eye(15 * len(rig)))
 
 
+def characters():
+    """A body on a character."""
+    skeleton = generic_skeleton()
+    still = np.tile([0.0, 0.0, 0.0, 1.0], (8, len(skeleton.names), 1))
+    motion = Motion(skeleton, Fraction(120), np.tile(skeleton.rest_offset_m[0], (8, 1)), still)
+    character, proposal = read_character(FOLDER / "gull.glb")
+    retarget(motion, character, propose_sheet(character, proposal))
+
+
 def main():
     with ProcessPoolExecutor() as pool:
-        for done in [pool.submit(part) for part in (bodies, sweeps, points, sureness)]:
+        for done in [pool.submit(part) for part in (bodies, sweeps, points, sureness, characters)]:
             done.result()
 
 

@@ -32,7 +32,7 @@ class Frame:
     notes: tuple[str, ...] = ()
 
 
-def find_frame(tree, legs, arms, head, spine_start):
+def find_frame(tree, legs, arms, head):
     """The Frame of a BoneTree whose joints are known: legs, arms ({role: bone} of both), head (or -1)."""
     x, skeleton = tree.positions, tree.skeleton
     hip = np.array([x[leg["UpperLeg"]] for leg in legs])

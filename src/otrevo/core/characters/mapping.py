@@ -57,7 +57,7 @@ def propose(skeleton):
     lateral = x[legs[0]["UpperLeg"]] - x[legs[1]["UpperLeg"]]
     if (x[arms[0]["UpperArm"]] - x[arms[1]["UpperArm"]]) @ lateral < 0:  # the arms in the order of the legs
         arms = arms[::-1]
-    frame = find_frame(tree, legs, arms, head, limbs.arm_fork)
+    frame = find_frame(tree, legs, arms, head)
     sides = ("left", "right") if frame.left_first else ("right", "left")
     pairs = {}
 
@@ -97,7 +97,7 @@ def _from_table(tree, table):
         {r: table[s + r] for r in ("Shoulder", "UpperArm", "LowerArm", "Hand") if s + r in table}
         for s in ("left", "right")
     ]
-    frame = find_frame(tree, legs, arms, table.get("head", -1), table["hips"])
+    frame = find_frame(tree, legs, arms, table.get("head", -1))
     pairs = {bone: Pair(bone, [target], 1.0) for bone, target in table.items()}
     trunk = [b for b in TRUNK if b in pairs]
     if trunk:  # ours that theirs lack move the next of theirs

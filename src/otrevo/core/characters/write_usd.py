@@ -12,8 +12,6 @@ from otrevo.core.characters.usd import largest_skeleton, opened, read_usd
 from otrevo.core.conventions import make_continuous, matrix_from_quaternion, quaternion_from_matrix
 from otrevo.core.errors import InputError
 
-ENDINGS = (".usda", ".usdc", ".usd")
-
 
 def write_usd_motion(path, given, motion, name="take"):
     """Write a CharacterMotion over the USD file `given`. Whole or not at all.

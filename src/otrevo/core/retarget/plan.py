@@ -28,7 +28,7 @@ PlanArrays = namedtuple("PlanArrays", "parents offset rest before after share ch
 class Plan:
     """arrays for the loops; root: the character's bone that carries the hips; source: the performer's Skeleton.
 
-    joints: {our bone: number of the character's first bone for it}; legs_ratio: of standing height of the hip joints.
+    joints: {our bone: number of the character's first bone for it}; legs_ratio: length of the character's legs over the performer's.
     """
 
     arrays: PlanArrays
@@ -37,12 +37,10 @@ class Plan:
     root: int
     joints: dict
     legs_ratio: float
-    hip_joints_m: float
-    source_hip_joints_m: float
 
 
-def make_plan(character, sheet, source, source_floor_m=0.0):
-    """The Plan for a Character by a MapSheet and the performer's Skeleton. source_floor_m: the floor seen from its hips' rest."""
+def make_plan(character, sheet, source):
+    """The Plan for a Character by a MapSheet and the performer's Skeleton."""
     count = len(character.names)
     number = {n: i for i, n in enumerate(character.names)}
     before, after = np.full(count, -1), np.full(count, -1)
@@ -66,27 +64,10 @@ def make_plan(character, sheet, source, source_floor_m=0.0):
     arrays = PlanArrays(
         parents.astype(np.int64), offset, rest, before, after, share, change, twist_of, twist_next, twist_share
     )
-    floor = character.sole_m if character.sole_m is not None else character.floor_m
-    theirs = np.array(
-        [character.positions[joints[b]] for b in ("leftUpperLeg", "rightUpperLeg") if b in joints]
-    ).reshape(-1, 3)
-    hip_joints = float(theirs[:, 1].mean()) if len(theirs) else float(character.positions[joints["hips"], 1])
     lengths = leg_length(lambda b: character.positions[joints[b]] if b in joints else None)
     own = leg_length(lambda b: rest_source.get(b))
     ratio = lengths / own if lengths and own else 1.0
-    hips = [rest_source[b][1] for b in ("leftUpperLeg", "rightUpperLeg") if b in rest_source] or [
-        rest_source["hips"][1]
-    ]
-    return Plan(
-        arrays,
-        character,
-        source,
-        joints["hips"],
-        joints,
-        ratio,
-        hip_joints - (floor or 0.0),
-        float(np.mean(hips)) - source_floor_m,
-    )
+    return Plan(arrays, character, source, joints["hips"], joints, ratio)
 
 
 def rest_joints(skeleton):

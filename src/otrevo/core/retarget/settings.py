@@ -32,15 +32,6 @@ class RetargetSettings:
         seconds, values = np.array(points, dtype=float).T
         return np.interp(times, seconds, values)
 
-    def document(self):
-        reach = {
-            limb: points[0][1] if len(points) == 1 else [list(p) for p in points] for limb, points in self.reach.items()
-        }
-        return {
-            "otrevo": "retarget/1", "hips_height": self.hips_height, "scale": self.scale, "reach": reach, "floor": self.floor,
-            "stance": self.stance, "out_of_reach": self.out_of_reach,
-        }  # fmt: skip
-
 
 def settings_from(document, where):
     """RetargetSettings of a `retarget/1` document. Raises InputError naming the place in it."""
