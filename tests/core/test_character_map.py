@@ -10,7 +10,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.sim.characters.build import Build, as_file, built, random_build, score
 from otrevo.core.sim.characters.habits import HABITS, named
 
-BUILDS = 4
+BUILDS = 2
 LIMBS = ("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")
 
 
@@ -44,7 +44,7 @@ class Habits(unittest.TestCase):
                 self.assertGreaterEqual(np.mean(confidences[0]), 0.9)
 
     def test_names_taken_away(self):
-        precision, recall, exchanged, _ = self.total("nothing", 14)
+        precision, recall, exchanged, _ = self.total("nothing", 12)
         self.assertGreaterEqual(precision, 0.98)
         self.assertGreaterEqual(recall, 0.97)
         self.assertEqual(exchanged, 0)

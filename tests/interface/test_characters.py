@@ -42,7 +42,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         page.get_by_role("group", name="Played by").get_by_text("Ines").click()
         self.eventually(lambda: Character.objects.get().players.count(), 1)
         sheet = page.get_by_role("group", name="Map sheet")
-        expect(sheet.get_by_text("hero_rig_UpperArm_L")).to_be_visible()
+        expect(sheet.get_by_text("UpperArm_L", exact=True)).to_be_visible()
         view = page.get_by_role("img", name="Ines's warm-up on Wick")
         expect(view.locator("canvas")).to_be_visible()
         self.eventually(lambda: self.colours(view) > 60, True)

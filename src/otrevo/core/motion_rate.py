@@ -3,7 +3,6 @@
 from fractions import Fraction
 
 import numpy as np
-from scipy.signal import butter, sosfiltfilt
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.conventions import make_continuous, slerp
@@ -22,6 +21,11 @@ def at_rate(motion, rate):
     source = float(motion.rate)
     root, rotation = motion.root_position_m, make_continuous(motion.rotation_local)
     if rate < motion.rate and len(motion) > 30:
+        from scipy.signal import (  # takes a second to load, which reading a dropped file must not wait for
+            butter,
+            sosfiltfilt,
+        )
+
         sos = butter(4, 0.45 * float(rate), fs=source, output="sos")
         root = sosfiltfilt(sos, root, axis=0)
         rotation = sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
