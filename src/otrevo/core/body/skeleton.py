@@ -72,6 +72,17 @@ END_OFFSETS = {"head": (0.0, 0.20, 0.0), "leftToes": (0.0, -0.01, 0.07), "rightT
 }
 
 
+def parents_among(names):
+    """Parents (B,) of some of our bones by their numbers among `names`: the nearest bone above that is one of them, else -1."""
+    out = []
+    for name in names:
+        b = BONE_PARENTS[BONE_INDEX[name]]
+        while b >= 0 and BONE_NAMES[b] not in names:
+            b = BONE_PARENTS[b]
+        out.append(names.index(BONE_NAMES[b]) if b >= 0 else -1)
+    return np.array(out, dtype=np.int64)
+
+
 @dataclass(frozen=True)
 class Skeleton:
     """Bones in an order in which every parent comes before its children.

@@ -34,6 +34,11 @@ class MapSheet:
     unmapped: tuple[str, ...]
     limb_direction: dict
 
+    def bones(self):
+        """Our mapped bones in order, each of the character's bones once: the first of ours stands for those that share one."""
+        first = {p.targets[0]: bone for bone, p in reversed(self.pairs.items()) if bone in BONE_NAMES}
+        return [bone for bone in BONE_NAMES if bone in first.values()]
+
     def document(self):
         """The `map/1` document."""
         return {

@@ -7,7 +7,7 @@ identity. A bone's animated rotation is its world rotation with the one of its o
 
 import numpy as np
 
-from otrevo.core.body.skeleton import BONE_INDEX, BONE_NAMES, BONE_PARENTS
+from otrevo.core.body.skeleton import parents_among
 from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
 from otrevo.core.conventions import make_continuous, quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.formats.documents import write_whole
@@ -49,17 +49,8 @@ def write_vrma(path, motion, sheet):
 def humanoid(motion, sheet):
     """(bone names, parents, joints (H, 3) in T-pose, rotations (T, H, 4) of the world against the T-pose) of a character in motion."""
     character = motion.character
-    names, moved = [], set()
-    for name in BONE_NAMES:  # one bone of theirs is one of ours in the file
-        if name in sheet.pairs and sheet.pairs[name].targets[0] not in moved:
-            names.append(name)
-            moved.add(sheet.pairs[name].targets[0])
-    parents = []
-    for name in names:
-        b = BONE_PARENTS[BONE_INDEX[name]]
-        while b >= 0 and BONE_NAMES[b] not in names:
-            b = BONE_PARENTS[b]
-        parents.append(names.index(BONE_NAMES[b]) if b >= 0 else -1)
+    names = sheet.bones()  # one bone of theirs is one of ours in the file
+    parents = parents_among(names)
     own = [character.index(sheet.pairs[n].targets[0]) for n in names]
     turn = [sheet.rest[n].rotation for n in names]
     joints = character.positions[own].copy()

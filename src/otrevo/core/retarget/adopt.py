@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion
-from otrevo.core.body.skeleton import BONE_INDEX, BONE_NAMES, BONE_PARENTS, Skeleton, generic_skeleton
+from otrevo.core.body.skeleton import BONE_INDEX, BONE_NAMES, BONE_PARENTS, Skeleton, generic_skeleton, parents_among
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.conventions import (
@@ -97,21 +97,9 @@ def our_skeleton(character, sheet):
             continue
         turn = _rest_rotation(sheet, parent)
         offsets[b] = quaternion_rotate(turn, rest[name] - rest[parent])
-    kept, moved = [], set()
-    for name in (
-        n for n in BONE_NAMES if n in rest
-    ):  # one bone of theirs is one of ours, though several of ours would follow it
-        if sheet.pairs[name].targets[0] not in moved:
-            kept.append(name)
-            moved.add(sheet.pairs[name].targets[0])
-    parents = []
-    for name in kept:
-        b = BONE_PARENTS[BONE_INDEX[name]]
-        while b >= 0 and BONE_NAMES[b] not in kept:
-            b = BONE_PARENTS[b]
-        parents.append(kept.index(BONE_NAMES[b]) if b >= 0 else -1)
+    kept = sheet.bones()  # one bone of theirs is one of ours, though several of ours would follow it
     table = dict(zip(BONE_NAMES, offsets, strict=True))
-    return Skeleton(tuple(kept), np.array(parents, dtype=np.int64), np.array([table[n] for n in kept]))
+    return Skeleton(tuple(kept), parents_among(kept), np.array([table[n] for n in kept]))
 
 
 def _rest_rotation(sheet, bone):
