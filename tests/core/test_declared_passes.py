@@ -9,12 +9,15 @@ from unittest import mock
 
 import numpy as np
 
+from otrevo.core.characters.character import read_character
+from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import calibrate_face
 from otrevo.core.hands.gloves import calibrate_gloves
 from otrevo.core.passes.catalogue import PASSES, from_there_on, pass_named, passes_of
-from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
+from otrevo.core.passes.contract import PlayedCharacter, SampleClock, TakeMaterial, TakeStream
 from otrevo.core.passes.warm_up import PASS as WARM_UP
+from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.devices import Clock
 from otrevo.core.sim.rig import make_room
 from otrevo.core.sim.stage import roll
@@ -74,6 +77,12 @@ def cut(recorded, seconds):
     return replace(recorded, data=data, stamps=stamps)
 
 
+@cache
+def gull():
+    character, proposal = read_character(FOLDER / "gull.glb")
+    return PlayedCharacter("Gull", character, propose_sheet(character, proposal))
+
+
 def material_of(motion, cameras, seconds):
     """(TakeMaterial, RolledTake) of a take's beginning, by a performer whose true calibration is known."""
     room = make_room(331, 12) if cameras else None
@@ -87,7 +96,7 @@ def material_of(motion, cameras, seconds):
     return TakeMaterial(
         duration_s=seconds, zero_s=float(CODE.seconds(FRAME)), timecode_format=CODE, streams=streams,
         performer_name="Ines", height_m=1.72, performer=performer, cameras=room and tuple(room.cameras),
-        calibration_version=1,
+        calibration_version=1, character=gull(),
     ), rolled  # fmt: skip
 
 
@@ -147,7 +156,7 @@ class Declarations(unittest.TestCase):
         self.assertEqual(len(set(names)), len(names))
         for number, one in enumerate(PASSES):
             with self.subTest(one.name):
-                self.assertIn(one.about, ("take", "performer"))
+                self.assertIn(one.about, ("take", "performer", "character"))
                 self.assertTrue(set(one.needs) <= {*names[:number], "performer"}, "it needs what comes before it")
                 self.assertTrue(set(one.found_anew) <= set(names[number + 1 :]))
                 self.assertTrue(one.figure.sentence.endswith("."))
@@ -170,6 +179,8 @@ class Declarations(unittest.TestCase):
         self.assertEqual([p.name for p in from_there_on(passes, "rebuild")], ["rebuild", "line up", "label", "solve"])
         self.assertEqual([p.name for p in from_there_on(passes, "solve")], ["solve"])
         self.assertEqual([p.name for p in passes_of({"optical"}, False)], ["line up", "label", "solve"])
+        self.assertEqual(passes_of({"optical"}, False, True)[-1].name, "retarget", "where somebody plays a character")
+        self.assertNotIn("retarget", [p.name for p in passes_of({"optical"}, True, True)])
         warm_up = passes_of({"cameras"}, True)
         self.assertEqual([p.name for p in from_there_on(warm_up, "warm-up")], ["warm-up", "label", "solve"])
         with self.assertRaisesRegex(InputError, "no pass 'rebuild' for this take"):
@@ -212,7 +223,7 @@ class EveryPass(unittest.TestCase):
             with self.subTest(one.name):
                 outcome = outcome_of(one, with_samples(self.materials[one.name], holed()))
                 for track in outcome.tracks:
-                    if track.name in ("body rotation", "body root"):
+                    if track.name in ("body rotation", "body root", "character rotation", "character root"):
                         self.assertTrue(np.isfinite(track.data).all(), track.name)
 
     def test_stops_when_it_is_told_to(self):

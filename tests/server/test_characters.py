@@ -7,6 +7,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+import pyarrow as pa
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
 
@@ -15,6 +16,8 @@ from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
 from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.material import latest
+from otrevo.server.takes.streams import read_stream
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
 from tests.server.test_server import post, signed_in
@@ -26,6 +29,18 @@ def upload(client, production, name, data):
 
 def put(client, path, body):
     return client.put(path, json.dumps(body), content_type="application/json")
+
+
+def moving(content):
+    """(about, rows) of an Arrow IPC stream whose metadata tell of it."""
+    with pa.ipc.open_stream(content) as reader:
+        table = reader.read_all()
+        about = json.loads(reader.schema.metadata[b"about"])
+    return about, np.array(table.column("values").to_pylist(), dtype=float)
+
+
+def pair(character, bone):
+    return next(p for p in character["map"]["pairs"] if p["bone"] == bone)
 
 
 class Characters(TestCase):
@@ -119,5 +134,125 @@ class Characters(TestCase):
         path = f"/api/characters/{out['id']}/warm-ups/{self.slate.performer_id}"
         self.assertIn("no solved warm-up", self.client.get(path).json()["detail"])
         type(self.calibration).objects.update(warm_up=self.take)
-        answer = self.client.get(path)
-        self.assertEqual((answer.status_code, answer.content[:4]), (200, b"glTF"))
+        about, rows = moving(self.client.get(path).content)
+        bones = len(about["bones"])
+        self.assertEqual(rows.shape, (round(self.take.duration_s * 30), 3 + 4 * bones + len(about["shapes"])))
+        np.testing.assert_allclose(np.linalg.norm(rows[:, 3 : 3 + 4 * bones].reshape(-1, 4), axis=1), 1, atol=1e-5)
+        self.assertLess(about["figures"]["directions_deg"]["arms"], 0.5)
+        put(self.client, f"/api/characters/{out['id']}/map", {"bone": "leftLowerArm", "target": []})
+        about, changed = moving(self.client.get(path).content)
+        self.assertEqual(about["map_version"], 2)
+        elbow = 3 + 4 * about["bones"].index(pair(out, "leftLowerArm")["target"][0])
+        self.assertGreater(np.abs(changed - rows)[:, elbow : elbow + 4].max(), 0.05, "the elbow rests now")
+
+    def played(self, *names):
+        out = [self.added(name) for name in names]
+        for one in out:
+            put(self.client, f"/api/characters/{one['id']}/players", {"performer_ids": [self.slate.performer_id]})
+        return out
+
+    def bench(self):
+        return self.client.get(f"/api/takes/{self.take.pk}/bench").json()
+
+    def test_who_plays_a_character_is_retargeted_onto_it_take_by_take(self):
+        self.assertNotIn("retarget", [p["name"] for p in self.bench()["passes"]])
+        wick, gull = self.played("wick.glb", "gull.glb")
+        work()
+        bench = self.bench()
+        runs = {r["character"]: r for r in bench["take"]["runs"] if r["name"] == "retarget"}
+        self.assertEqual({n: r["state"] for n, r in runs.items()}, {"Wick": "done", "Gull": "done"})
+        self.assertTrue(runs["Gull"]["figure"]["good"], runs["Gull"]["figure"])
+        streams = {(s["character"], s["name"]): s for s in bench["streams"] if s["character"]}
+        self.assertEqual(len(streams), 4)
+        solved = next(s for s in bench["streams"] if s["name"] == "body rotation")
+        turned = streams["Gull", "character rotation"]
+        self.assertEqual((turned["samples"], turned["start_s"]), (solved["samples"], solved["start_s"]))
+        self.assertEqual(len(turned["details"]["parents"]), turned["shape"][0])
+
+    def test_settings_of_a_take_stay_with_it_when_it_is_solved_again(self):
+        (gull,) = self.played("gull.glb")
+        work()
+        path = f"/takes/{self.take.pk}/passes/retarget"
+        wrong = post(self.client, path, {"parameters": {"hips_height": 9}, "character_id": gull["id"]})
+        self.assertIn("from 0.5 to 1.5", wrong.json()["detail"])
+        self.assertEqual(post(self.client, path, {"character_id": 10**6}).status_code, 422)
+        done = post(self.client, path, {"parameters": {"hips_height": 1.2, "path": 1}, "character_id": gull["id"]})
+        self.assertEqual(done.json()["character"], "Gull")
+        work()
+
+        def height():
+            newest = latest(self.take, "retarget", self.slate.performer, Character.objects.get())
+            return newest.parameters["hips_height"], read_stream(newest.tracks.get(name="character root"))[:, 1].mean()
+
+        raised = height()
+        queue_from(self.take, "solve")
+        work()
+        self.assertEqual(height(), raised)
+        self.assertEqual(raised[0], 1.2)
+
+    def test_a_take_can_have_its_own_casting(self):
+        wick, gull = self.played("wick.glb", "gull.glb")
+        work()
+        path = f"/api/takes/{self.take.pk}/characters"
+        answer = put(self.client, path, {"performer_id": self.slate.performer_id, "character_ids": [gull["id"]]}).json()
+        self.assertEqual(answer["appearances"][0]["character_ids"], [gull["id"]])
+        self.assertEqual({s["character"] for s in answer["streams"]}, {"", "Gull"})
+        self.assertEqual(put(self.client, path, {"performer_id": 10**6, "character_ids": []}).status_code, 422)
+        other = make_production("Night Tide", "NTD")[0]
+        theirs = upload(
+            signed_in("technician", "NTD"), other, "keeper.glb", (FOLDER / "keeper.glb").read_bytes()
+        ).json()
+        foreign = put(self.client, path, {"performer_id": self.slate.performer_id, "character_ids": [theirs["id"]]})
+        self.assertIn("not in this production", foreign.json()["detail"])
+        answer = put(self.client, path, {"performer_id": self.slate.performer_id, "character_ids": None}).json()
+        self.assertEqual({s["character"] for s in answer["streams"]}, {"", "Wick", "Gull"})
+
+    def test_characters_leave_in_every_format_that_their_file_allows(self):
+        self.played("gull.glb")
+        made = post(self.client, f"/productions/{self.production.pk}/packages",
+                    {"name": "p", "take_ids": [self.take.pk], "formats": ["glb", "usd", "vrma", "character_bvh"], "rate": "30"}).json()  # fmt: skip
+        work()
+        package = Package.objects.get(pk=made["id"])
+        self.assertEqual((package.state, package.message), ("ready", ""))
+        files = package.manifest["takes"][0]["files"]
+        self.assertEqual(sorted(Path(f).suffix for f in files), [".bvh", ".glb", ".vrma"])
+        for difference in package.manifest["differences"]:
+            self.assertLess(difference["position_mm"], 0.1)
+            self.assertLess(difference["rotation_deg"], 0.01)
+
+    def test_a_map_goes_out_and_comes_in_and_an_earlier_version_comes_back(self):
+        out = self.added("gull.glb")
+        path = f"/api/characters/{out['id']}"
+        document = self.client.get(f"{path}/map-document").json()
+        self.assertEqual(document["otrevo"], "map/1")
+        put(self.client, f"{path}/map", {"bone": "neck", "target": []})
+
+        def bring(data, name="map.json"):
+            return self.client.post(f"{path}/map-document", {"file": SimpleUploadedFile(name, data)})
+
+        back = bring(json.dumps(document).encode()).json()
+        self.assertEqual((back["map"]["version"], pair(back, "neck")["target"]), (3, pair(out, "neck")["target"]))
+        self.assertEqual(put(self.client, f"{path}/map-version", {"version": 2}).json()["map"]["version"], 4)
+        self.assertEqual(put(self.client, f"{path}/map-version", {"version": 77}).status_code, 422)
+        document["pairs"][0]["target"] = ["nobody"]
+        for data, words in ((b"{", "no JSON"), (b"[]", "map/1"), (json.dumps(document).encode(), "no bone 'nobody'")):
+            answer = bring(data)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, answer.json()["detail"])
+        self.assertEqual(Character.objects.get().maps.count(), 4)
+
+    def test_a_character_is_renamed_and_removed_with_what_was_made_for_it(self):
+        wick, gull = self.played("wick.glb", "gull.glb")
+        work()
+
+        def name(words):
+            return self.client.patch(
+                f"/api/characters/{gull['id']}", json.dumps({"name": words}), content_type="application/json"
+            )
+
+        self.assertIn("already", name("Wick").json()["detail"])
+        self.assertEqual(name(" ").status_code, 422)
+        self.assertEqual(name("  Old   Gull ").json()["name"], "Old Gull")
+        self.assertEqual(self.client.delete(f"/api/characters/{gull['id']}").status_code, 204)
+        self.assertEqual({s["character"] for s in self.bench()["streams"]}, {"", "Wick"})
+        self.assertFalse(self.take.runs.filter(character=gull["id"]).exists())

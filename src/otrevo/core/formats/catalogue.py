@@ -1,13 +1,16 @@
 """All file formats. A new one is a file that declares it and a line in FORMATS."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats import bvh, c3d, face_csv, glb, readings, wav
+from otrevo.core.formats import bvh, c3d, character_bvh, face_csv, glb, readings, usd, vrma, wav
 
 FORMATS = (
     bvh.FORMAT,
     c3d.FORMAT,
     face_csv.FORMAT,
     glb.FORMAT,
+    usd.FORMAT,
+    character_bvh.FORMAT,
+    vrma.FORMAT,
     readings.FORMAT,
     wav.FORMAT,
 )

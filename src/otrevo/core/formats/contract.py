@@ -83,15 +83,21 @@ class PackageFile:
 
 @dataclass(frozen=True)
 class PackageCharacter:
-    """A character that a performer plays in a take. name; files(rate) -> PackageFiles of it at a delivery rate.
+    """A character that a performer plays in a take. name; files(format id, rate) -> PackageFiles of it at a delivery rate,
+    none where the character's own file does not allow that format.
 
     scale, rotation_xyzw: take the numbers of its file to our axes and metres, for whoever shows it.
     """
 
     name: str
-    files: Callable[[Fraction], list[PackageFile]]
+    files: Callable[[str, Fraction], list[PackageFile]]
     scale: float = 1.0
     rotation_xyzw: tuple = (0.0, 0.0, 0.0, 1.0)
+
+
+def of_characters(identity):
+    """The `files` of a Format that holds characters."""
+    return lambda take, rate: [file for c in take.characters for file in c.files(identity, rate)]
 
 
 @dataclass(frozen=True)

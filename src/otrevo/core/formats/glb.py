@@ -4,7 +4,7 @@ import json
 import struct
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.contract import Format
+from otrevo.core.formats.contract import Format, of_characters
 
 
 def animated_frames(path):
@@ -23,10 +23,10 @@ def animated_frames(path):
 
 FORMAT = Format(
     id="glb",
-    words="GLB, each character with its skin",
+    words="GLB, each character's own file with its skin, moving",
     holds="characters",
     conventions="GLB, the character's own file, axes, unit and names, with the animation added",
     ending=".glb",
     check=animated_frames,
-    files=lambda take, rate: [file for character in take.characters for file in character.files(rate)],
+    files=of_characters("glb"),
 )

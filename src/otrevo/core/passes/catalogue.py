@@ -1,7 +1,18 @@
 """All passes, of a take and of a room, in working order. A new one is a file that declares it and a line in one of the lists."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.passes import find_blinds, label, level, line_up, place_camera, rebuild, solve, solve_cameras, warm_up
+from otrevo.core.passes import (
+    find_blinds,
+    label,
+    level,
+    line_up,
+    place_camera,
+    rebuild,
+    retarget,
+    solve,
+    solve_cameras,
+    warm_up,
+)
 
 PASSES = (
     rebuild.PASS,
@@ -9,6 +20,7 @@ PASSES = (
     warm_up.PASS,
     label.PASS,
     solve.PASS,
+    retarget.PASS,
 )
 
 ROOM_PASSES = (
@@ -27,10 +39,15 @@ def pass_named(name, among=PASSES):
     raise InputError(f"There is no pass '{name}'; expected one of {', '.join(p.name for p in among)}.")
 
 
-def passes_of(streams, is_warm_up):
-    """The passes that a take goes through, in order, by the names of its recorded streams."""
+def passes_of(streams, is_warm_up, is_played=False):
+    """The passes that a take goes through, in order, by the names of its recorded streams.
+
+    is_played: somebody in it plays a character; warm-ups are seen on characters in Cast, whenever a map changes.
+    """
     return tuple(
-        p for p in PASSES if (not p.stream or p.stream in streams) and (is_warm_up or not p.warm_up)
+        p for p in PASSES
+        if (not p.stream or p.stream in streams) and (is_warm_up or not p.warm_up)
+        and (p.about != "character" or (is_played and not is_warm_up))
     )  # fmt: skip
 
 

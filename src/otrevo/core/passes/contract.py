@@ -11,6 +11,7 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.snags import Snag
 
@@ -50,12 +51,23 @@ class TakeStream:
 
 
 @dataclass(frozen=True)
+class PlayedCharacter:
+    """A character that a performer plays in a take: its Character, the MapSheet that says what moves it, and ShapeDrivers."""
+
+    name: str
+    character: object
+    sheet: object
+    drivers: tuple = ()
+
+
+@dataclass(frozen=True)
 class TakeMaterial:
     """All that a pass may work on.
 
     duration_s; zero_s: the take's zero in seconds of day; timecode_format; props: the Props in the take.
     streams: recorded, of the performer the pass is about and of the room, or of everybody for a pass about the take.
     made: tracks of the newest finished run of every pass, by pass; figures: of these runs, by pass.
+    character: the PlayedCharacter that the pass is about, None for a pass about something else.
     performer_name, height_m and performer, their PerformerCalibration or None: of the one the pass is about; chart: the
     Chart they wear in a warm-up, None for the shipped one.
     cameras, blinds (over them) and calibration_version: of the room's calibration, None where there is none.
@@ -73,6 +85,7 @@ class TakeMaterial:
     height_m: float = 0.0
     performer: object = None
     chart: object = None
+    character: object = None
     cameras: tuple | None = None
     blinds: tuple = ()
     calibration_version: int | None = None
@@ -99,6 +112,23 @@ class TakeMaterial:
         if rotation is None or root is None or list(rotation.details["bones"]) != list(performer.skeleton.names):
             return None
         return Motion(performer.skeleton, rotation.rate, root.read().astype(float), rotation.read().astype(float))
+
+    def body(self):
+        """(Motion, its clock) of the newest solve, or as a file brought it. Raises InputError where there is neither."""
+        rotation, root = self.track("solve", "body rotation"), self.track("solve", "body root")
+        file = self.recorded("body file")
+        if rotation is None and file is None:
+            raise InputError("The take is not solved yet; run Solve first.")
+        told = (rotation or file).details
+        skeleton = Skeleton(tuple(told["bones"]), np.array(told["parents"]), np.array(told["offsets_m"]))
+        if rotation is None:
+            rows = file.read().astype(float)
+            places, turns = rows[:, :3], rows[:, 3:].reshape(len(rows), -1, 4)
+        else:
+            places, turns = root.read().astype(float), rotation.read().astype(float)
+        turns = turns / np.linalg.norm(turns, axis=-1, keepdims=True)
+        found = rotation or file
+        return Motion(skeleton, found.rate, places, turns), found.clock
 
     def calibrated_performer(self):
         """The performer's calibration. Raises InputError when there is none."""
@@ -135,7 +165,10 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Parameter:
-    """A setting of a pass. sentence: what it does and what is usual; whole: only whole numbers make sense."""
+    """A setting of a pass. sentence: what it does and what is usual; whole: only whole numbers make sense.
+
+    choices: where given, the words for 0, 1 and so on, of which a person chooses one.
+    """
 
     name: str
     words: str
@@ -146,6 +179,7 @@ class Parameter:
     sentence: str
     step: float = 0.1
     whole: bool = False
+    choices: tuple[str, ...] = ()
 
     def checked(self, value):
         """The value as a number. Raises InputError with what was expected."""
@@ -190,8 +224,9 @@ class Pass:
     """name: stays the same for ever; words: as a heading; doing, done: as "solving" and "solved".
 
     needs: passes whose tracks or figures it reads, or "performer"; stream: the recorded stream without which a take
-    does not go through it ("" for none). about: "take", "performer" when it runs once for each of them, or "room", and
-    then it works on a RoomMaterial and gives a RoomOutcome (core.passes.room).
+    does not go through it ("" for none). about: "take", "performer" when it runs once for each of them, "character" when it
+    runs once for each character that a performer plays, or "room", and then it works on a RoomMaterial and gives a
+    RoomOutcome (core.passes.room).
     warm_up: only warm-ups go through it. run(material, parameters, report) -> Outcome; report(share) tells how far it
     is and may raise to stop it. aside(figures) -> a few words beside the figure.
     found_anew: kinds of its snags that a later pass, by name, looks for again once it is done.

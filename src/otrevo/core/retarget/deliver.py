@@ -1,32 +1,42 @@
-"""A character's take as it leaves: written over the character's own file, read back and compared."""
+"""A character's take as it leaves: over the character's own file or on its skeleton, read back and compared."""
 
 import tempfile
+from functools import cache
 from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.characters.face import driven_values, propose_shapes
+from otrevo.core.characters.face import driven_values
+from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes, write_gltf_motion
+from otrevo.core.characters.write_usd import read_usd_motion, write_usd_motion
+from otrevo.core.characters.write_vrma import humanoid, write_vrma
 from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.formats.bvh import local_matrices, open_bvh
 from otrevo.core.formats.contract import PackageCharacter, PackageFile
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.retarget.transfer import retarget
 
 SKINNED = (".glb", ".vrm")  # what takes an animation and can be shown in a browser
+USD = (".usd", ".usda", ".usdc", ".usdz")
 
 
-def package_character(name, motion, character, sheet, given, face=None):
-    """The PackageCharacter for a performer's Motion; given: the bytes of the character's own file, a GLB or VRM.
+def package_character(name, motion, played, given, face=None, settings=None):
+    """The PackageCharacter for a performer's Motion; played: the PlayedCharacter; given: the bytes of the character's own file.
 
-    face: Channels of the performer's face shapes, from the motion's first frame on, or None.
+    face: Channels of the performer's face shapes, from the motion's first frame on, or None; settings: RetargetSettings.
     """
+    character, source = played.character, Path(played.character.source).suffix.lower()
 
-    def files(rate):
-        result = retarget(at_rate(motion, rate), character, sheet)
+    @cache
+    def on_character(rate):
+        return retarget(at_rate(motion, rate), character, played.sheet, settings)
+
+    def glb(result):
         shapes = {}
         if face is not None and len(face.times_s):
             times = np.arange(len(result)) / float(result.rate)
-            shapes = driven_values(propose_shapes(character.shapes), face.times_s, face.values, list(face.names), times)
+            shapes = driven_values(played.drivers, face.times_s, face.values, list(face.names), times)
 
         def write(path):
             with _on_disk(character, given) as own:
@@ -35,20 +45,41 @@ def package_character(name, motion, character, sheet, given, face=None):
         def compare(path):
             back = read_gltf_shapes(path) if shapes else {}
             apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
-            return difference(path, result) | ({"shape_value": apart} if shapes else {})
+            return difference(read_gltf_motion(path), result) | ({"shape_value": apart} if shapes else {})
 
-        return [PackageFile(f"_{name}.glb", write, compare)]
+        return PackageFile(f"_{name}.glb", write, compare)
+
+    def usd(result):
+        def write(path):
+            with _on_disk(character, given) as own:
+                write_usd_motion(path, own, result, name)
+
+        return PackageFile(f"_{name}.usdc", write, lambda path: difference(read_usd_motion(path), result))
+
+    def bvh(result):
+        def write(path):
+            with _on_disk(character, given) as own:
+                write_bvh_motion(path, result, own)
+
+        return PackageFile(f"_{name}.bvh", write, lambda path: difference(_bvh_motion(path), result, source == ".bvh"))
+
+    def vrma(result):
+        return PackageFile(
+            f"_{name}.vrma",
+            lambda path: write_vrma(path, result, played.sheet),
+            lambda path: _vrma_difference(path, result, played.sheet),
+        )
+
+    sources = {"glb": (glb, SKINNED), "usd": (usd, USD), "character_bvh": (bvh, None), "vrma": (vrma, None)}
+
+    def files(kind, rate):
+        make, only = sources[kind]
+        if kind == "character_bvh" and (character.parents < 0).sum() != 1:
+            return []  # a BVH holds one skeleton
+        return [make(on_character(rate))] if only is None or source in only else []
 
     scale, rotation = character.from_file
     return PackageCharacter(name, files, float(scale), tuple(float(v) for v in rotation))
-
-
-def written_over(result, given, name):
-    """The bytes of a GLB: a CharacterMotion over its character's own file, given as bytes."""
-    with tempfile.TemporaryDirectory(prefix="otrevo-character-") as folder, _on_disk(result.character, given) as own:
-        path = Path(folder) / "moving.glb"
-        write_gltf_motion(path, own, result, name)
-        return path.read_bytes()
 
 
 class _on_disk:
@@ -67,20 +98,54 @@ class _on_disk:
         self.folder.cleanup()
 
 
-def difference(path, result):
-    """Largest distance of a joint (mm) and of a rotation (degrees) between a GLB read back and the CharacterMotion written to it."""
+def difference(read, result, turns_told=True):
+    """Largest distance of a joint (mm) and of a rotation (degrees) between a file read back and the CharacterMotion written to it.
+
+    read: (times, joints (T, B, 3), rotations (T, B, 3, 3), ...) in the file's axes and unit; turns_told: its rotations are the
+    bones' own, and not those since the rest pose.
+    """
     character = result.character
-    _, joints, turns, _ = read_gltf_motion(path)
+    _, joints, turns, *_ = read
     if len(joints) != len(result):
         return {"fault": f"{len(joints)} of {len(result)} frames came back"}
     change = matrix_from_quaternion(character.from_file[1])
     back = character.from_file[0] * joints @ change.T
     wanted = matrix_from_quaternion(result.rotations)
-    trace = np.einsum("tbij,tbij->tb", change @ turns, wanted)
-    # the angle by its sine: near zero the cosine tells nothing
-    apart = np.linalg.norm((change @ turns) - wanted, axis=(2, 3)) / np.sqrt(8.0)
-    degrees = np.degrees(2 * np.arcsin(np.clip(apart, 0, 1)))
+    found = change @ turns
+    if not turns_told:
+        found = found @ change.T @ matrix_from_quaternion(character.rotations)[None]
     return {
-        "position_mm": 1000 * float(np.abs(back - result.positions).max()),
-        "rotation_deg": float(degrees.max()) if (trace > -1).all() else 180.0,
+        "position_mm": round(1000 * float(np.abs(back - result.positions).max()), 6),
+        "rotation_deg": round(_apart(found, wanted), 6),
+    }
+
+
+def _apart(a, b):
+    """The largest angle between rotations (..., 3, 3), degrees."""
+    between = a.swapaxes(-1, -2) @ b
+    odd = np.linalg.norm(between - between.swapaxes(-1, -2), axis=(-2, -1)) / (2 * np.sqrt(2))
+    return float(np.degrees(np.arcsin(np.clip(odd, 0, 1))).max())
+
+
+def _bvh_motion(path):
+    """(times, joints, rotations) of a BVH, in its own axes and unit."""
+    tree, rate, values, _ = open_bvh(path)
+    world = local_matrices(tree, values)
+    for bone, parent in enumerate(tree.parents):
+        if parent >= 0:
+            world[:, bone] = world[:, parent] @ world[:, bone]
+    return np.arange(len(world)) / float(rate), world[..., :3, 3], world[..., :3, :3]
+
+
+def _vrma_difference(path, result, sheet):
+    """The hips' place and every bone's rotation in a VRMA read back, against what was written."""
+    names, _, _, rotations = humanoid(result, sheet)
+    _, joints, turns, skeleton = read_gltf_motion(path)
+    if len(joints) != len(result):
+        return {"fault": f"{len(joints)} of {len(result)} frames came back"}
+    order = [skeleton.names.index(n) for n in names]
+    hips = result.positions[:, result.character.index(sheet.pairs["hips"].targets[0])]
+    return {
+        "position_mm": round(1000 * float(np.abs(joints[:, skeleton.names.index("hips")] - hips).max()), 6),
+        "rotation_deg": round(_apart(turns[:, order], matrix_from_quaternion(rotations)), 6),
     }

@@ -58,7 +58,6 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
     """Change a posed character (rotations (T, B, 4), positions (T, B, 3), at (T, 3) of the hips) so that its feet stand.
 
     plants: the performer's; levels: {"leftFoot": height of the performer's point on the floor, ...}; scale: of heights over the floor.
-    Returns {side: how far each ankle was moved (T,)}.
     """
     frames, arrays, ground = len(at), plan.arrays, sole_height(plan.character)
     shifts, points = {}, {}
@@ -78,7 +77,7 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
             lowest = np.minimum(points[side]["Foot"][:, 1], points[side]["Toes"][:, 1]) + shifts[side][:, 1]
             shifts[side][:, 1] += _lift(np.maximum(ground - lowest, 0.0), side, plants, rate)
     if not shifts:
-        return {}
+        return
     wanted = {side: positions[:, plan.joints[side + "Foot"]] + shifts[side] for side in shifts}
     lowered = _hips_come_down(plan, positions, wanted, rate)
     at += lowered
@@ -87,7 +86,6 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
         bend_limb(plan, side, "UpperLeg", "LowerLeg", "Foot", target, rotations, positions)
     follow(arrays, 0, frames, rotations)
     place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
-    return {side: np.linalg.norm(s, axis=1) for side, s in shifts.items()}
 
 
 def _points(positions, rotations, foot, local):
@@ -151,7 +149,6 @@ def _shift(side, points, plants, levels, scale, rate, ground):
     """How far the ankle of one foot is moved (T, 3), by the plants of its heel and ball."""
     frames = len(points["Foot"])
     shift, known = np.zeros((frames, 3)), np.zeros(frames, dtype=bool)
-    held = {}
     rows = sorted((p for p in plants if p.bone in (side + "Foot", side + "Toes")), key=lambda p: p.start_s)
     for p in rows:
         s, e = (int(np.clip(round(t * rate), 0, frames - 1)) for t in (p.start_s, p.end_s))
@@ -170,7 +167,6 @@ def _shift(side, points, plants, levels, scale, rate, ground):
             f = np.linspace(0, 1, n + 2)[1:-1, None]
             own[:n] = (1 - f) * shift[s : s + n] + f * own[:n]
         shift[s : e + 1], known[s : e + 1] = own, True
-        held[p.bone] = place
     _fade(shift, known, rate)
     return shift
 

@@ -17,6 +17,7 @@ from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, q
 
 TRUNK = ("hips", "spine", "chest", "upperChest")
 POINTED = ("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg")
+POSTURE = ("spine", "chest", "upperChest", "neck", "Shoulder")
 SLOPED = ("Thumb", "Index", "Middle", "Ring", "Little")
 
 # Arrays of a plan: parents (B,); offset (B, 3): joint seen from the parent's joint, in the parent's own axes; rest (B, 4): local
@@ -29,6 +30,7 @@ class Plan:
     """arrays for the loops; root: the character's bone that carries the hips; source: the performer's Skeleton.
 
     joints: {our bone: number of the character's first bone for it}; legs_ratio: length of the character's legs over the performer's.
+    trunk (B,): which bones are the character's spine, chest and upper chest.
     """
 
     arrays: PlanArrays
@@ -37,10 +39,14 @@ class Plan:
     root: int
     joints: dict
     legs_ratio: float
+    trunk: np.ndarray
 
 
-def make_plan(character, sheet, source):
-    """The Plan for a Character by a MapSheet and the performer's Skeleton."""
+def make_plan(character, sheet, source, stance="character"):
+    """The Plan for a Character by a MapSheet and the performer's Skeleton.
+
+    stance: whose posture spine, neck, head and collar bones have in a T-pose: the character's own, or the performer's.
+    """
     count = len(character.names)
     number = {n: i for i, n in enumerate(character.names)}
     before, after = np.full(count, -1), np.full(count, -1)
@@ -51,7 +57,7 @@ def make_plan(character, sheet, source):
     for bone, low, high, f, target in _drivers(sheet, ours):
         b = number[target]
         before[b], after[b], share[b] = ours[low], ours[high], f
-        change[b] = quaternion_multiply(_change(bone, sheet, rest_source), character.rotations[b])
+        change[b] = quaternion_multiply(_change(bone, sheet, rest_source, stance), character.rotations[b])
     parents = character.parents
     inverse = quaternion_conjugate(character.rotations)
     offset, rest = character.positions.copy(), character.rotations.copy()
@@ -67,7 +73,9 @@ def make_plan(character, sheet, source):
     lengths = leg_length(lambda b: character.positions[joints[b]] if b in joints else None)
     own = leg_length(lambda b: rest_source.get(b))
     ratio = lengths / own if lengths and own else 1.0
-    return Plan(arrays, character, source, joints["hips"], joints, ratio)
+    spine = {number[t] for b in TRUNK[1:] if b in sheet.pairs for t in sheet.pairs[b].targets} - {joints["hips"]}
+    trunk = np.isin(np.arange(count), list(spine))
+    return Plan(arrays, character, source, joints["hips"], joints, ratio, trunk)
 
 
 def rest_joints(skeleton):
@@ -117,11 +125,11 @@ def _drivers(sheet, ours):
                 yield bone, bone, bone, 1.0, target
 
 
-def _change(bone, sheet, rest_source):
+def _change(bone, sheet, rest_source, stance):
     """The rotation (4,) of the world that takes the character's rest to where the performer's limb is in a T-pose."""
     turn = sheet.rest[bone].rotation if bone in sheet.rest else np.array([0.0, 0.0, 0.0, 1.0])
     core = bone.removeprefix("left").removeprefix("right")
-    if core in POINTED or any(f in core for f in SLOPED):
+    if core in POINTED or any(f in core for f in SLOPED) or (stance == "performer" and core in POSTURE):
         theirs = sheet.limb_direction.get(bone)
         ours = direction(bone, rest_source)
         if ours is None and bone in END_OFFSETS:

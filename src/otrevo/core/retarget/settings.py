@@ -7,14 +7,15 @@ import numpy as np
 from otrevo.core.errors import InputError
 
 REACHING = ("leftHand", "rightHand", "leftFoot", "rightFoot")
+PLACES = ("room", "other", "body")
 
 
 @dataclass(frozen=True)
 class RetargetSettings:
     """hips_height: factor on the character's standing height; scale: of the path, "character" or "performer".
 
-    reach: {limb: [(seconds, 0 to 1), ...]}: from keeping the angle to keeping the place; floor: soles stay over it;
-    stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
+    reach: {limb: [(seconds, 0 to 1), ...]}: from keeping the angle to keeping the place; reach_on: {limb: where that place is: in the
+    "room", on the "other" hand or foot, or on the own "body"}; floor: soles stay over it; stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
     """
 
     hips_height: float = 1.0
@@ -23,6 +24,7 @@ class RetargetSettings:
     floor: bool = True
     stance: str = "character"
     out_of_reach: str = "lean"
+    reach_on: dict = field(default_factory=dict)
 
     def reach_at(self, limb, times):
         """The reach (T,) of a limb at times (T,)."""
@@ -54,7 +56,17 @@ def settings_from(document, where):
     if not isinstance(given, dict):
         raise InputError(f"{where}: reach: expected an object of limbs.")
     reach = {limb: _points(limb, value, where) for limb, value in given.items()}
-    return RetargetSettings(float(height), chosen["scale"], reach, floor, chosen["stance"], chosen["out_of_reach"])
+    on = document.get("reach_on") or {}
+    if not isinstance(on, dict):
+        raise InputError(f"{where}: reach_on: expected an object of limbs.")
+    for limb, place in on.items():
+        if limb not in REACHING or place not in PLACES:
+            raise InputError(
+                f"{where}: reach_on: {limb}: {place!r}; expected a hand or foot and one of {', '.join(PLACES)}."
+            )
+    return RetargetSettings(
+        float(height), chosen["scale"], reach, floor, chosen["stance"], chosen["out_of_reach"], dict(on)
+    )
 
 
 def _points(limb, value, where):

@@ -1,6 +1,6 @@
 """A performer's motion on a character: the pass from a Motion, a Character and a MapSheet to a CharacterMotion."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -8,6 +8,7 @@ from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.angles import place_joints, pose_angles
 from otrevo.core.retarget.feet import keep_plants, sole_height
+from otrevo.core.retarget.judge import judge
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.retarget.reach import reach_places
@@ -20,7 +21,8 @@ CHUNK_FRAMES = 1200  # between two looks at whether somebody cancelled
 class CharacterMotion:
     """A character over time, in our axes and metres: positions (T, B, 3) of joints, rotations (T, B, 4) bone to world.
 
-    rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; figures: see `retarget`.
+    rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; missed: {limb: how far it ends from
+    the place it reaches for (T,)}; judged: how well it follows its performer.
     """
 
     character: object
@@ -30,7 +32,12 @@ class CharacterMotion:
     driven: np.ndarray
     root: int
     plants: tuple = ()
-    figures: dict = field(default_factory=dict)
+    missed: dict = field(default_factory=dict)
+    judged: object = None
+
+    @property
+    def figures(self):
+        return self.judged.figures
 
     def __len__(self):
         return len(self.positions)
@@ -67,7 +74,7 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
     if not (np.isfinite(motion.root_position_m).all() and np.isfinite(motion.rotation_local).all()):
         raise InputError("The motion holds frames without a pose (NaN); expected every frame to have one.")
     joint, rotation = motion_joints(motion)
-    plan = make_plan(character, sheet, motion.skeleton)
+    plan = make_plan(character, sheet, motion.skeleton, settings.stance)
     frames, count = len(motion), len(character.names)
     rotations, positions = np.empty((frames, count, 4)), np.empty((frames, count, 3))
     rotation = np.ascontiguousarray(rotation)
@@ -81,16 +88,14 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
     progress(0.7)
     levels = floor_levels(plants)
     scale = plan.legs_ratio if settings.scale == "character" else 1.0
-    moved = keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
-    missed = reach_places(plan, motion, joint, settings, scale, at, rotations, positions)
-    progress(1.0)
+    keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
+    missed = reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions)
+    progress(0.9)
     driven = plan.arrays.before >= 0
-    figures = {
-        "plants": len(plants),
-        "unreachable_frames": missed,
-        "ankle_moved_mm": {s: round(1000 * float(m.max()), 1) for s, m in moved.items()},
-    }
-    return CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), figures)
+    result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed)
+    result = replace(result, judged=judge(result, plan, motion, joint, rotation))
+    progress(1.0)
+    return result
 
 
 def floor_levels(plants):

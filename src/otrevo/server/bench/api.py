@@ -11,7 +11,8 @@ from otrevo.core.passes.catalogue import PASSES, pass_named
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
 from otrevo.server.takes import mends
-from otrevo.server.takes.jobs import need_nothing_at_work, passes_of_take, queue_from, solve_again
+from otrevo.server.takes.jobs import cast_in_take, need_nothing_at_work, passes_of_take, queue_from, solve_again
+from otrevo.server.takes.material import characters_of
 from otrevo.server.takes.models import Stream
 from otrevo.server.takes.rows import RunOut, StreamOut, TakeRow, fetch_take, run_out, runs_out, streams_out, take_row
 from otrevo.server.takes.streams import stream_bytes
@@ -45,6 +46,7 @@ class SnagOut(Schema):
     damage_mm: float | None = None
     from_pass: str
     performer: str
+    character: str
     mended: bool
 
 
@@ -65,12 +67,14 @@ class ParameterOut(Schema):
     unit: str
     sentence: str
     whole: bool
+    choices: list[str]
 
 
 class PassOut(Schema):
-    """A pass that this take goes through."""
+    """A pass that this take goes through; about: "take", "performer" or "character"."""
 
     name: str
+    about: str
     words: str
     sentence: str
     parameters: list[ParameterOut]
@@ -81,6 +85,7 @@ class AppearanceOut(Schema):
     performer: str
     kit: list[str]
     calibration_version: int | None
+    character_ids: list[int]
 
 
 class TakeOut(Schema):
@@ -129,15 +134,23 @@ def _snags(take):
             for kind in kinds
         }  # fmt: skip
         mine = [document for who, document in active if who in (None, run.performer_id)]
-        about = {"from_pass": run.name, "performer": run.performer.name if run.performer_id else ""}
+        about = {"from_pass": run.name, "performer": run.performer.name if run.performer_id else "",
+                 "character": run.character.name if run.character_id else ""}  # fmt: skip
         out += [s | about | {"mended": _is_mended(s, mine)} for s in run.snags if s["kind"] not in anew]
     return sorted(out, key=lambda s: (s["mended"], -s["severity"], s["start_s"]))
 
 
 def _newest_runs(take):
     """The newest finished run of every pass, for everybody it was run for."""
-    runs = take.runs.filter(name__in=[p.name for p in PASSES], state=Run.State.DONE).select_related("performer")
-    return list(runs.order_by("name", "performer_id", "-id").distinct("name", "performer_id"))
+    runs = take.runs.filter(name__in=[p.name for p in PASSES], state=Run.State.DONE).defer("character__file")
+    runs = runs.order_by("name", "performer_id", "character_id", "-id").distinct("name", "performer_id", "character_id")
+    played = {(a.performer_id, c.pk) for a in take.appearances.select_related("performer") for c in characters_of(a)}
+    # what was made for a character that is not played any more is not shown
+    return [
+        r
+        for r in runs.select_related("performer", "character")
+        if not r.character_id or (r.performer_id, r.character_id) in played
+    ]
 
 
 def _is_mended(snag, documents):
@@ -152,13 +165,16 @@ def _streams(take):
     """Recorded streams, and the tracks of the newest run of every pass for everybody."""
     newest = [r.pk for r in _newest_runs(take)]
     rows = Stream.objects.filter(take=take, run=None) | Stream.objects.filter(take=take, run_id__in=newest)
-    return streams_out(take, list(rows.select_related("performer").order_by("id")))
+    rows = rows.defer("run__figures", "run__snags", "run__character__file").select_related(
+        "performer", "run__character"
+    )
+    return streams_out(take, list(rows.order_by("id")))
 
 
 def pass_out(p):
-    keys = ("name", "words", "default", "low", "high", "step", "unit", "sentence", "whole")
+    keys = ("name", "words", "default", "low", "high", "step", "unit", "sentence", "whole", "choices")
     return {
-        "name": p.name, "words": p.words, "sentence": p.figure.sentence,
+        "name": p.name, "about": p.about, "words": p.words, "sentence": p.figure.sentence,
         "parameters": [{k: getattr(x, k) for k in keys} for x in p.parameters],
     }  # fmt: skip
 
@@ -172,7 +188,8 @@ def take(request, take_id: int):
         "take": take_row(item), "passes": [pass_out(p) for p in passes_of_take(item)],
         "appearances": [
             {"performer_id": a.performer_id, "performer": a.performer.name, "kit": a.kit,
-             "calibration_version": a.calibration.version if a.calibration else None}
+             "calibration_version": a.calibration.version if a.calibration else None,
+             "character_ids": [c.pk for c in characters_of(a)]}
             for a in appearances
         ],
         "production_id": production.pk, "production": production.name, "day": item.slate.day.number,
@@ -210,8 +227,18 @@ def _handed_over(stream):
 
 
 class PassIn(Schema):
+    """character_id: where a pass that runs for each character is to run for one alone."""
+
     model_config = {"extra": "forbid"}
-    parameters: dict = {}
+    parameters: dict | None = None
+    character_id: int | None = None
+
+
+class CharactersIn(Schema):
+    """Who plays whom in one take: ids of characters, or None for as the production says."""
+
+    performer_id: int
+    character_ids: list[int] | None
 
 
 @router.post("/takes/{take_id}/passes/{name}", response=RunOut)
@@ -219,7 +246,19 @@ def run_pass(request, take_id: int, name: str, payload: PassIn | None = None):
     """Run a pass again, and everything that builds on it; parameters as the pass declares them."""
     item = fetch_take(request, take_id)
     need_nothing_at_work(item)
-    return run_out(queue_from(item, name.replace("-", " "), payload.parameters if payload else {}, request.user))
+    payload = payload or PassIn()
+    return run_out(
+        queue_from(item, name.replace("-", " "), payload.parameters or {}, request.user, payload.character_id)
+    )
+
+
+@router.put("/takes/{take_id}/characters", response=TakeOut)
+def set_characters(request, take_id: int, payload: CharactersIn):
+    """Say which characters a performer plays in this take; what is new among them is retargeted."""
+    item = fetch_take(request, take_id)
+    need_nothing_at_work(item)
+    cast_in_take(item, payload.performer_id, payload.character_ids, request.user)
+    return take(request, take_id)
 
 
 @router.post("/runs/{run_id}/cancel", response=RunOut)

@@ -4,22 +4,30 @@ import tempfile
 from fractions import Fraction
 from pathlib import Path
 
+import numpy as np
 from django.conf import settings
 from django.db import IntegrityError, transaction
 
 from otrevo.core.characters.character import READERS, character_from
+from otrevo.core.characters.face import driven_values, drivers_from
 from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.characters.sheet import sheet_from
 from otrevo.core.errors import InputError
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.package.naming import clean
-from otrevo.core.retarget.deliver import SKINNED, written_over
+from otrevo.core.passes.retarget import tracks_of
+from otrevo.core.retarget.judge import snags_of
 from otrevo.core.retarget.transfer import retarget
+from otrevo.core.snags import ranked
 from otrevo.server.cast.models import Character, CharacterMap
-from otrevo.server.takes.material import latest
+from otrevo.server.takes.jobs import retarget_missing
+from otrevo.server.takes.material import clocks, latest, played
 from otrevo.server.takes.mends import stored_motion
+from otrevo.server.takes.models import Take
+from otrevo.server.takes.streams import read_stream
 
 WARM_UP_RATE = Fraction(30)
+MOST_SNAGS = 12
 
 
 def make_character(production, user, upload):
@@ -53,18 +61,27 @@ def keep_character(production, user, file_name, data, document, sheet):
     return made
 
 
-def core_character(character):
-    """(Character, MapSheet of its newest map) of the core."""
-    found = character_from(character.document, character.name)
-    return found, sheet_from(character.maps.first().document, found, f"{character.name}'s map")
-
-
-def set_players(character, performer_ids):
-    """Say who plays a character. Raises InputError for a performer of another production."""
+@transaction.atomic
+def set_players(character, performer_ids, user):
+    """Say who plays a character; takes that are solved are retargeted. Raises InputError for a performer of another production."""
     performers = list(character.production.performers.filter(pk__in=performer_ids))
     if len(performers) != len(set(performer_ids)):
         raise InputError("Some of these performers are not in this production.")
     character.players.set(performers)
+    for take in Take.objects.filter(appearances__performer__in=performers).distinct():
+        retarget_missing(take, user)
+
+
+@transaction.atomic
+def rename(character, name):
+    """Give a character another name. Raises InputError for one that is taken or empty."""
+    name = " ".join(name.split())[:60]
+    if not name:
+        raise InputError("A character needs a name.")
+    if Character.objects.filter(production_id=character.production_id, name=name).exclude(pk=character.pk).exists():
+        raise InputError(f"There is a character named {name} in this production already.")
+    character.name = name
+    character.save(update_fields=["name"])
 
 
 @transaction.atomic
@@ -79,10 +96,36 @@ def change_pair(character, user, bone, targets):
     taken = {t for r in rows for t in r["target"]}
     document["pairs"], document["rest_pose"] = rows, []  # rest poses follow from the pairs
     document["helpers"] = [h for h in document["helpers"] if h["bone"] not in taken]
-    found = character_from(character.document, character.name)
-    sheet = sheet_from(document, found, f"{character.name}'s map")
+    return _new_version(character, user, newest, document)
+
+
+def _new_version(character, user, newest, document):
+    """The next CharacterMap after the newest, of a map/1 document. Raises InputError for an impossible one."""
+    found, where = character_from(character.document, character.name), f"{character.name}'s map"
+    made = sheet_from(document, found, where).document()
+    made["shapes"] = [d.document() for d in drivers_from(document, found.shapes, where)]
+    return CharacterMap.objects.create(character=character, version=newest.version + 1, document=made, made_by=user)
+
+
+@transaction.atomic
+def take_map(character, user, document, where):
+    """A map/1 document that somebody made elsewhere, as a new version. Raises InputError for an impossible one."""
+    Character.objects.select_for_update().get(pk=character.pk)
+    if not isinstance(document, dict) or document.get("otrevo") != "map/1":
+        raise InputError(f"{where}: expected a map/1 document.")
+    return _new_version(character, user, character.maps.first(), document)
+
+
+@transaction.atomic
+def return_to(character, user, version):
+    """An earlier version of the map once more, as the newest. Raises InputError where there is none of that number."""
+    Character.objects.select_for_update().get(pk=character.pk)
+    earlier = character.maps.filter(version=version).first()
+    if earlier is None:
+        raise InputError(f"{character.name} has no map of version {version}.")
+    newest = character.maps.first()
     return CharacterMap.objects.create(
-        character=character, version=newest.version + 1, document=sheet.document(), made_by=user
+        character=character, version=newest.version + 1, document=earlier.document, made_by=user
     )
 
 
@@ -92,13 +135,35 @@ def warm_up_solve(performer):
     return latest(calibration.warm_up, "solve", performer) if calibration else None
 
 
-def moving_file(character, performer):
-    """GLB bytes: the character's file with the performer's warm-up on it. Raises InputError where there is no skin or warm-up."""
-    if Path(character.file_name).suffix.lower() not in SKINNED:
-        raise InputError(f"{character.file_name} has no skin that a browser can show; it is delivered all the same.")
+def warm_up_on(character, performer):
+    """(about, rows): a performer's warm-up on a character at 30 frames a second, from its newest map.
+
+    about: what the rows (T, 3 + 4 B + S) hold: place of the root, rotations of bones in their parents, values of face
+    shapes; and the figures and snags by which the map is judged. Raises InputError where there is no warm-up.
+    """
     run = warm_up_solve(performer)
     if run is None:
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
-    found, sheet = core_character(character)
-    result = retarget(at_rate(stored_motion(run), WARM_UP_RATE), found, sheet)
-    return written_over(result, bytes(character.file), "warm-up")
+    on, version = played(character), character.maps.first().version
+    result = retarget(at_rate(stored_motion(run), WARM_UP_RATE), on.character, on.sheet)
+    bones, rotations, root = tracks_of(result)
+    shapes = _face_of(run, on, len(result))
+    snags = ranked(snags_of(result.judged, on.sheet, float(WARM_UP_RATE)))
+    about = bones | {
+        "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
+        "snags": [{"start_s": s.start_s, "end_s": s.end_s, "text": s.text, "severity": s.severity} for s in snags[:MOST_SNAGS]],
+    }  # fmt: skip
+    rows = [root, rotations.reshape(len(root), -1), *(v[:, None] for v in shapes.values())]
+    return about, np.concatenate(rows, axis=1)
+
+
+def _face_of(run, on, frames):
+    """{shape of the character: values (T,)} of the face that was recorded with a solve."""
+    face = run.tracks.filter(name="face shapes").first()
+    body = run.tracks.get(name="body rotation")
+    if face is None or not on.drivers:
+        return {}
+    clock = clocks(run.take, [face, body])
+    values = read_stream(face).astype(float)
+    at = clock[body.pk].start_s + np.arange(frames) / float(WARM_UP_RATE)
+    return driven_values(on.drivers, clock[face.pk].times(len(values)), values, list(face.details["names"]), at)

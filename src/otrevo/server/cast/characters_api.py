@@ -1,5 +1,6 @@
 """Characters in Cast: files of the animators, their map sheets, who plays them."""
 
+import json
 from datetime import datetime
 
 from django.db.models.functions import Length
@@ -9,13 +10,17 @@ from ninja.files import UploadedFile
 
 from otrevo.core.body.skeleton import BONE_NAMES
 from otrevo.core.characters.character import character_from
+from otrevo.core.errors import InputError
 from otrevo.core.package.naming import clean
+from otrevo.core.retarget.deliver import SKINNED
 from otrevo.server.accounts.access import DESK_ROLES, fetch, require
 from otrevo.server.cast import characters as act
 from otrevo.server.cast.models import Character, Performer
 from otrevo.server.shoot.models import Production
+from otrevo.server.takes.streams import arrow_bytes
 
 router = Router(tags=["cast"])
+MOST_MAP_BYTES = 4 * 2**20
 
 
 class PairOut(Schema):
@@ -28,12 +33,19 @@ class PairOut(Schema):
     degrees: float | None
 
 
+class VersionOut(Schema):
+    version: int
+    made_at: datetime
+    made_by: str
+
+
 class MapOut(Schema):
-    """helpers: how many twist bones; unmapped: their bones that nobody drives; missing: our bones that move nothing."""
+    """versions: all there are, newest first; helpers: how many twist bones; unmapped: their bones that nobody drives; missing: our bones that move nothing."""
 
     version: int
     made_at: datetime
     made_by: str
+    versions: list[VersionOut]
     pairs: list[PairOut]
     helpers: int
     unmapped: list[str]
@@ -75,6 +87,14 @@ class PairIn(Schema):
     target: list[str]
 
 
+class VersionIn(Schema):
+    version: int
+
+
+class NameIn(Schema):
+    name: str = Field(max_length=60)
+
+
 def _characters():
     return Character.objects.defer("file").prefetch_related("maps__made_by", "players")
 
@@ -89,10 +109,14 @@ def character_out(character):
         "unit_evidence": d["unit_evidence"], "up": d["up"], "facing": d["facing"], "rest_from": d["rest_from"],
         "notes": d["notes"], "bones": [b["name"] for b in d["bones"]], "shapes": d["shapes"],
         "scale": d["from_file"]["scale"], "rotation_xyzw": d["from_file"]["rotation_xyzw"],
-        "skinned": character.file_name.lower().endswith(act.SKINNED),
+        "skinned": character.file_name.lower().endswith(SKINNED),
         "map": {
             "version": newest.version, "made_at": newest.made_at,
             "made_by": newest.made_by.username if newest.made_by else "", "helpers": len(newest.document["helpers"]),
+            "versions": [
+                {"version": m.version, "made_at": m.made_at, "made_by": m.made_by.username if m.made_by else ""}
+                for m in character.maps.all()
+            ],
             "unmapped": newest.document["unmapped"],
             "missing": [b for b in BONE_NAMES if b not in {p["bone"] for p in newest.document["pairs"]}],
             "pairs": [p | {"degrees": rest.get(p["target"][0])} for p in newest.document["pairs"]],
@@ -123,7 +147,7 @@ def add_character(request, production_id: int, file: File[UploadedFile]):
 
 @router.put("/characters/{character_id}/players", response=CharacterOut)
 def set_players(request, character_id: int, payload: PlayersIn):
-    act.set_players(_one(request, character_id), payload.performer_ids)
+    act.set_players(_one(request, character_id), payload.performer_ids, request.user)
     return character_out(_one(request, character_id))
 
 
@@ -146,8 +170,53 @@ def file(request, character_id: int):
 
 @router.get("/characters/{character_id}/warm-ups/{performer_id}")
 def warm_up(request, character_id: int, performer_id: int):
-    """The character with a performer's warm-up on it, as GLB at 30 frames a second."""
-    character = fetch(request.user, Character.objects.all(), "production_id", DESK_ROLES, pk=character_id)
+    """A performer's warm-up on the character, as an Arrow IPC stream whose metadata say what its rows hold."""
+    characters = Character.objects.defer("file")
+    character = fetch(request.user, characters, "production_id", DESK_ROLES, pk=character_id)
     performers = Performer.objects.filter(production_id=character.production_id)
     performer = fetch(request.user, performers, "production_id", DESK_ROLES, pk=performer_id)
-    return HttpResponse(act.moving_file(character, performer), content_type="model/gltf-binary")
+    about, rows = act.warm_up_on(character, performer)
+    return HttpResponse(arrow_bytes(rows, about), content_type="application/vnd.apache.arrow.stream")
+
+
+@router.get("/characters/{character_id}/map-document")
+def map_document(request, character_id: int):
+    """The newest map sheet as a `map/1` document."""
+    character = _one(request, character_id)
+    response = HttpResponse(json.dumps(character.maps.all()[0].document, indent=1), content_type="application/json")
+    response["Content-Disposition"] = f'attachment; filename="{clean(character.name)}-map.json"'
+    return response
+
+
+@router.post("/characters/{character_id}/map-document", response=CharacterOut)
+def take_map_document(request, character_id: int, file: File[UploadedFile]):
+    """A `map/1` document as a new version: somebody's corrections, or the map of another character of the same naming."""
+    character = _one(request, character_id)
+    if file.size > MOST_MAP_BYTES:
+        raise InputError(f"{file.name}: larger than {MOST_MAP_BYTES // 2**20} MiB; expected a map/1 document.")
+    try:
+        document = json.loads(file.read())
+    except (ValueError, RecursionError):
+        raise InputError(f"{file.name}: it is no JSON; expected a map/1 document.") from None
+    act.take_map(character, request.user, document, file.name)
+    return character_out(_one(request, character_id))
+
+
+@router.put("/characters/{character_id}/map-version", response=CharacterOut)
+def return_to_version(request, character_id: int, payload: VersionIn):
+    """Go back to an earlier version of the map; it becomes the newest."""
+    act.return_to(_one(request, character_id), request.user, payload.version)
+    return character_out(_one(request, character_id))
+
+
+@router.patch("/characters/{character_id}", response=CharacterOut)
+def rename_character(request, character_id: int, payload: NameIn):
+    act.rename(_one(request, character_id), payload.name)
+    return character_out(_one(request, character_id))
+
+
+@router.delete("/characters/{character_id}", response={204: None})
+def delete_character(request, character_id: int):
+    """Remove a character with its map and its motions; packages that were made keep their files."""
+    _one(request, character_id).delete()
+    return 204, None

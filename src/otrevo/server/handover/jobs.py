@@ -8,18 +8,18 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion
-from otrevo.core.characters.character import character_from
-from otrevo.core.characters.sheet import sheet_from
 from otrevo.core.devices.catalogue import device_named, worn
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import Channels, PackageTake
 from otrevo.core.formats.face_csv import TRACK as FACE
 from otrevo.core.package.build import build_package
 from otrevo.core.package.naming import clean, name_from_pattern
+from otrevo.core.passes.catalogue import pass_named
+from otrevo.core.passes.retarget import settings_of
 from otrevo.core.props.prop import SHIPPED
-from otrevo.core.retarget.deliver import SKINNED, package_character
+from otrevo.core.retarget.deliver import package_character
 from otrevo.server.handover.models import Package
-from otrevo.server.takes.material import appearance_of, clocks, latest
+from otrevo.server.takes.material import appearance_of, characters_of, clocks, latest, played
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.streams import read_stream
 from otrevo.server.work.kinds import Kind
@@ -102,18 +102,17 @@ def package_take(take, run):
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
         calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
-        characters=tuple(_played(performer, motion.window(start, end), tracks.get(FACE))),
+        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE))),
     )  # fmt: skip
 
 
-def _played(performer, motion, face):
-    """The PackageCharacter of every character that a performer plays and whose file can be animated; face: Channels or None."""
-    for character in performer.plays.prefetch_related("maps"):
-        if not character.file_name.lower().endswith(SKINNED):
-            continue
-        found = character_from(character.document, character.name)
-        sheet = sheet_from(character.maps.all()[0].document, found, f"{character.name}'s map")
-        yield package_character(clean(character.name), motion, found, sheet, bytes(character.file), face)
+def _on_characters(appearance, motion, face):
+    """The PackageCharacter of every character that a performer plays in a take, with that take's settings; face: Channels or None."""
+    one = pass_named("retarget")
+    for character in characters_of(appearance):
+        known = latest(appearance.take, one.name, appearance.performer, character)
+        settings = settings_of(one.checked(known.parameters if known else {}))
+        yield package_character(clean(character.name), motion, played(character), bytes(character.file), face, settings)
 
 
 def queue_package(package):

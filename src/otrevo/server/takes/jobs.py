@@ -1,9 +1,11 @@
 """Passes of a take as work: one job that loads what a pass needs, calls it, and stores what it gives."""
 
+from django.db import transaction
+
 from otrevo.core.errors import InputError
 from otrevo.core.passes.catalogue import from_there_on, pass_named, passes_of
 from otrevo.core.snags import ranked
-from otrevo.server.takes.material import material_of
+from otrevo.server.takes.material import characters_of, latest, material_of
 from otrevo.server.takes.models import Appearance, Take
 from otrevo.server.takes.picture import take_picture
 from otrevo.server.takes.streams import write_stream
@@ -14,21 +16,34 @@ from otrevo.server.work.queue import queue
 
 def passes_of_take(take):
     """The passes that a take goes through, in order."""
-    return passes_of(set(take.streams.filter(run=None).values_list("name", flat=True)), take.slate.warm_up)
+    played = any(characters_of(a) for a in take.appearances.select_related("performer"))
+    return passes_of(set(take.streams.filter(run=None).values_list("name", flat=True)), take.slate.warm_up, played)
 
 
 def runs_of(take, passes, parameters=None, user=None, performers=None):
     """Unsaved Runs of passes over a take; parameters are the first one's.
 
-    What is about a performer runs once for each of them, or of those given.
+    What is about a performer runs once for each of them, or of those given, and what is about a character once for each
+    that they play, with the settings that it had in this take before.
     """
-    if performers is None:
-        performers = [a.performer for a in take.appearances.select_related("performer")]
+    appearances = [
+        a for a in take.appearances.select_related("performer") if performers is None or a.performer in performers
+    ]
     out = []
+
+    def add(one, performer=None, character=None):
+        known = latest(take, one.name, performer, character) if character else None
+        chosen = (known.parameters if known else {}) if out or parameters is None else one.checked(parameters)
+        out.append(
+            Run(take=take, name=one.name, performer=performer, character=character, parameters=chosen, asked_by=user)
+        )
+
     for p in passes:
-        for performer in performers if p.about == "performer" else [None]:
-            first = {} if out else p.checked(parameters or {})
-            out.append(Run(take=take, name=p.name, performer=performer, parameters=first, asked_by=user))
+        if p.about == "take":
+            add(p)
+        for appearance in appearances if p.about in ("performer", "character") else ():
+            for character in characters_of(appearance) if p.about == "character" else [None]:
+                add(p, appearance.performer, character)
     return out
 
 
@@ -37,10 +52,45 @@ def queue_all(take, user=None):
     return queue(runs_of(take, passes_of_take(take), user=user))[0]
 
 
-def queue_from(take, name, parameters=None, user=None):
-    """Queue a pass, with its parameters, and every pass that builds on it. Returns the first Run."""
+def queue_from(take, name, parameters=None, user=None, character=None):
+    """Queue a pass, with its parameters, and every pass that builds on it. Returns the first Run.
+
+    character: by its id, where a pass that is about characters is to run for that one alone. Raises InputError where
+    there is nothing to run.
+    """
     use_newest_calibrations(take)
-    return queue(runs_of(take, from_there_on(passes_of_take(take), name), parameters, user))[0]
+    runs = runs_of(take, from_there_on(passes_of_take(take), name), parameters, user)
+    if character is not None:
+        runs = [r for r in runs if r.character_id in (None, character)]
+    if not runs:
+        raise InputError("Nobody plays that character in this take.")
+    return queue(runs)[0]
+
+
+def retarget_missing(take, user=None):
+    """Queue what a take lacks: its motion on characters that are played now, and were not when it was solved."""
+    one = next((p for p in passes_of_take(take) if p.about == "character"), None)
+    wanted = []
+    for run in runs_of(take, [one], user=user) if one else ():
+        own = take.runs.filter(name=one.name, performer=run.performer, character=run.character)
+        run.after = take.runs.filter(name="solve", performer=run.performer, state__in=ACTIVE).last()
+        has_body = run.after or latest(take, "solve", run.performer) or take.streams.filter(name="body file").exists()
+        if has_body and not own.filter(state__in=[*ACTIVE, Run.State.DONE]).exists():
+            wanted.append(run)
+    queue(wanted)
+
+
+@transaction.atomic
+def cast_in_take(take, performer_id, character_ids, user):
+    """Say which characters a performer plays in a take, None for as the production does. Raises InputError for one of another."""
+    appearance = take.appearances.select_related("performer").filter(performer_id=performer_id).first()
+    if appearance is None:
+        raise InputError("This performer is not in the take.")
+    appearance.characters = None if character_ids is None else sorted(set(character_ids))
+    if character_ids is not None and len(characters_of(appearance)) != len(appearance.characters):
+        raise InputError("Some of these characters are not in this production.")
+    appearance.save(update_fields=["characters"])
+    retarget_missing(take, user)
 
 
 def use_newest_calibrations(take):
@@ -81,8 +131,9 @@ def _carry_out(run, report):
     )
     use_newest_calibrations(take)
     one = pass_named(run.name)
-    outcome = one.run(material_of(take, run.performer), one.checked(run.parameters), report)
-    run.figures, run.snags = outcome.figures, [s.to_document() for s in ranked(outcome.snags)]
+    outcome = one.run(material_of(take, run.performer, run.character), one.checked(run.parameters), report)
+    run.figures = outcome.figures | ({"map_version": run.character.maps.first().version} if run.character_id else {})
+    run.snags = [s.to_document() for s in ranked(outcome.snags)]
 
     def store():
         for t in outcome.tracks:

@@ -5,20 +5,25 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.performer import performer_from_document
+from otrevo.core.characters.character import character_from
+from otrevo.core.characters.face import drivers_from
+from otrevo.core.characters.sheet import sheet_from
 from otrevo.core.optics.documents import calibration_from_document
 from otrevo.core.passes.catalogue import PASSES
-from otrevo.core.passes.contract import TakeMaterial, TakeStream
+from otrevo.core.passes.contract import PlayedCharacter, TakeMaterial, TakeStream
 from otrevo.core.passes.line_up import label_of
 from otrevo.core.props.prop import SHIPPED
 from otrevo.server.takes.streams import clock_of, read_stream
 from otrevo.server.work.models import Run
 
 
-def latest(take, name, performer=None):
-    """The newest finished run of a pass, or None; performer: where a pass runs once for each."""
+def latest(take, name, performer=None, character=None):
+    """The newest finished run of a pass, or None; performer, character: where a pass runs once for each."""
     runs = take.runs.filter(kind="pass", name=name, state=Run.State.DONE)
     if performer is not None:
         runs = runs.filter(performer=performer)
+    if character is not None:
+        runs = runs.filter(character=character)
     return runs.order_by("-id").first()
 
 
@@ -66,10 +71,30 @@ def take_stream(stream, clock):
     )  # fmt: skip
 
 
-def material_of(take, performer=None):
-    """The TakeMaterial of a take, for a pass about one performer or, without one, about the take."""
+def characters_of(appearance):
+    """The Characters that a performer plays in a take: as the take says, or else as the production does; without their files."""
+    performer = appearance.performer
+    if appearance.characters is None:
+        return list(performer.plays.defer("file"))
+    return list(performer.plays.model.objects.defer("file").filter(
+        production_id=performer.production_id, pk__in=appearance.characters))  # fmt: skip
+
+
+def played(character):
+    """The PlayedCharacter of a stored Character, by its newest map."""
+    found = character_from(character.document, character.name)
+    newest = character.maps.first()
+    where = f"{character.name}'s map"
+    drivers = drivers_from(newest.document, found.shapes, where)
+    return PlayedCharacter(character.name, found, sheet_from(newest.document, found, where), tuple(drivers))
+
+
+def material_of(take, performer=None, character=None):
+    """The TakeMaterial of a take, for a pass about one performer, one of their characters or, without one, about the take."""
     appearance = appearance_of(take, performer)
-    runs = {p.name: latest(take, p.name, performer if p.about == "performer" else None) for p in PASSES}
+    runs = {
+        p.name: latest(take, p.name, None if p.about == "take" else performer) for p in PASSES if p.about != "character"
+    }
     runs = {name: run for name, run in runs.items() if run is not None}
     streams = list(take.streams.filter(run=None).select_related("performer"))
     tracks = list(take.streams.filter(run__in=runs.values()).select_related("performer"))
@@ -97,6 +122,7 @@ def material_of(take, performer=None):
         performer=performer_from_document(calibration.document, f"{appearance.performer.name}'s calibration")
         if calibration
         else None,
+        character=played(character) if character else None,
         cameras=cameras,
         blinds=tuple(blinds),
         calibration_version=take.stage_calibration.version if take.stage_calibration else None,

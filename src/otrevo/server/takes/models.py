@@ -50,7 +50,10 @@ class Take(models.Model):
 
 
 class Appearance(models.Model):
-    """One performer in one take: what they wear, the calibration they are solved with, the characters they play."""
+    """One performer in one take: what they wear, the calibration they are solved with, the characters they play.
+
+    characters: ids of those played in this take; None: as the production says.
+    """
 
     take = models.ForeignKey(Take, on_delete=models.CASCADE, related_name="appearances")
     performer = models.ForeignKey("cast.Performer", on_delete=models.PROTECT, related_name="appearances")
@@ -58,7 +61,7 @@ class Appearance(models.Model):
     calibration = models.ForeignKey(
         "cast.PerformerCalibration", on_delete=models.PROTECT, null=True, related_name="appearances"
     )
-    characters = models.JSONField(default=list)
+    characters = models.JSONField(null=True)
 
     class Meta:
         ordering = ["id"]

@@ -36,6 +36,8 @@ class RunOut(Schema):
     doing: str
     done: str
     performer: str
+    character_id: int | None
+    character: str
     state: str
     progress: float
     message: str
@@ -81,6 +83,7 @@ class StreamOut(Schema):
     computed: bool
     performer: str
     prop: str
+    character: str
     per_piece: int
     pieces: list[int]
 
@@ -112,7 +115,7 @@ class TakeRow(Schema):
 
 
 def newest_runs(**about):
-    """A queryset of the newest run of every name and performer, without what lists do not show.
+    """A queryset of the newest run of every name, performer and character, without what lists do not show.
 
     `shown` are the figures but for the large ones, `snag_count` how many snags are worse than acceptable.
     """
@@ -121,9 +124,11 @@ def newest_runs(**about):
     )
     worse = Func(F("snags"), Value(WORSE), function="jsonb_path_query_array", output_field=JSONField())
     count = Func(worse, function="jsonb_array_length", output_field=IntegerField())
-    newest = Run.objects.filter(**about).order_by("take_id", "name", "performer_id", "-id")
-    newest = newest.distinct("take_id", "name", "performer_id")
-    return newest.annotate(shown=shown, snag_count=count).defer("figures", "snags").select_related("performer")
+    newest = Run.objects.filter(**about).order_by("take_id", "name", "performer_id", "character_id", "-id")
+    newest = newest.distinct("take_id", "name", "performer_id", "character_id").defer(
+        "figures", "snags", "character__file"
+    )
+    return newest.annotate(shown=shown, snag_count=count).select_related("performer", "character")
 
 
 def run_out(run):
@@ -133,7 +138,8 @@ def run_out(run):
     return {
         "id": run.pk, "name": run.name, "words": one.words if one else run.name.capitalize(),
         "doing": one.doing if one else "writing", "done": one.done if one else "written",
-        "performer": run.performer.name if run.performer_id else "", "state": run.state, "progress": run.progress,
+        "performer": run.performer.name if run.performer_id else "", "character_id": run.character_id,
+        "character": run.character.name if run.character_id else "", "state": run.state, "progress": run.progress,
         "message": run.message, "knocked": [k["camera"] for k in figures.get("knocked", [])], "figure": one and figure_out(one.figure, figures),
         "aside": one.aside(figures) if one and figures else "", "parameters": run.parameters,
         "snag_count": run.snag_count if hasattr(run, "snag_count") else sum(s["severity"] >= 1 for s in run.snags),
@@ -163,13 +169,14 @@ def runs_out(runs):
 
 
 def streams_out(take, streams):
-    """Streams of a take, their performers at hand, as StreamOut."""
+    """Streams of a take, their performers and the characters of their runs at hand, as StreamOut."""
     clock, pieces = clocks(take, streams), pieces_of(streams)
     return [
         {
             "id": s.pk, "name": s.name, "kind": s.kind, "rate": s.rate, "shape": s.shape, "samples": s.samples,
             "start_s": clock[s.pk].start_s, "rate_hz": clock[s.pk].hz, "details": s.details,
             "computed": s.run_id is not None, "performer": s.performer.name if s.performer_id else "", "prop": s.prop,
+            "character": s.run.character.name if s.run_id and s.run.character_id else "",
             "per_piece": pieces[s.pk][0], "pieces": pieces[s.pk][1],
         }
         for s in streams

@@ -4,6 +4,7 @@ Pieces never change. A stream that has some samples in common with an earlier on
 """
 
 import hashlib
+import json
 import math
 
 import numpy as np
@@ -131,6 +132,16 @@ def read_stream(stream, start=0, end=None):
     parts = [b.column(0).flatten().to_numpy(zero_copy_only=False) for b in _batches(stream, start, end)]
     flat = np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)
     return flat.reshape((-1, *stream.shape))
+
+
+def arrow_bytes(rows, about):
+    """Samples (T, ...) as one Arrow IPC stream for the browser, with plain JSON `about` them in its metadata."""
+    flat = np.asarray(rows).reshape(len(rows), -1)
+    schema = _schema(flat.shape[1]).with_metadata({"about": json.dumps(about)})
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, schema) as writer:
+        writer.write_batch(_batch(flat).replace_schema_metadata(schema.metadata))
+    return sink.getvalue().to_pybytes()
 
 
 def stream_bytes(stream, start=0, end=None, step=1):

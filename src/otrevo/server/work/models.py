@@ -8,7 +8,7 @@ class Run(models.Model):
     """One execution of something that takes a while. Newer ones supersede; none is deleted while something needs it.
 
     `kind` says who carries it out (settings.WORK_KINDS). What it is about: a take and, for passes that are about one
-    person, a performer; or a room; or a package. It begins when `after` has ended well. `claim` is the execution that
+    person, a performer, and a character for those about one of theirs; or a room; or a package. It begins when `after` has ended well. `claim` is the execution that
     may write its results; `attempts` counts how often a worker took it up.
     """
 
@@ -23,6 +23,7 @@ class Run(models.Model):
     name = models.CharField(max_length=20)
     take = models.ForeignKey("takes.Take", on_delete=models.CASCADE, null=True, related_name="runs")
     performer = models.ForeignKey("cast.Performer", on_delete=models.CASCADE, null=True, related_name="runs")
+    character = models.ForeignKey("cast.Character", on_delete=models.CASCADE, null=True, related_name="runs")
     room = models.ForeignKey("stage.Room", on_delete=models.CASCADE, null=True, related_name="runs")
     package = models.ForeignKey("handover.Package", on_delete=models.CASCADE, null=True, related_name="builds")
     after = models.ForeignKey("self", on_delete=models.SET_NULL, null=True, related_name="followed_by")

@@ -26,19 +26,25 @@ def code_version():
 
 @transaction.atomic
 def queue(runs):
-    """Save Runs and hand them to the workers, each to begin when the one before it has ended well. Returns them.
+    """Save Runs and hand them to the workers, each to begin when the one before it, or its `after`, has ended well. Returns them.
 
-    What is about one performer does not wait for another: it follows the last one about the same performer or about all.
+    What is about one performer, or one of their characters, does not wait for another: it follows the last one about the
+    same or about all.
     """
     for number, run in enumerate(runs):
-        about = (None, run.performer_id)
-        run.after = next(
-            (r for r in reversed(runs[:number]) if run.performer_id is None or r.performer_id in about), None
-        )
+        run.after = next((r for r in reversed(runs[:number]) if _concerns(r, run)), run.after)
         run.code_version = code_version()
         run.save()
         defer(run)
     return runs
+
+
+def _concerns(earlier, later):
+    """Whether a Run is about what a later one is about, or about more."""
+    return all(
+        there is None or here is None or here == there
+        for here, there in ((earlier.performer_id, later.performer_id), (earlier.character_id, later.character_id))
+    )
 
 
 def defer(run, wait_s=0):
