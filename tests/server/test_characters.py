@@ -135,14 +135,15 @@ class Characters(TestCase):
         self.assertIn("no solved warm-up", self.client.get(path).json()["detail"])
         type(self.calibration).objects.update(warm_up=self.take)
         about, rows = moving(self.client.get(path).content)
-        bones = len(about["bones"])
-        self.assertEqual(rows.shape, (round(self.take.duration_s * 30), 3 + 4 * bones + len(about["shapes"])))
+        bones, own = len(about["character"]["bones"]), len(about["performer"]["bones"])
+        wide = 3 + 4 * bones + 3 + 4 * own + len(about["shapes"])
+        self.assertEqual(rows.shape, (round(self.take.duration_s * 30), wide))
         np.testing.assert_allclose(np.linalg.norm(rows[:, 3 : 3 + 4 * bones].reshape(-1, 4), axis=1), 1, atol=1e-5)
         self.assertLess(about["figures"]["directions_deg"]["arms"], 0.5)
         put(self.client, f"/api/characters/{out['id']}/map", {"bone": "leftLowerArm", "target": []})
         about, changed = moving(self.client.get(path).content)
         self.assertEqual(about["map_version"], 2)
-        elbow = 3 + 4 * about["bones"].index(pair(out, "leftLowerArm")["target"][0])
+        elbow = 3 + 4 * about["character"]["bones"].index(pair(out, "leftLowerArm")["target"][0])
         self.assertGreater(np.abs(changed - rows)[:, elbow : elbow + 4].max(), 0.05, "the elbow rests now")
 
     def played(self, *names):

@@ -82,3 +82,7 @@ export async function patch<T>(path: string, body: unknown): Promise<T> {
 export async function put<T>(path: string, body: unknown): Promise<T> {
   return (await send('PUT', path, body)).json() as Promise<T>;
 }
+
+export async function remove(path: string): Promise<void> {
+  await send('DELETE', path);
+}

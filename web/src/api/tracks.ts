@@ -37,17 +37,24 @@ export function decode(bytes: ArrayBuffer, width: number): Float32Array {
   return out;
 }
 
+/** An Arrow IPC stream of rows with what they hold as plain JSON in its metadata. */
+export function decodeAbout<About>(bytes: ArrayBuffer): { about: About; values: Float32Array; width: number; samples: number } {
+  const { schema } = tableFromIPC(new Uint8Array(bytes));
+  const width = (schema.fields[0].type as FixedSizeList).listSize;
+  const values = decode(bytes, width);
+  return { about: JSON.parse(schema.metadata.get('about') ?? '{}') as About, values, width, samples: values.length / width };
+}
+
+/** Some columns of a track, as a track. */
+export function columns(track: Track, from: number, count: number): Track {
+  const values = new Float32Array(track.samples * count);
+  for (let s = 0; s < track.samples; s += 1) values.set(track.values.subarray(s * track.width + from, s * track.width + from + count), s * count);
+  return { ...track, values, width: count };
+}
+
 /** A motion file's samples, root place and then a turn per bone, as the two tracks the view works with. */
 export function splitMotion(motion: Track): { r: Track; p: Track } {
-  const turns = motion.width - 3;
-  const p = new Float32Array(motion.samples * 3);
-  const r = new Float32Array(motion.samples * turns);
-  for (let s = 0; s < motion.samples; s += 1) {
-    const at = s * motion.width;
-    p.set(motion.values.subarray(at, at + 3), s * 3);
-    r.set(motion.values.subarray(at + 3, at + motion.width), s * turns);
-  }
-  return { r: { ...motion, values: r, width: turns }, p: { ...motion, values: p, width: 3 } };
+  return { r: columns(motion, 3, motion.width - 3), p: columns(motion, 0, 3) };
 }
 
 /** What is needed of a stream to load it. */

@@ -2,6 +2,7 @@ import { Fragment, useState } from 'react';
 import { Dialog, DialogTrigger, Popover } from 'react-aria-components';
 import styled from 'styled-components';
 import type { PassOut, RunOut } from '../api/client';
+import { Choice } from '../parts/choices';
 import { Figure, MainButton, Progress, Quiet, WordButton } from '../parts/controls';
 import { atWork } from '../parts/verdict';
 
@@ -45,12 +46,18 @@ const Big = styled(Figure)`
 
 export type Settings = Record<string, number>;
 
+/** A character and who plays it. */
+export type PlayedBy = { id: number; name: string; performer: string };
+
+type Cell = { pass: PassOut; run: RunOut | undefined; heading: string; character?: number };
+
 type Props = {
   passes: PassOut[];
+  played: PlayedBy[];
   runs: RunOut[];
   mends: number;
   snags: number;
-  onRun: (name: string, settings?: Settings) => void;
+  onRun: (name: string, settings?: Settings, character?: number) => void;
   onCancel: (run: RunOut) => void;
 };
 
@@ -85,19 +92,24 @@ const Sheet = styled(Dialog)`
 `;
 
 /** The settings of a pass, as it declares them, and running it again so. */
-function PassSettings({ pass, used, onRun }: { pass: PassOut; used: Settings; onRun: (settings: Settings) => void }) {
+function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: string; used: Settings; onRun: (settings: Settings) => void }) {
   const [values, setValues] = useState<Settings>(() => Object.fromEntries(pass.parameters.map((p) => [p.name, used[p.name] ?? p.default])));
   const fine = pass.parameters.every((p) => values[p.name] >= p.low && values[p.name] <= p.high && (!p.whole || Number.isInteger(values[p.name])));
   return (
     <DialogTrigger>
-      <WordButton aria-label={`Settings of ${pass.words}`}>settings</WordButton>
+      <WordButton aria-label={`Settings of ${heading}`}>settings</WordButton>
       <Popover placement="bottom start">
-        <Sheet aria-label={`Settings of ${pass.words}`}>
+        <Sheet aria-label={`Settings of ${heading}`}>
           {({ close }) => (
             <form onSubmit={(e) => { e.preventDefault(); if (fine) { onRun(values); close(); } }}>
-              <strong>{pass.words}</strong>
-              {pass.parameters.map((p) => (
-                <label key={p.name}>{p.words}{p.whole ? '' : `, ${p.unit}`}
+              <strong>{heading}</strong>
+              {pass.parameters.map((p) => p.choices.length ? (
+                <div key={p.name} style={{ margin: '10px 0' }}>
+                  <Choice label={p.words} options={p.choices.map((words, id) => ({ id, words }))} value={values[p.name]} onChange={(value) => setValues({ ...values, [p.name]: value })} />
+                  <small>{p.sentence}</small>
+                </div>
+              ) : (
+                <label key={p.name}>{p.words}{p.whole || !p.unit ? '' : `, ${p.unit}`}
                   <input type="number" min={p.low} max={p.high} step={p.step} value={Number.isNaN(values[p.name]) ? '' : values[p.name]} onChange={(e) => setValues({ ...values, [p.name]: e.target.valueAsNumber })} />
                   <small>{p.sentence}</small>
                 </label>
@@ -125,38 +137,43 @@ function stateOf(run: RunOut | undefined) {
 }
 
 /** The passes in working order, each with the figure it is judged by, its state and a way to run it again. */
-export function PassStrip({ passes, runs, mends, snags, onRun, onCancel }: Props) {
+export function PassStrip({ passes, played, runs, mends, snags, onRun, onCancel }: Props) {
   const busy = runs.some(atWork);
-  const cells = passes.map((pass) => {
+  const cells = passes.flatMap((pass): Cell[] => {
     const mine = runs.filter((r) => r.name === pass.name);
-    return { pass, run: mine.find((r) => r.state === 'failed') ?? mine.find(atWork) ?? mine[0] };
+    if (pass.about !== 'character') return [{ pass, run: mine.find((r) => r.state === 'failed') ?? mine.find(atWork) ?? mine[0], heading: pass.words }];
+    return played.map(({ id, name, performer }) => ({
+      pass, character: id, run: mine.find((r) => r.character_id === id && r.performer === performer),
+      heading: played.filter((p) => p.id === id).length > 1 ? `${name} · ${performer}` : name,
+    }));
   });
+  const lastPass = cells.filter((c) => c.character === undefined).length - 1;
   return (
     <Strip aria-label="Passes">
-      {cells.map(({ pass, run }, i) => (
-        <Fragment key={pass.name}>
-          {i === cells.length - 1 && (
+      {cells.map(({ pass, run, heading, character }, i) => (
+        <Fragment key={`${pass.name} ${heading}`}>
+          {i === lastPass && (
             <Pass aria-label="Mend">
               <h2>Mend</h2>
               <div title="Snags in the list on the right that are worth a look, and mends accepted so far."><Big>{snags} snag{snags === 1 ? '' : 's'}</Big><Quiet>{mends} mended</Quiet></div>
             </Pass>
           )}
-          <Pass aria-label={pass.words}>
+          <Pass aria-label={character === undefined ? pass.words : `${pass.words} ${heading}`}>
             <h2>
-              {pass.words}
+              {heading}
               {run && atWork(run) ? (
-                <WordButton onPress={() => onCancel(run)} aria-label={`Cancel ${pass.words}`}>cancel</WordButton>
+                <WordButton onPress={() => onCancel(run)} aria-label={`Cancel ${pass.words}${character === undefined ? '' : ` ${heading}`}`}>cancel</WordButton>
               ) : (
                 !busy && (
                   <span style={{ display: 'flex', gap: 10 }}>
-                    {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} onRun={(values) => onRun(pass.name, values)} />}
-                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings)} aria-label={`Run ${pass.words} again`}>run again</WordButton>
+                    {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} heading={character === undefined ? pass.words : `${pass.words} ${heading}`} onRun={(values) => onRun(pass.name, values, character)} />}
+                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings, character)} aria-label={`Run ${character === undefined ? pass.words : `${pass.words} ${heading}`} again`}>run again</WordButton>
                   </span>
                 )
               )}
             </h2>
             <div title={pass.sentence} aria-live="polite">{stateOf(run)}</div>
-            {run && atWork(run) && <Progress value={run.progress} words={`${pass.words} progress`} />}
+            {run && atWork(run) && <Progress value={run.progress} words={`${heading} progress`} />}
           </Pass>
         </Fragment>
       ))}

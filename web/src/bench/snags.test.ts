@@ -5,7 +5,7 @@ import { grouped, isSmall, proposalBy, sameKind } from './snags';
 function snag(change: Partial<SnagOut>): SnagOut {
   return {
     kind: 'gap', stream: 'optical', start_s: 1, end_s: 2, severity: 4, text: 'crown: gap 1.00 s', limit: 'a gap of 0.25 s', subject: 'crown',
-    proposal: { kind: 'fill', method: 'body', marker: 'crown', start: 120, end: 240 }, from_pass: 'solve', performer: 'Ines', mended: false, ...change,
+    proposal: { kind: 'fill', method: 'body', marker: 'crown', start: 120, end: 240 }, from_pass: 'solve', performer: 'Ines', character: '', mended: false, ...change,
   };
 }
 

@@ -159,7 +159,7 @@ export function SnagList({ groups, selected, member, method, labelOf, people, lo
                   </Worse>
                 )}
               </div>
-              <div style={{ minWidth: 0 }}>{people > 1 && s.performer && <Quiet>{s.performer} · </Quiet>}{wordsOf(group)}</div>
+              <div style={{ minWidth: 0 }}>{s.character ? <Quiet>{s.character} · </Quiet> : people > 1 && s.performer && <Quiet>{s.performer} · </Quiet>}{wordsOf(group)}</div>
               <Quiet as={Figure} style={{ fontSize: 11.5 }}>{labelOf(s.start_s)}</Quiet>
               {on && group.snags.length > 1 && (
                 <Times role="group" aria-label="Where it happens">

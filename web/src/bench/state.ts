@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
-import { patch, post, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
+import { patch, post, put, type CharacterOut, type RunOut, type Schemas, type SnagOut, type TakeOut } from '../api/client';
 import type { Proposal, Range } from '../lanes/draw';
+import { useCharacters } from '../queries/characters';
 import { useDevices } from '../queries/production';
 import { streamOf, useTracks } from '../queries/take';
 import { formatOf, labelAt } from '../time/timecode';
@@ -12,6 +13,7 @@ import type { Settings } from './passes';
 import { grouped, proposalBy, sameKind } from './snags';
 
 const COMPUTED = ['mended', 'labelled', 'residual', 'joint uncertainty'];
+const NO_CHARACTERS: CharacterOut[] = [];
 const NO_DEVICES: Schemas['DeviceOut'][] = [];
 
 /** Values in the address, and a way to change some of them. */
@@ -65,12 +67,17 @@ function useChanges(id: number) {
   const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
   const change = useMutation({ mutationFn: (body: object) => patch(`/takes/${id}`, body), onSettled: refresh });
   const again = useMutation({
-    mutationFn: ({ name, parameters }: { name: string; parameters?: Settings }) => post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {} }),
+    mutationFn: ({ name, parameters, character }: { name: string; parameters?: Settings; character?: number }) =>
+      post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {}, character_id: character ?? null }),
     onSettled: refresh,
   });
   const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
+  const casting = useMutation({
+    mutationFn: (body: { performer_id: number; character_ids: number[] | null }) => put(`/takes/${id}/characters`, body),
+    onSettled: refresh,
+  });
   const undo = useMutation({ mutationFn: (redo: boolean) => post<{ words: string | null }>(`/takes/${id}/undo?redo=${redo}`), onSettled: refresh });
-  return { change, again, stop, undo, refresh };
+  return { change, again, stop, casting, undo, refresh };
 }
 
 /** The take as it is once snags are mended: as the server will say it, those that are mended last. */
@@ -96,6 +103,16 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const performers = useMemo(() => data.appearances.map((a) => a.performer), [data.appearances]);
   const asked = query.get('who') ?? '';
   const who = performers.includes(asked) ? asked : (performers[0] ?? '');
+  const all = useCharacters(data.production_id).data ?? NO_CHARACTERS;
+  const characters = useMemo(() => all.filter((c) => data.appearances.some((a) => a.character_ids.includes(c.id))), [all, data.appearances]);
+  const played = useMemo(
+    () => data.appearances.flatMap((a) => a.character_ids.flatMap((cid) => {
+      const found = all.find((c) => c.id === cid);
+      return found ? [{ id: cid, name: found.name, performer: a.performer }] : [];
+    })),
+    [all, data.appearances],
+  );
+  const whom = query.get('see') ?? 'performer';
   const [range, setRange] = useState<Range>({ from: 0, to: duration });
   const showAll = useCallback(() => setRange({ from: 0, to: duration }), [duration]);
   useEffect(showAll, [showAll]);
@@ -120,7 +137,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const marker = asMarker < 0 ? null : asMarker;
   const [open, setOpen] = useState(false);
   const [keysShown, showKeys] = useState(false);
-  const { change, again, stop, undo, refresh } = useChanges(id);
+  const { change, again, stop, casting, undo, refresh } = useChanges(id);
 
   const proposed = here && !here.mended ? proposalBy(here, method) : null;
   const preview = useQuery({
@@ -158,7 +175,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
       const s = groups[index]?.snags[part];
       if (!s) return;
       setMethod(null);
-      put({ snag: String(index), part: part ? String(part) : null, marker: s.proposal || names.includes(s.subject) ? s.subject : null, ...(s.performer && s.performer !== who ? { who: s.performer } : {}) });
+      put({ snag: String(index), part: part ? String(part) : null, marker: s.proposal || names.includes(s.subject) ? s.subject : null, ...(s.performer && s.performer !== who ? { who: s.performer } : {}), ...(s.character && !whom.endsWith(s.character) ? { see: `beside ${s.character}` } : {}) });
       transport.stop();
       transport.seek(Math.min((s.start_s + s.end_s) / 2, duration));
       const length = s.end_s - s.start_s;
@@ -168,7 +185,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
         setRange({ from, to: from + span });
       }
     },
-    [groups, names, transport, duration, put, who],
+    [groups, names, transport, duration, put, who, whom],
   );
 
   // what was accepted leaves its place in the list: look at what stands there now, the worst that is left
@@ -190,7 +207,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   }), [data.streams]);
   const at = () => Number(transport.time.toFixed(4));
   return {
-    data, runs, working, transport, duration, labelOf, range, setRange, showAll, performers, who, setWho: (name: string) => put({ who: name, marker: null }),
+    data, runs, working, transport, duration, labelOf, range, setRange, showAll, performers, who, all, characters, played, whom, see: (what: string) => put({ see: what === 'performer' ? null : what }), setWho: (name: string) => put({ who: name, marker: null }),
     devices, tracks, notLoaded, names, fills, marker, pickMarker, groups, snag, member, here, method, setMethod, proposal, goTo, accept, notes,
     acceptHere: (all: boolean) => {
       if (here?.proposal && !here.mended) accept(all ? data.snags.filter((o) => !o.mended && sameKind(o, here)) : [here]);
@@ -199,8 +216,9 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
     pickRow: (by: number) => names.length && pickMarker(Math.min(Math.max((marker ?? -1) + by, 0), names.length - 1)),
     otherMethod: () => here?.proposal && setMethod((method ?? here.proposal.method) === 'curve' ? 'body' : 'curve'),
     setIn: () => change.mutate({ in_s: at() }), setOut: () => change.mutate({ out_s: at() }),
-    undo: (redo: boolean) => undo.mutate(redo), runPass: (name: string, parameters?: Settings) => again.mutate({ name, parameters }), cancel: (run: RunOut) => stop.mutate(run),
+    undo: (redo: boolean) => undo.mutate(redo), runPass: (name: string, parameters?: Settings, character?: number) => again.mutate({ name, parameters, character }),
+    cast: casting.mutate, cancel: (run: RunOut) => stop.mutate(run),
     said: undo.data ? (undo.data.words ? `${undo.variables ? 'redone' : 'undone'}: ${undo.data.words}` : 'nothing left to take back') : '',
-    errors: [change, mend, again, undo, stop].flatMap((m) => (m.error ? [m.error.message] : [])),
+    errors: [change, mend, again, casting, undo, stop].flatMap((m) => (m.error ? [m.error.message] : [])),
   };
 }

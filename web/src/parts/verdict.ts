@@ -5,8 +5,9 @@ export type Verdict = { words: string; state: string; tone: 'good' | 'wrong' | '
 /** Whether a run is queued or under way. */
 export const atWork = (run: { state: string }) => run.state === 'queued' || run.state === 'running';
 
-/** What a take has come to, from its newest runs: one line for the board and the Floor. */
-export function verdict(runs: RunOut[]): Verdict {
+/** What a take has come to, from its newest runs: one line for the board and the Floor. Characters follow on their own. */
+export function verdict(all: RunOut[]): Verdict {
+  const runs = all.filter((r) => r.character_id === null);
   const failed = runs.find((r) => r.state === 'failed');
   if (failed) return { words: failed.message, state: `${failed.words} failed`, tone: 'wrong', working: false };
   const now = runs.find((r) => r.state === 'running');

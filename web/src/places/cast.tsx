@@ -323,7 +323,7 @@ export function Cast({ me }: { me: Me }) {
         )}
         {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
         {addingCharacter && <NewCharacter production={production} onDone={(id) => setQuery(id ? { character: String(id) } : {})} />}
-        {character && <CharacterDetail key={character.id} character={character} performers={cast.data ?? []} production={production} />}
+        {character && <CharacterDetail key={character.id} character={character} others={characters.data?.filter((c) => c.id !== character.id) ?? []} performers={cast.data ?? []} production={production} />}
         {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
       </Wrap>
     </Frame>

@@ -17,14 +17,3 @@ export function foundOut(c: CharacterOut): string {
   const how = { metadata: 'as the file says', detected: 'found out from its size', guessed: 'a guess from its size' }[c.unit_evidence] ?? '';
   return `${unit}, ${how} · ${c.up} is up, faces ${c.facing}`;
 }
-
-/** Length of the last animation of a GLB, seconds, read from its description. */
-export function animationSeconds(bytes: ArrayBuffer): number {
-  const view = new DataView(bytes);
-  const document = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 20, view.getUint32(12, true)))) as {
-    animations?: { samplers: { input: number }[] }[];
-    accessors: { max?: number[] }[];
-  };
-  const sampler = document.animations?.at(-1)?.samplers[0];
-  return sampler ? (document.accessors[sampler.input].max?.[0] ?? 0) : 0;
-}

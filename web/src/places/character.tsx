@@ -2,17 +2,28 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { DropZone, FileTrigger, Button as AriaButton } from 'react-aria-components';
 import styled, { ThemeProvider } from 'styled-components';
-import { post, put, type CharacterOut, type PerformerOut } from '../api/client';
+import { useNavigate } from 'react-router';
+import { get, patch, post, put, remove, type CharacterOut, type PerformerOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
-import { Empty, Figure, PlainButton, Quiet, Trouble, WordButton } from '../parts/controls';
-import { useOwnFile, useWarmUpOn } from '../queries/characters';
+import { Figure, FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { useCharacterFiles, useOwnFile, useWarmUpOn, type WarmUpOn } from '../queries/characters';
 import { paper } from '../theme';
 import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
-import { animationSeconds, foundOut, inWords, sharedStart } from './character-words';
+import type { PropView } from '../view/pose';
+import { StageView } from '../view/stage-view';
+import { foundOut, inWords, sharedStart } from './character-words';
 
 const SURE = 0.7;
 const FRAME_S = 1 / 30;
+const NO_PROPS: PropView[] = [];
+
+const Doubts = styled.ul`
+  margin: 6px 0 0;
+  padding: 0;
+  list-style: none;
+  color: ${(p) => p.theme.wrong};
+`;
 
 const Two = styled.div`
   display: grid;
@@ -153,18 +164,54 @@ function MapTable({ character, production }: { character: CharacterOut; producti
   );
 }
 
+const WAYS = [
+  { id: 'alone', words: 'alone' },
+  { id: 'beside', words: 'beside the performer' },
+  { id: 'over', words: 'over the performer' },
+];
+const ASIDE_M = 1.1;
+const NOBODY: string[] = [];
+
+/** The figures by which a map is judged in motion, and the places worth a look. */
+function Judgement({ moving, transport }: { moving: WarmUpOn; transport: Transport }) {
+  const f = moving.about.figures;
+  const arms = f.directions_deg.arms;
+  const said = [
+    arms === undefined ? '' : `arms within ${arms.toFixed(1)}°`,
+    `feet slide ${f.slide_mm.toFixed(1)} mm`,
+    f.sink_mm >= 0.1 ? `soles ${f.sink_mm.toFixed(1)} mm under the floor` : 'soles on the floor',
+    `knees snap in ${(100 * f.knee_snap_share).toFixed(1)} %`,
+    f.flips ? `${f.flips} flips` : 'no flips',
+  ].filter(Boolean);
+  return (
+    <div>
+      <Figure style={{ fontSize: 12.5 }} aria-label="How the warm-up follows">{said.join(' · ')}</Figure>
+      {moving.about.snags.length > 0 && (
+        <Doubts aria-label="Worth a look">
+          {moving.about.snags.slice(0, 4).map((s) => (
+            <li key={`${s.text} ${s.start_s}`}><WordButton onPress={() => { transport.stop(); transport.seek((s.start_s + s.end_s) / 2); }}>{s.text}</WordButton></li>
+          ))}
+        </Doubts>
+      )}
+    </div>
+  );
+}
+
 function WarmUp({ character, performers }: { character: CharacterOut; performers: PerformerOut[] }) {
   const ready = performers.filter((p) => p.calibrations.length > 0);
   const first = ready.find((p) => character.player_ids.includes(p.id)) ?? ready[0];
   const [chosen, setChosen] = useState<number | null>(null);
+  const [way, setWay] = useState('beside');
   const performer = chosen ?? first?.id ?? null;
   const moving = useWarmUpOn(character, performer);
   const [transport] = useState(() => new Transport(1, FRAME_S));
   const upright = useMemo(() => ({ scale: character.scale, rotation_xyzw: character.rotation_xyzw }), [character.scale, character.rotation_xyzw]);
+  const one = useMemo(() => [character], [character]);
+  const files = useCharacterFiles(one);
   const [shown, setShown] = useState(0);
   const last = useRef(0);
   useEffect(() => {
-    if (moving.data) transport.duration = animationSeconds(moving.data);
+    if (moving.data) transport.duration = moving.data.seconds;
   }, [moving.data, transport]);
   useEffect(() => transport.subscribe((t) => {
     if (transport.speed !== 0 && Math.abs(t - last.current) < 0.1) return;
@@ -173,19 +220,31 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
   }), [transport]);
   useEffect(() => () => transport.stop(), [transport]);
   const resting = useOwnFile(character, !ready.length);
+  const file = files.get(character.name) ?? null;
+  const characters = useMemo(
+    () => (moving.data ? [{ motion: moving.data.character, file, aside: way === 'beside' ? ASIDE_M : 0 }] : []),
+    [moving.data, file, way],
+  );
+  const bodies = useMemo(() => (moving.data && way !== 'alone' ? [moving.data.performer] : []), [moving.data, way]);
   if (!ready.length)
     return (
       <Stage>
         {resting.data && <CharacterView bytes={resting.data} upright={upright} transport={transport} label={`${character.name} at rest`} caption="At rest. Once a performer is calibrated, their warm-up moves here, every joint through its range." />}
-        {resting.isPending && <p style={{ padding: 16 }}>Fetching {character.name}…</p>}
+        {character.skinned && resting.isPending && <p style={{ padding: 16 }}>Fetching {character.name}…</p>}
+        {!character.skinned && <p style={{ padding: 16 }}>A skeleton without a skin. Once a performer is calibrated, their warm-up moves here.</p>}
         {resting.error && <div style={{ padding: 16 }}><Trouble error={resting.error} /></div>}
       </Stage>
     );
   const name = ready.find((p) => p.id === performer)?.name ?? '';
   return (
     <div>
-      <Stage>
-        {moving.data && <CharacterView bytes={moving.data} upright={upright} transport={transport} label={`${name}'s warm-up on ${character.name}`} caption="Drag to turn, scroll to come nearer." />}
+      <Stage role="group" aria-label={`${name}'s warm-up on ${character.name}`}>
+        {moving.data && (
+          <StageView
+            caption={character.skinned && !file ? `Fetching ${character.name}…` : `${name}’s warm-up on ${character.name}`}
+            bodies={bodies} characters={characters} markers={null} props={NO_PROPS} ghost={null} names={NOBODY} transport={transport} selected={null} onSelect={() => {}}
+          />
+        )}
         {moving.isPending && <p style={{ padding: 16 }} aria-live="polite">Putting {name}’s warm-up on {character.name}…</p>}
         {moving.error && <div style={{ padding: 16 }}><Trouble error={moving.error} /></div>}
       </Stage>
@@ -194,12 +253,88 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
         <Slide label="Position in the warm-up" min={0} max={transport.duration} step={0.01} value={Math.min(shown, transport.duration)} onChange={(t) => transport.seek(t)} />
         <Figure style={{ whiteSpace: 'nowrap' }}>{shown.toFixed(1)} s</Figure>
         {ready.length > 1 && <Choice label="Whose warm-up" hidden options={ready.map((p) => ({ id: p.id, words: `${p.name}’s warm-up` }))} value={performer} onChange={setChosen} style={{ minWidth: 170 }} />}
+        <Choice label="How it is shown" hidden options={WAYS} value={way} onChange={setWay} style={{ minWidth: 190 }} />
       </Bar>
+      {moving.data && <Judgement moving={moving.data} transport={transport} />}
     </div>
   );
 }
 
-export function CharacterDetail({ character, performers, production }: { character: CharacterOut; performers: PerformerOut[]; production: number }) {
+/** The map as a file, earlier versions of it, and the map of another character of the same naming. */
+function MapTools({ character, others }: { character: CharacterOut; others: CharacterOut[] }) {
+  const client = useQueryClient();
+  const done = () => client.invalidateQueries({ queryKey: ['characters'] });
+  const bring = useMutation({
+    mutationFn: (file: File) => {
+      const form = new FormData();
+      form.append('file', file);
+      return post<CharacterOut>(`/characters/${character.id}/map-document`, form);
+    },
+    onSuccess: done,
+  });
+  const copy = useMutation({
+    mutationFn: async (from: number) => {
+      const document = await get<object>(`/characters/${from}/map-document`);
+      return bring.mutateAsync(new File([JSON.stringify(document)], `${others.find((c) => c.id === from)?.name ?? ''}'s map`));
+    },
+  });
+  const back = useMutation({ mutationFn: (version: number) => put<CharacterOut>(`/characters/${character.id}/map-version`, { version }), onSuccess: done });
+  const [newest, ...earlier] = character.map.versions;
+  const words = (v: (typeof earlier)[number]) => `v${v.version}, ${new Date(v.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}${v.made_by ? `, ${v.made_by}` : ''}`;
+  return (
+    <div style={{ marginTop: 10, display: 'grid', gap: 8 }}>
+      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline', flexWrap: 'wrap' }}>
+        {earlier.length > 0 && <WordButton isDisabled={back.isPending} onPress={() => back.mutate(earlier[0].version)}>undo, back to v{earlier[0].version}</WordButton>}
+        <a href={`/api/characters/${character.id}/map-document`} download>save the map</a>
+        <FileTrigger acceptedFileTypes={['.json']} onSelect={(files) => files?.[0] && bring.mutate(files[0])}><WordButton>load a map</WordButton></FileTrigger>
+      </div>
+      {earlier.length > 1 && <Choice label="Go back to an earlier map" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
+      {others.length > 0 && <Choice label="Take over the map of a character of the same naming" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
+      <Quiet>Version {newest.version} is in use{newest.made_by ? `, made by ${newest.made_by}` : ''}.</Quiet>
+      <Trouble error={bring.error ?? back.error ?? copy.error} />
+    </div>
+  );
+}
+
+/** The character's name, to be changed, and the way to be rid of it. */
+function Name({ character, production }: { character: CharacterOut; production: number }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [doing, setDoing] = useState<'' | 'rename' | 'remove'>('');
+  const [name, setName] = useState(character.name);
+  const done = () => client.invalidateQueries({ queryKey: ['characters', production] });
+  const rename = useMutation({ mutationFn: () => patch<CharacterOut>(`/characters/${character.id}`, { name }), onSuccess: () => { setDoing(''); return done(); } });
+  const drop = useMutation({ mutationFn: () => remove(`/characters/${character.id}`), onSuccess: () => { navigate(`/p/${production}/cast`); return done(); } });
+  if (doing === 'rename')
+    return (
+      <FormLine onSubmit={(e) => { e.preventDefault(); rename.mutate(); }}>
+        <TextInput label="Name" value={name} onChange={setName} isRequired maxLength={60} autoFocus />
+        <PlainButton type="submit" isDisabled={rename.isPending}>Rename</PlainButton>
+        <WordButton onPress={() => setDoing('')}>never mind</WordButton>
+        <Trouble error={rename.error} />
+      </FormLine>
+    );
+  return (
+    <>
+      <h1 style={{ margin: 0, fontSize: 22, overflowWrap: 'anywhere' }}>{character.name}</h1>
+      {doing === 'remove' ? (
+        <span role="group" aria-label="Remove the character" style={{ display: 'inline-flex', gap: 12, alignItems: 'baseline' }}>
+          Remove {character.name}, its map and its motions? Packages keep theirs.
+          <PlainButton autoFocus isDisabled={drop.isPending} onPress={() => drop.mutate()}>Remove</PlainButton>
+          <WordButton onPress={() => setDoing('')}>keep it</WordButton>
+          <Trouble error={drop.error} />
+        </span>
+      ) : (
+        <span style={{ display: 'inline-flex', gap: 12, order: 9 }}>
+          <WordButton onPress={() => setDoing('rename')}>rename</WordButton>
+          <WordButton onPress={() => setDoing('remove')}>remove</WordButton>
+        </span>
+      )}
+    </>
+  );
+}
+
+export function CharacterDetail({ character, others, performers, production }: { character: CharacterOut; others: CharacterOut[]; performers: PerformerOut[]; production: number }) {
   const client = useQueryClient();
   const plays = useMutation({
     mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids }),
@@ -208,7 +343,7 @@ export function CharacterDetail({ character, performers, production }: { charact
   return (
     <div style={{ minWidth: 0 }}>
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 16, flexWrap: 'wrap' }}>
-        <h1 style={{ margin: 0, fontSize: 22, overflowWrap: 'anywhere' }}>{character.name}</h1>
+        <Name character={character} production={production} />
         <span><Figure>{character.height_m.toFixed(2)}</Figure> m</span>
         <Quiet>{character.file_name} · {character.bones.length} bones · {character.shapes.length} face shapes · {foundOut(character)}</Quiet>
       </div>
@@ -223,8 +358,11 @@ export function CharacterDetail({ character, performers, production }: { charact
       <Trouble error={plays.error} />
       <ThemeProvider theme={paper}>
         <Two>
-          {character.skinned ? <WarmUp key={character.id} character={character} performers={performers} /> : <Empty><h2>A skeleton without a skin</h2><p>The map works all the same. Moving pictures need a GLB or VRM.</p></Empty>}
-          <MapTable key={character.id} character={character} production={production} />
+          <WarmUp key={character.id} character={character} performers={performers} />
+          <div>
+            <MapTable key={character.id} character={character} production={production} />
+            <MapTools character={character} others={others} />
+          </div>
         </Two>
       </ThemeProvider>
     </div>

@@ -11,7 +11,8 @@ import { Frame } from '../parts/frame';
 import { night, paper } from '../theme';
 import { formatOf, labelAt } from '../time/timecode';
 import { Transport } from '../time/transport';
-import { CharacterView, type Upright } from '../view/character-view';
+import { CharacterView } from '../view/character-view';
+import type { Upright } from '../view/skin';
 import { StageView } from '../view/stage-view';
 import { differences } from './handover';
 

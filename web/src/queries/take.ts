@@ -5,6 +5,7 @@ import { loadSamples, loadThinned, splitMotion, type Levels, type Track } from '
 import { atWork } from '../parts/verdict';
 import type { Transport } from '../time/transport';
 import type { Body, BodyLevels, PropView } from '../view/pose';
+import type { CharacterMotion } from '../view/skin';
 import { useAsking } from './push';
 
 /** One take; while passes are at work their progress is fetched, and the take anew when they finish. */
@@ -79,7 +80,7 @@ export function useLevels(streams: StreamOut[], stretch: Stretch | null): { leve
   // while a newer run's track loads, that of the run before is shown
   const shown = useRef(new Map<string, Levels>());
   const now = streams.map((stream, i) => {
-    const key = `${stream.name} ${stream.performer} ${stream.prop}`;
+    const key = `${stream.name} ${stream.performer} ${stream.prop} ${stream.character}`;
     const whole = wholes[i].data;
     const before = shown.current.get(key);
     if (!whole) return before;
@@ -153,6 +154,37 @@ export function useBodies(streams: StreamOut[], stretch: Stretch | null): BodyLe
       made.push({ performer, whole: level(first.whole, second.whole), near: near ? level(first.near!, second.near!) : null });
     }
     return made;
+  }, [found, levels]);
+}
+
+/** The motion of everybody on the characters they play in a take. */
+export function useCharacterMotions(streams: StreamOut[], stretch: Stretch | null): CharacterMotion[] {
+  const found = useMemo(
+    () =>
+      streams
+        .filter((s) => s.name === 'character rotation' && s.samples > 0)
+        .flatMap((rotation) => {
+          const own = (name: string) => streams.find((s) => s.name === name && s.character === rotation.character && s.performer === rotation.performer);
+          const root = own('character root');
+          return root ? [{ rotation, root, shapes: own('character shapes') }] : [];
+        }),
+    [streams],
+  );
+  const parts = useMemo(() => found.flatMap((f) => [f.rotation, f.root, ...(f.shapes ? [f.shapes] : [])]), [found]);
+  const { levels } = useLevels(parts, stretch);
+  return useMemo(() => {
+    let at = 0;
+    return found.flatMap(({ rotation, shapes }) => {
+      const [turned, moved, face] = [levels[at], levels[at + 1], shapes ? levels[at + 2] : undefined];
+      at += shapes ? 3 : 2;
+      if (!turned || !moved || turned.whole.samples !== moved.whole.samples) return []; // two tracks of one run: shown when both have come
+      const near = turned.near && moved.near ? bodyOf(rotation, turned.near, moved.near) : null;
+      return [{
+        name: rotation.character,
+        levels: { performer: `${rotation.performer} as ${rotation.character}`, whole: bodyOf(rotation, turned.whole, moved.whole), near },
+        shapes: shapes && face ? { names: shapes.details.names ?? [], track: face.near ?? face.whole } : null,
+      }];
+    });
   }, [found, levels]);
 }
 

@@ -7,10 +7,8 @@ import { GLTFLoader, type GLTF } from 'three/examples/jsm/loaders/GLTFLoader.js'
 import { Trouble } from '../parts/controls';
 import type { Transport } from '../time/transport';
 import { Pace } from './pace';
+import type { Upright } from './skin';
 import { FULL, software } from './software';
-
-/** How a file's numbers become ours: metres, Y up, facing +Z. */
-export type Upright = { scale: number; rotation_xyzw: number[] };
 
 const Wrap = styled.div`
   position: relative;

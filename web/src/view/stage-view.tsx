@@ -10,13 +10,20 @@ import type { Transport } from '../time/transport';
 import { Pace } from './pace';
 import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers, type PropView } from './pose';
 import { segmentsOf, type Segment } from './segments';
+import type { CharacterFile, CharacterMotion } from './skin';
 import { FULL, software } from './software';
+import { useSkins } from './use-skins';
 
 const TRAIL_S = 1;
 const HEAD = new THREE.Vector3(0, 0.11, 0);
 
+/** A character in the view: its motion, its file where it has a skin, and how far to the performer's left it stands, metres. */
+export type ShownCharacter = { motion: CharacterMotion; file: CharacterFile | null; aside: number };
+const NOBODY: ShownCharacter[] = [];
+
 type SceneProps = {
   bodies: BodyLevels[];
+  characters?: ShownCharacter[];
   markers: Levels | null;
   props: PropView[];
   ghost: Proposal | null;
@@ -124,14 +131,16 @@ class Trail {
   }
 }
 
-function Scene({ bodies, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
   const bones = useRef<THREE.InstancedMesh>(null);
   const dots = useRef<THREE.InstancedMesh>(null);
   const ring = useRef<THREE.Mesh>(null);
-  const figures = useMemo(() => bodies.map((levels) => new Figure(levels, theme.bone)), [bodies, theme]);
+  const skins = useSkins(characters);
+  const drawn = useMemo(() => [...bodies, ...characters.filter((c) => !c.file).map((c) => c.motion.levels)], [bodies, characters]);
+  const figures = useMemo(() => drawn.map((levels) => new Figure(levels, theme.bone)), [drawn, theme]);
   useEffect(() => () => figures.forEach((f) => f.dispose()), [figures]); // new ones come with every stretch of a long take
   const segments = useMemo(() => figures.flatMap((f) => f.segments), [figures]);
   const trail = useMemo(() => new Trail(theme.selection), [theme]);
@@ -223,6 +232,7 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
         }
         bones.current.instanceMatrix.needsUpdate = true;
       }
+      for (const { skin } of skins) skin.place(time);
       placeMarkers(time);
       placeProps(time);
       if (spirit.current) {
@@ -234,10 +244,10 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [figures, markers, markerCount, props, frames, ghost, transport, selected, trail, camera, invalidate, setDpr, pace]);
+  }, [figures, skins, markers, markerCount, props, frames, ghost, transport, selected, trail, camera, invalidate, setDpr, pace]);
 
   // looking from a side, or framing what is selected
-  const first = bodies[0];
+  const first = bodies[0] ?? characters[0]?.motion.levels;
   const looked = useRef('');
   useEffect(() => {
     const c = controls.current;
@@ -257,7 +267,7 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
       }
     } else if (body) {
       target.set(body.root[frame * 3], 0.92, body.root[frame * 3 + 2]);
-      distance += 0.9 * (bodies.length - 1);
+      distance += 0.9 * (drawn.length - 1) + 0.7 * Math.max(0, ...characters.map((c) => Math.abs(c.aside)));
     }
     const direction = new THREE.Vector3(
       ...(({ front: [0, 0.12, 1], left: [1, 0.12, 0], above: [0.001, 1, 0.001] } as Record<string, [number, number, number]>)[look.from] ?? [0.45, 0.22, 0.87]),
@@ -270,7 +280,7 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
     camera.position.copy(target).addScaledVector(direction, distance);
     c.update();
     invalidate();
-  }, [look, first, bodies.length, markers, selected, transport, camera, invalidate]);
+  }, [look, first, drawn.length, characters, markers, selected, transport, camera, invalidate]);
 
   const over = (e: ThreeEvent<PointerEvent>) => {
     if (e.instanceId === undefined) return;
@@ -315,6 +325,7 @@ function Scene({ bodies, markers, props, ghost, names, transport, selected, look
         <sphereGeometry args={[0.014, 12, 10]} />
         <meshBasicMaterial color={theme.text} wireframe />
       </mesh>
+      {skins.map(({ skin, aside }, i) => <group key={i} position={[aside, 0, 0]}><primitive object={skin.object} /></group>)}
       {frames.map((object, i) => <primitive key={props[i].name} object={object} />)}
     </>
   );

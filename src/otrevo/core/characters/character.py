@@ -18,6 +18,7 @@ READERS = {
     ".glb": read_gltf, ".gltf": read_gltf, ".vrm": read_gltf, ".bvh": read_character_bvh,
     ".usda": read_usd, ".usdc": read_usd, ".usdz": read_usd, ".usd": read_usd,
 }  # fmt: skip
+GLTF = (".glb", ".gltf", ".vrm")
 SKEWED = 1e-3  # how unlike a bone's three scales are before it is noted
 FEET = ("leftFoot", "leftToes", "rightFoot", "rightToes")
 
@@ -30,6 +31,7 @@ class Character:
     file's own axes; from_file: (scale, rotation (4,)) that take the file's numbers to ours. rotations (B, 4): bone to world.
     ends (B, 3): where leaves end, NaN where nothing says so. floor_m, sole_m: heights of the lowest skin and of the lowest
     skin of the feet, or None; top_m: of the highest skin, joint or end. held (B,): how much skin hangs on a bone, NaN without a skin. humanoid: {VRM bone: name}.
+    nodes: the bones' numbers in a glTF file, empty for other files.
     """
 
     name: str
@@ -52,6 +54,7 @@ class Character:
     shapes: tuple[str, ...] = ()
     humanoid: dict = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    nodes: tuple[int, ...] = ()
 
     def index(self, name):
         return self.names.index(name)
@@ -76,6 +79,8 @@ class Character:
                 row["end_position_m"] = _rounded(self.ends[b])
             if np.isfinite(self.held[b]):
                 row["skin"] = round(float(self.held[b]), 3)
+            if self.nodes:
+                row["node"] = self.nodes[b]
             bones.append(row)
         return {
             "otrevo": "character/1", "name": self.name, "source": self.source, "units_m": self.unit_m,
@@ -162,7 +167,13 @@ def _in_our_axes(skeleton, frame, name, feet):
         (scale, quaternion_from_matrix(change)), floor, sole, float(np.nanmax([p[:, 1].max() for p in (positions, ends, skin) if len(p)])), skeleton.names, skeleton.parents, positions,
         quaternion_from_matrix(change @ turn), ends, skeleton.held, skeleton.shapes,
         {k: skeleton.names[v] for k, v in skeleton.humanoid.items()}, tuple(dict.fromkeys(notes)),
+        tuple(int(n) for n in skeleton.nodes) if skeleton.source.lower().endswith(GLTF) else (),
     )  # fmt: skip
+
+
+def _nodes(rows):
+    nodes = [r.get("node") for r in rows]
+    return tuple(nodes) if all(isinstance(n, int) and n >= 0 for n in nodes) else ()
 
 
 def character_from(document, where):
@@ -210,5 +221,5 @@ def character_from(document, where):
         float(document["top_m"]) if isinstance(document.get("top_m"), (int, float)) else max(p[1] for p in positions),
         tuple(names), np.array(parents, dtype=np.int64), np.array(positions), np.array(rotations), np.array(ends),
         np.array(held), tuple(map(str, document.get("shapes") or [])), dict(document.get("humanoid") or {}),
-        tuple(map(str, document.get("notes") or [])),
+        tuple(map(str, document.get("notes") or [])), _nodes(rows),
     )  # fmt: skip

@@ -113,6 +113,8 @@ def take_map(character, user, document, where):
     Character.objects.select_for_update().get(pk=character.pk)
     if not isinstance(document, dict) or document.get("otrevo") != "map/1":
         raise InputError(f"{where}: expected a map/1 document.")
+    if document.get("character") != character.document["name"]:
+        document = document | {"rest_pose": []}  # another character of the same naming stands otherwise at rest
     return _new_version(character, user, character.maps.first(), document)
 
 
@@ -138,22 +140,27 @@ def warm_up_solve(performer):
 def warm_up_on(character, performer):
     """(about, rows): a performer's warm-up on a character at 30 frames a second, from its newest map.
 
-    about: what the rows (T, 3 + 4 B + S) hold: place of the root, rotations of bones in their parents, values of face
-    shapes; and the figures and snags by which the map is judged. Raises InputError where there is no warm-up.
+    about: what the rows (T, 3 + 4 B + 3 + 4 P + S) hold: the character's root and the rotations of its bones in their
+    parents, the performer's likewise, values of face shapes; and the figures and snags by which the map is judged.
+    Raises InputError where there is no warm-up.
     """
     run = warm_up_solve(performer)
     if run is None:
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
     on, version = played(character), character.maps.first().version
-    result = retarget(at_rate(stored_motion(run), WARM_UP_RATE), on.character, on.sheet)
+    motion = at_rate(stored_motion(run), WARM_UP_RATE)
+    result = retarget(motion, on.character, on.sheet)
     bones, rotations, root = tracks_of(result)
     shapes = _face_of(run, on, len(result))
     snags = ranked(snags_of(result.judged, on.sheet, float(WARM_UP_RATE)))
-    about = bones | {
-        "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
+    own = {"bones": motion.skeleton.names, "parents": motion.skeleton.parents.tolist(),
+           "offsets_m": motion.skeleton.rest_offset_m.tolist()}  # fmt: skip
+    about = {
+        "character": bones, "performer": own, "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
         "snags": [{"start_s": s.start_s, "end_s": s.end_s, "text": s.text, "severity": s.severity} for s in snags[:MOST_SNAGS]],
     }  # fmt: skip
-    rows = [root, rotations.reshape(len(root), -1), *(v[:, None] for v in shapes.values())]
+    rows = [root, rotations.reshape(len(root), -1), motion.root_position_m, motion.rotation_local.reshape(len(root), -1)]
+    rows += [v[:, None] for v in shapes.values()]
     return about, np.concatenate(rows, axis=1)
 
 

@@ -53,7 +53,8 @@ class MapOut(Schema):
 
 
 class CharacterOut(Schema):
-    """units_m: metres per unit of the file; up, facing: the file's own axes; bones: names in the file, parents first.
+    """units_m: metres per unit of the file; up, facing: the file's own axes; bones: names in the file, parents first;
+    nodes: their numbers in a glTF file, else empty.
 
     scale, rotation_xyzw: take the file's numbers to our axes and metres.
     """
@@ -70,6 +71,7 @@ class CharacterOut(Schema):
     rest_from: str
     notes: list[str]
     bones: list[str]
+    nodes: list[int]
     shapes: list[str]
     skinned: bool
     scale: float
@@ -107,7 +109,7 @@ def character_out(character):
         "id": character.pk, "name": character.name, "file_name": character.file_name, "bytes": character.size,
         "height_m": core.height_m, "units_m": d["units_m"],
         "unit_evidence": d["unit_evidence"], "up": d["up"], "facing": d["facing"], "rest_from": d["rest_from"],
-        "notes": d["notes"], "bones": [b["name"] for b in d["bones"]], "shapes": d["shapes"],
+        "notes": d["notes"], "bones": [b["name"] for b in d["bones"]], "nodes": list(core.nodes), "shapes": d["shapes"],
         "scale": d["from_file"]["scale"], "rotation_xyzw": d["from_file"]["rotation_xyzw"],
         "skinned": character.file_name.lower().endswith(SKINNED),
         "map": {

@@ -1,10 +1,14 @@
+import { useMemo } from 'react';
 import styled from 'styled-components';
 import { Choice } from '../../parts/choices';
 import { Quiet, Trouble } from '../../parts/controls';
-import { useAround, useBodies, useProps, useTracks } from '../../queries/take';
+import { useCharacterFiles } from '../../queries/characters';
+import { useAround, useBodies, useCharacterMotions, useProps, useTracks } from '../../queries/take';
 import { night } from '../../theme';
 import { StageView } from '../../view/stage-view';
+import { Casting } from '../casting';
 import { usePatched } from '../fills';
+import type { BenchState } from '../state';
 import type { BenchPanel } from './contract';
 
 const FileNotes = styled.ul`
@@ -24,11 +28,28 @@ const Whose = styled.div`
   position: absolute;
   inset: auto 14px 8px auto;
   z-index: 1;
+  display: flex;
+  align-items: end;
+  gap: 12px;
 `;
 
 const MARKERS = ['mended', 'labelled'];
+const ASIDE_M = 1.1;
 
-/** Everybody's body over the markers of the one who is looked at. */
+/** What can be looked at: the performer, one of their characters alone, or beside or over them. */
+function choices(bench: BenchState) {
+  const names = [...new Set(bench.played.map((p) => p.name))];
+  return [
+    { id: 'performer', words: bench.performers.length > 1 ? 'the performers' : 'the performer' },
+    ...names.flatMap((name) => [
+      { id: `only ${name}`, words: name },
+      { id: `beside ${name}`, words: `${name} beside` },
+      { id: `over ${name}`, words: `${name} over` },
+    ]),
+  ];
+}
+
+/** Everybody's body over the markers of the one who is looked at, and the characters they play. */
 export const viewPanel: BenchPanel = {
   id: 'view',
   name: 'The view',
@@ -40,6 +61,17 @@ export const viewPanel: BenchPanel = {
     const props = useProps(data.streams, around);
     const { tracks } = useTracks(data.streams, MARKERS, who, around);
     const markers = usePatched(tracks.mended, bench.fills) ?? tracks.labelled ?? null;
+    const options = choices(bench);
+    const whom = options.some((o) => o.id === bench.whom) ? bench.whom : 'performer';
+    const [way, name] = [whom.split(' ')[0], whom.slice(whom.indexOf(' ') + 1)];
+    const looked = useMemo(() => (way === 'performer' ? [] : bench.characters.filter((c) => c.name === name)), [bench.characters, way, name]);
+    const ofThem = useMemo(() => data.streams.filter((s) => looked.some((c) => c.name === s.character)), [data.streams, looked]);
+    const motions = useCharacterMotions(ofThem, around);
+    const files = useCharacterFiles(looked);
+    const characters = useMemo(
+      () => motions.map((motion) => ({ motion, file: files.get(motion.name) ?? null, aside: way === 'beside' ? ASIDE_M : 0 })),
+      [motions, files, way],
+    );
     const failed = bench.runs.find((r) => r.state === 'failed');
     if (bodies.length === 0 && !markers)
       return (
@@ -48,17 +80,22 @@ export const viewPanel: BenchPanel = {
         </div>
       );
     const solved = data.streams.some((s) => s.name === 'body rotation');
+    const alone = way === 'only' && characters.length > 0;
+    const words = bodies.length ? (solved ? (markers ? 'solved body over markers' : 'solved body') : 'body from a file') : 'markers, not solved yet';
+    const waiting = way !== 'performer' && characters.length === 0 ? `; ${name} is not there yet` : '';
     return (
       <>
         {bench.notes.length > 0 && <FileNotes aria-label="Notes on the files">{bench.notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
         <StageView
-          caption={`${data.take.performers.join(', ')} · ${bodies.length ? (solved ? (markers ? 'solved body over markers' : 'solved body') : 'body from a file') : 'markers, not solved yet'}`}
-          bodies={bodies} markers={markers} props={props} ghost={bench.proposal} names={bench.names} transport={bench.transport}
+          caption={alone ? `${name} · as it leaves` : `${data.take.performers.join(', ')} · ${words}${characters.length ? ` · ${name} ${way}` : waiting}`}
+          bodies={alone ? [] : bodies} characters={characters} markers={alone ? null : markers} props={alone ? [] : props} ghost={bench.proposal} names={bench.names} transport={bench.transport}
           selected={bench.marker} onSelect={bench.pickMarker}
         />
-        {performers.length > 1 && (
-          <Whose><Choice label="Markers and lanes of" value={who} options={performers.map((p) => ({ id: p, words: p }))} onChange={bench.setWho} /></Whose>
-        )}
+        <Whose>
+          {performers.length > 1 && <Choice label="Markers and lanes of" value={who} options={performers.map((p) => ({ id: p, words: p }))} onChange={bench.setWho} />}
+          {bench.all.length > 0 && <Casting bench={bench} />}
+          {options.length > 1 && <Choice label="Look at" value={whom} options={options} onChange={bench.see} style={{ minWidth: 150 }} />}
+        </Whose>
       </>
     );
   },
