@@ -8,8 +8,9 @@ import { atWork } from '../parts/verdict';
 
 const Strip = styled.div`
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(0, 1fr));
+  grid-auto-columns: minmax(158px, 1fr);
   grid-auto-flow: column;
+  overflow-x: auto;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   flex: none;
 `;
@@ -167,7 +168,7 @@ export function PassStrip({ passes, played, runs, mends, snags, onRun, onCancel 
                 !busy && (
                   <span style={{ display: 'flex', gap: 10 }}>
                     {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} heading={character === undefined ? pass.words : `${pass.words} ${heading}`} onRun={(values) => onRun(pass.name, values, character)} />}
-                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings, character)} aria-label={`Run ${character === undefined ? pass.words : `${pass.words} ${heading}`} again`}>run again</WordButton>
+                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings, character)} aria-label={`Run ${character === undefined ? pass.words : `${pass.words} ${heading}`} again`}>again</WordButton>
                   </span>
                 )
               )}

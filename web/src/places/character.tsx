@@ -104,7 +104,8 @@ function MapTable({ character, production }: { character: CharacterOut; producti
   const [hands, setHands] = useState(false);
   const change = useMutation({
     mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
+    // the answer is the character as it is now: its warm-up is asked for at once
+    onSuccess: (now) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c))),
   });
   const rows = useMemo(() => {
     const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
@@ -253,8 +254,10 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
         <Slide label="Position in the warm-up" min={0} max={transport.duration} step={0.01} value={Math.min(shown, transport.duration)} onChange={(t) => transport.seek(t)} />
         <Figure style={{ whiteSpace: 'nowrap' }}>{shown.toFixed(1)} s</Figure>
         {ready.length > 1 && <Choice label="Whose warm-up" hidden options={ready.map((p) => ({ id: p.id, words: `${p.name}’s warm-up` }))} value={performer} onChange={setChosen} style={{ minWidth: 170 }} />}
-        <Choice label="How it is shown" hidden options={WAYS} value={way} onChange={setWay} style={{ minWidth: 190 }} />
       </Bar>
+      <div role="group" aria-label="How it is shown" style={{ display: 'flex', gap: 16, marginBottom: 8 }}>
+        {WAYS.map((w) => <WordButton key={w.id} $on={w.id === way} aria-pressed={w.id === way} onPress={() => setWay(w.id)}>{w.words}</WordButton>)}
+      </div>
       {moving.data && <Judgement moving={moving.data} transport={transport} />}
     </div>
   );

@@ -13,8 +13,8 @@ describe('the pace of playback', () => {
   it('gives up detail step by step where it is slow, and not below the last step', () => {
     const shares = play(new Pace(), 60, 60);
     expect(shares[0]).toBe(1);
-    expect([...new Set(shares)]).toEqual([1, 0.7, 0.5]);
-    expect(shares.at(-1)).toBe(0.5);
+    expect([...new Set(shares)]).toEqual([1, 0.7, 0.5, 0.36]);
+    expect(shares.at(-1)).toBe(0.36);
   });
 
   it('does not get finer and coarser by turns', () => {

@@ -1,5 +1,5 @@
 /** Shares of the full resolution a view may be drawn at while it plays. */
-const STEPS = [1, 0.7, 0.5];
+const STEPS = [1, 0.7, 0.5, 0.36];
 const LOOKED_AT = 8; // pictures that are judged together
 const SLOW_MS = 1000 / 21; // longer than this between two pictures, and detail gives way
 const LONGEST_MS = 400; // a pause of the whole page says nothing of what drawing costs

@@ -251,7 +251,7 @@ function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, tran
   const looked = useRef('');
   useEffect(() => {
     const c = controls.current;
-    const asked = `${look.from} ${look.count} ${first ? first.performer : '-'} ${Boolean(first)}`;
+    const asked = `${look.from} ${look.count} ${first ? first.performer : '-'} ${characters.map((c) => c.aside).join()}`;
     if (!c || looked.current === asked) return; // only when asked for, or when a take arrives: never while the user is turning the view
     looked.current = asked;
     const target = new THREE.Vector3(0, 0.95, 0);
@@ -267,7 +267,9 @@ function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, tran
       }
     } else if (body) {
       target.set(body.root[frame * 3], 0.92, body.root[frame * 3 + 2]);
-      distance += 0.9 * (drawn.length - 1) + 0.7 * Math.max(0, ...characters.map((c) => Math.abs(c.aside)));
+      const aside = Math.max(0, ...characters.map((c) => c.aside));
+      target.x += aside / 2; // between them
+      distance += 0.9 * (drawn.length - 1) + 0.9 * aside;
     }
     const direction = new THREE.Vector3(
       ...(({ front: [0, 0.12, 1], left: [1, 0.12, 0], above: [0.001, 1, 0.001] } as Record<string, [number, number, number]>)[look.from] ?? [0.45, 0.22, 0.87]),

@@ -2,6 +2,7 @@
 
 import tempfile
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +26,7 @@ from otrevo.server.takes.material import clocks, latest, played
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.streams import read_stream
+from otrevo.server.work.models import Run
 
 WARM_UP_RATE = Fraction(30)
 MOST_SNAGS = 12
@@ -148,7 +150,7 @@ def warm_up_on(character, performer):
     if run is None:
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
     on, version = played(character), character.maps.first().version
-    motion = at_rate(stored_motion(run), WARM_UP_RATE)
+    motion = _slowed(run.pk)
     result = retarget(motion, on.character, on.sheet)
     bones, rotations, root = tracks_of(result)
     shapes = _face_of(run, on, len(result))
@@ -162,6 +164,12 @@ def warm_up_on(character, performer):
     rows = [root, rotations.reshape(len(root), -1), motion.root_position_m, motion.rotation_local.reshape(len(root), -1)]
     rows += [v[:, None] for v in shapes.values()]
     return about, np.concatenate(rows, axis=1)
+
+
+@lru_cache(maxsize=4)
+def _slowed(run_id):
+    """The Motion of a solve at 30 frames a second; kept, because a map is changed many times over one warm-up."""
+    return at_rate(stored_motion(Run.objects.get(pk=run_id)), WARM_UP_RATE)
 
 
 def _face_of(run, on, frames):
