@@ -33,7 +33,8 @@ describe('the pace of playback', () => {
     const pace = new Pace(1);
     play(pace, 60, 40);
     expect(pace.stop()).toBe(1);
-    expect(pace.next(9000)).toBe(0.7);
+    expect(pace.next(9000)).toBe(0.5);
+    pace.stop();
     pace.stop();
     pace.stop();
     expect(pace.next(9900)).toBe(0.7);

@@ -1,7 +1,6 @@
 import * as THREE from 'three';
 import { GLTFLoader, type GLTF } from 'three/examples/jsm/loaders/GLTFLoader.js';
 import { sampleOf, type Track } from '../api/tracks';
-import { software } from './software';
 import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers } from './pose';
 
 /** How a file's numbers become ours: metres, Y up, facing +Z. */
@@ -14,14 +13,6 @@ export type CharacterMotion = { name: string; levels: BodyLevels; shapes: { name
 export type CharacterFile = { bytes: ArrayBuffer; upright: Upright; nodes: Map<string, number> };
 
 export const readCharacter = (bytes: ArrayBuffer): Promise<GLTF> => new GLTFLoader().parseAsync(bytes.slice(0), '');
-
-/** The same colours without gloss: the processor draws them several times as fast. */
-function plain(material: THREE.Material | THREE.Material[]): THREE.Material | THREE.Material[] {
-  if (Array.isArray(material)) return material.map((m) => plain(m) as THREE.Material);
-  if (!(material instanceof THREE.MeshStandardMaterial)) return material;
-  const { color, map, side, transparent, opacity, alphaTest, vertexColors } = material;
-  return new THREE.MeshLambertMaterial({ color, map, side, transparent, opacity, alphaTest, vertexColors });
-}
 
 /** A character's own skin, posed by its bones and its face shapes. The skinning itself happens on the graphics card. */
 export class Skin {
@@ -49,7 +40,6 @@ export class Skin {
       o.raycast = () => null;
       this.order.push(o);
       this.world.set(o, new THREE.Quaternion());
-      if (software && o instanceof THREE.Mesh) o.material = plain(o.material as THREE.Material | THREE.Material[]);
     });
   }
 
