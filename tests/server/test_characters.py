@@ -11,12 +11,19 @@ import pyarrow as pa
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
 
-from otrevo.core.characters.write_gltf import read_gltf_motion
+from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.skeleton import Skeleton
+from otrevo.core.characters.character import read_character
+from otrevo.core.characters.sheet import propose_sheet
+from otrevo.core.characters.write_bvh import write_bvh_motion
+from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
+from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.material import latest
+from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.streams import read_stream
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
@@ -257,3 +264,41 @@ class Characters(TestCase):
         self.assertEqual(self.client.delete(f"/api/characters/{gull['id']}").status_code, 204)
         self.assertEqual({s["character"] for s in self.bench()["streams"]}, {"", "Wick"})
         self.assertFalse(self.take.runs.filter(character=gull["id"]).exists())
+
+    def test_motion_on_a_foreign_skeleton_dropped_on_a_slate_becomes_a_body_and_is_retargeted(self):
+        self.played("gull.glb")
+        work()
+        motion = stored_motion(latest(self.take, "solve")).window(0, 240)
+        joint, _ = motion_joints(motion)
+        names = motion.skeleton.names
+        arm = joint[:, names.index("leftLowerArm")] - joint[:, names.index("leftUpperArm")]
+        character, proposal = read_character(FOLDER / "wick.glb")
+        foreign = retarget(motion, character, propose_sheet(character, proposal))
+        with TemporaryDirectory() as folder:
+            bvh, glb = Path(folder) / "foreign.bvh", Path(folder) / "foreign.glb"
+            write_bvh_motion(bvh, foreign)
+            write_gltf_motion(glb, FOLDER / "wick.glb", foreign)
+            files = {path.name: path.read_bytes() for path in (bvh, glb)}
+        for name, data in files.items():
+            with self.subTest(name):
+                path = f"/api/slates/{self.slate.pk}/files"
+                answer = self.client.post(path, {"files": [SimpleUploadedFile(name, data)]})
+                self.assertEqual(answer.status_code, 200, answer.content)
+                work()
+                take = self.slate.takes.order_by("-number").first()
+                body = take.streams.get(name="body file")
+                self.assertEqual(body.samples, 240)
+                self.assertIn("leftUpperArm", body.details["bones"])
+                rows = read_stream(body).astype(float)
+                details = body.details
+                skeleton = Skeleton(
+                    tuple(details["bones"]), np.array(details["parents"]), np.array(details["offsets_m"])
+                )
+                back = Motion(skeleton, motion.rate, rows[:, :3], rows[:, 3:].reshape(240, -1, 4))
+                theirs, _ = motion_joints(back)
+                found = theirs[:, skeleton.index("leftLowerArm")] - theirs[:, skeleton.index("leftUpperArm")]
+                cosine = (found * arm).sum(1) / np.linalg.norm(found, axis=1) / np.linalg.norm(arm, axis=1)
+                self.assertLess(np.degrees(np.arccos(np.clip(cosine, -1, 1))).max(), 1.0)
+                run = take.runs.get(name="retarget")
+                self.assertEqual((run.state, run.message), ("done", ""))
+                self.assertEqual(run.tracks.get(name="character root").samples, 240)

@@ -16,7 +16,7 @@ from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
 from otrevo.core.conventions import CM_PER_M, RATES, quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
-from otrevo.core.formats.contract import FileStream, Format, PackageFile
+from otrevo.core.formats.contract import Format, PackageFile
 from otrevo.core.formats.documents import write_whole
 from otrevo.core.motion_rate import at_rate
 
@@ -304,18 +304,6 @@ def exact_rate(hz):
     return Fraction(hz).limit_denominator(1001)
 
 
-def _streams(path, timecode_format):
-    """A dropped file's motion: root position and then a rotation per bone in each sample."""
-    motion = read_bvh(path)
-    skeleton = motion.skeleton
-    data = np.concatenate([motion.root_position_m, motion.rotation_local.reshape(len(motion), -1)], axis=1)
-    details = {
-        "bones": list(skeleton.names), "parents": skeleton.parents.tolist(),
-        "offsets_m": skeleton.rest_offset_m.tolist(), "notes": list(motion.notes),
-    }  # fmt: skip
-    return [FileStream("body file", "motion", motion.rate, data, details, True)]
-
-
 def motion_difference(written, read):
     """Largest joint distance (mm) and joint rotation (degrees) between two motions of one skeleton, whatever its order."""
     order = [read.skeleton.names.index(n) for n in written.skeleton.names]
@@ -349,5 +337,5 @@ FORMAT = Format(
     check=lambda path: len(read_bvh(path)),
     files=_files,
     drops=(".bvh",),
-    streams=_streams,
+    read_by="otrevo.core.retarget.dropped",
 )

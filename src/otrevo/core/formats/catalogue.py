@@ -23,7 +23,7 @@ def delivered():
 
 def dropped():
     """The endings of files that can be dropped on a slate."""
-    return tuple(ending for f in FORMATS if f.streams is not None for ending in f.drops)
+    return tuple(ending for f in FORMATS for ending in f.drops)
 
 
 def format_named(identity):
@@ -37,7 +37,7 @@ def format_named(identity):
 def format_of_drop(name):
     """The Format that reads a dropped file of that name. Raises InputError naming the endings that can be read."""
     for found in FORMATS:
-        if found.streams is not None and name.lower().endswith(found.drops):
+        if found.drops and name.lower().endswith(found.drops):
             return found
     raise InputError(f"{name}: expected a file that ends in {', '.join(dropped())}.")
 

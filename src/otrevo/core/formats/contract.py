@@ -107,8 +107,9 @@ class Format:
 
     ending: of its files in a package; files(take, rate) -> PackageFiles at a delivery rate, none when the take lacks
     what the format holds; check(path) -> number of frames or None, raises InputError for what cannot be opened.
-    drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams.
-    A format without `files` cannot be delivered, one without `streams` cannot be dropped.
+    drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams; read_by: instead, the
+    module that reads dropped files in a process of its own (core.formats.guarded), for what needs more than a format knows.
+    A format without `files` cannot be delivered, one without `drops` cannot be dropped.
     usual: a new package holds it unless somebody takes it out.
     """
 
@@ -122,3 +123,4 @@ class Format:
     drops: tuple[str, ...] = ()
     streams: Callable[[Path, object], list[FileStream]] | None = None
     usual: bool = True
+    read_by: str = "otrevo.core.formats.guarded"

@@ -29,4 +29,6 @@ FORMAT = Format(
     ending=".glb",
     check=animated_frames,
     files=of_characters("glb"),
+    drops=(".glb", ".vrm"),
+    read_by="otrevo.core.retarget.dropped",
 )

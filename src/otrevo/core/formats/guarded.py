@@ -32,10 +32,10 @@ def read_dropped(path, name, timecode_format):
     Raises InputError in one sentence that has the user's name for it, also where reading crashed, took longer than
     30 s and a second for each 4 MiB, or more than 2 GiB of memory and 24 times the file's size.
     """
-    format_of_drop(Path(path).name)
+    module = format_of_drop(Path(path).name).read_by
     more = {"rate": str(timecode_format.rate), "drop": timecode_format.drop}
     with tempfile.TemporaryDirectory(prefix="otrevo-read-") as folder:
-        found = ask_child(__name__, path, name, folder, more)
+        found = ask_child(module, path, name, folder, more)
         return [
             FileStream(
                 s["name"],
@@ -85,10 +85,14 @@ def _how_it_ended(child):
 
 
 def _answer(request):
-    """What the child has to say: {"streams": [...]} with the arrays written beside. Raises InputError for a file that cannot be used."""
+    """What the child has to say. Raises InputError for a file that cannot be used."""
     path = Path(request["path"])
     timecode_format = TimecodeFormat(Fraction(request["rate"]), request["drop"])
-    streams = format_of_drop(path.name).streams(path, timecode_format)
+    return answer_with(request, format_of_drop(path.name).streams(path, timecode_format))
+
+
+def answer_with(request, streams):
+    """What a reader of dropped files has to say: {"streams": [...]} with the arrays of FileStreams written beside."""
     for i, stream in enumerate(streams):
         np.save(Path(request["out"]) / f"{i}.npy", np.ascontiguousarray(stream.data), allow_pickle=False)
     return {

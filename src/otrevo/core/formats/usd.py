@@ -25,4 +25,6 @@ FORMAT = Format(
     ending=".usdc",
     check=animated_frames,
     files=of_characters("usd"),
+    drops=(".usda", ".usdc", ".usdz", ".usd"),
+    read_by="otrevo.core.retarget.dropped",
 )

@@ -161,7 +161,12 @@ def warm_up_on(character, performer):
         "character": bones, "performer": own, "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
         "snags": [{"start_s": s.start_s, "end_s": s.end_s, "text": s.text, "severity": s.severity} for s in snags[:MOST_SNAGS]],
     }  # fmt: skip
-    rows = [root, rotations.reshape(len(root), -1), motion.root_position_m, motion.rotation_local.reshape(len(root), -1)]
+    rows = [
+        root,
+        rotations.reshape(len(root), -1),
+        motion.root_position_m,
+        motion.rotation_local.reshape(len(root), -1),
+    ]
     rows += [v[:, None] for v in shapes.values()]
     return about, np.concatenate(rows, axis=1)
 

@@ -10,6 +10,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.formats.catalogue import dropped, format_of_drop
 from otrevo.core.formats.guarded import read_dropped
 from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import retarget_missing
 from otrevo.server.takes.streams import write_stream
 
 
@@ -47,4 +48,5 @@ def take_from_files(slate, user, uploads):
                 details = s.details | {"file": Path(file).name[:120]}
                 whose = slate.performer if s.of_performer else None
                 write_stream(take, s.name, s.kind, s.rate, s.data, details=details, performer=whose)
+            retarget_missing(take, user)
     return take
