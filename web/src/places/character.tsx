@@ -170,7 +170,7 @@ const WAYS = [
   { id: 'beside', words: 'beside the performer' },
   { id: 'over', words: 'over the performer' },
 ];
-const ASIDE_M = 1.1;
+const ASIDE_M = 1.4;
 const NOBODY: string[] = [];
 
 /** The figures by which a map is judged in motion, and the places worth a look. */

@@ -128,20 +128,20 @@ export function useBodies(streams: StreamOut[], stretch: Stretch | null): BodyLe
     const solved = streams.filter((s) => s.name === 'body rotation' && s.samples > 0);
     const performers = [...new Set(solved.map((s) => s.performer))];
     const pairs = performers.flatMap((performer) => {
-      const [rotation, root] = ['body rotation', 'body root'].map((name) => streamOf(streams, name, performer));
-      return rotation && root ? [{ performer, parts: [rotation, root] }] : [];
+      const [rotation, root, face] = ['body rotation', 'body root', 'face shapes'].map((name) => streamOf(streams, name, performer));
+      return rotation && root ? [{ performer, parts: [rotation, root], face }] : [];
     });
     const files = streams.filter((s) => s.name === 'body file' && s.samples > 0 && !performers.includes(s.performer));
-    return [...pairs, ...files.map((file) => ({ performer: file.performer, parts: [file] }))];
+    return [...pairs, ...files.map((file) => ({ performer: file.performer, parts: [file], face: undefined }))];
   }, [streams]);
-  const parts = useMemo(() => found.flatMap((f) => f.parts), [found]);
+  const parts = useMemo(() => found.flatMap((f) => [...f.parts, ...(f.face ? [f.face] : [])]), [found]);
   const { levels } = useLevels(parts, stretch);
   return useMemo(() => {
     const made: BodyLevels[] = [];
     let at = 0;
-    for (const { performer, parts: own } of found) {
-      const [first, second] = [levels[at], levels[at + own.length - 1]];
-      at += own.length;
+    for (const { performer, parts: own, face } of found) {
+      const [first, second, shown] = [levels[at], levels[at + own.length - 1], face && levels[at + own.length]];
+      at += own.length + (face ? 1 : 0);
       if (!first || !second) continue;
       const level = (rotation: Track, root: Track) => {
         if (own.length === 2) return bodyOf(own[0], rotation, root);
@@ -151,7 +151,7 @@ export function useBodies(streams: StreamOut[], stretch: Stretch | null): BodyLe
       // two tracks of one run: a new one is shown when both have come
       if (own.length === 2 && first.whole.samples !== second.whole.samples) continue;
       const near = first.near && second.near;
-      made.push({ performer, whole: level(first.whole, second.whole), near: near ? level(first.near!, second.near!) : null });
+      made.push({ performer, whole: level(first.whole, second.whole), near: near ? level(first.near!, second.near!) : null, face: face && shown ? { names: face.details.names ?? [], levels: shown } : null });
     }
     return made;
   }, [found, levels]);

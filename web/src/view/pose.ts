@@ -13,8 +13,11 @@ export type Body = {
   start: number;
 };
 
-/** A performer's motion: the whole of it, thinned where it is long, and then every frame near by. */
-export type BodyLevels = { performer: string; whole: Body; near: Body | null };
+/** A performer's motion: the whole of it, thinned where it is long, and then every frame near by; and their face, where it was recorded. */
+export type BodyLevels = { performer: string; whole: Body; near: Body | null; face?: FaceTrack | null };
+
+/** Values of face shapes by name, 0 to 1. */
+export type FaceTrack = { names: string[]; levels: Levels };
 
 /** The finest motion that there is of a moment. */
 export function bodyAt(levels: BodyLevels, time: number): Body {

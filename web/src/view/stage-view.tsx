@@ -1,20 +1,24 @@
 import { Canvas, useThree, type ThreeEvent } from '@react-three/fiber';
 import { useEffect, useMemo, useRef, useState } from 'react';
-import styled, { useTheme } from 'styled-components';
+import styled, { useTheme, type DefaultTheme } from 'styled-components';
 import * as THREE from 'three';
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import { levelFor, nearestSample, sampleOf, type Levels, type Track } from '../api/tracks';
 import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
+import { Mannequin } from './mannequin';
 import { Pace } from './pace';
 import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers, type PropView } from './pose';
 import { segmentsOf, type Segment } from './segments';
+import { SimpleFace } from './simple-face';
 import type { CharacterFile, CharacterMotion } from './skin';
 import { FULL, software } from './software';
 import { useSkins } from './use-skins';
 
 const TRAIL_S = 1;
+const WHOLE = ['hips', 'spine', 'head', 'leftUpperArm', 'rightUpperArm', 'leftFoot', 'rightFoot'];
+const FINGER = /Thumb|Index|Middle|Ring|Little/;
 const HEAD = new THREE.Vector3(0, 0.11, 0);
 
 /** A character in the view: its motion, its file where it has a skin, and how far to the performer's left it stands, metres. */
@@ -30,6 +34,7 @@ type SceneProps = {
   names: string[];
   transport: Transport;
   selected: number | null;
+  volume: boolean;
   look: { from: string; count: number };
   onSelect: (marker: number | null) => void;
   onHover: (hover: { marker: number; x: number; y: number } | null) => void;
@@ -53,11 +58,21 @@ const UP = new THREE.Vector3(0, 1, 0);
 const TRAIL_POINTS = 600;
 const HEAD_SHAPE = new THREE.SphereGeometry(1, 18, 14);
 
-/** One body in the scene: what is drawn of it, and room for its pose. */
+/** A colour of lines as one of surfaces: dark lines on paper would make a body without light and shade. */
+function bodily(colour: string): string {
+  const { h, s, l } = new THREE.Color(colour).getHSL({ h: 0, s: 0, l: 0 });
+  return `#${new THREE.Color().setHSL(h, s * 0.8, Math.max(l, 0.62)).getHexString()}`;
+}
+
+/** One body in the scene: what is drawn of it, with volume or as sticks, and room for its pose. */
 class Figure {
   readonly segments: Segment[];
   readonly head: THREE.Mesh;
+  readonly mannequin: Mannequin | null;
+  readonly face: SimpleFace | null;
   private readonly headBone: number;
+  private readonly shapes = new Map<string, number>();
+  private readonly shape = (name: string) => this.shapes.get(name) ?? 0;
   private readonly buffers: PoseBuffers;
   private readonly a = new THREE.Vector3();
   private readonly d = new THREE.Vector3();
@@ -66,19 +81,37 @@ class Figure {
   private readonly s = new THREE.Vector3();
   private readonly m = new THREE.Matrix4();
 
-  constructor(readonly levels: BodyLevels, colour: string) {
+  constructor(readonly levels: BodyLevels, theme: DefaultTheme, volume: boolean) {
     const { bones, parents } = levels.whole;
-    this.segments = segmentsOf(levels.whole);
+    const whole = volume && WHOLE.every((name) => bones.includes(name)); // half a skeleton has no figure
+    const skin = { left: bodily(theme.left), right: bodily(theme.right), middle: bodily(theme.bone) };
+    this.mannequin = whole ? new Mannequin(levels.whole, skin) : null;
+    this.face = whole && levels.face ? new SimpleFace({ skin: skin.middle, dark: '#1c1922', light: '#f4f1ea' }) : null;
+    this.segments = segmentsOf(levels.whole).filter((s) => !whole || FINGER.test(bones[s.bone]));
     this.buffers = poseBuffers(parents.length);
     this.headBone = bones.indexOf('head');
-    this.head = new THREE.Mesh(HEAD_SHAPE, new THREE.MeshLambertMaterial({ color: colour, transparent: true, opacity: 0.55 }));
+    this.head = new THREE.Mesh(HEAD_SHAPE, new THREE.MeshLambertMaterial({ color: theme.bone, transparent: true, opacity: 0.55 }));
     this.head.scale.set(0.075, 0.11, 0.09);
     this.head.raycast = () => null;
-    this.head.visible = this.headBone >= 0;
+    this.head.visible = this.headBone >= 0 && !whole;
   }
 
   dispose() {
     (this.head.material as THREE.Material).dispose();
+    this.mannequin?.dispose();
+    this.face?.dispose();
+  }
+
+  /** The face of a moment; where it was lost it stays as it was. */
+  private express(time: number) {
+    const { names, levels } = this.levels.face!;
+    const track = levelFor(levels, time, time);
+    const at = nearestSample(track, time) * track.width;
+    names.forEach((name, i) => {
+      const value = track.values[at + i];
+      if (!Number.isNaN(value)) this.shapes.set(name, value);
+    });
+    this.face!.show(this.shape);
   }
 
   /** Put the segments of a moment into instances from `first` on. */
@@ -87,6 +120,7 @@ class Figure {
     pose(body, sampleOf(body, time), this.buffers);
     const { joints, world } = this.buffers;
     const { a, d, unit, q, s, m } = this;
+    this.mannequin?.place(joints, world);
     for (let i = 0; i < this.segments.length; i += 1) {
       const segment = this.segments[i];
       a.fromArray(joints, segment.parent * 3);
@@ -102,6 +136,10 @@ class Figure {
     this.head.quaternion.fromArray(world, this.headBone * 4);
     this.head.position.copy(HEAD).applyQuaternion(this.head.quaternion);
     this.head.position.add(a.fromArray(joints, this.headBone * 3));
+    if (!this.face) return;
+    this.face.object.quaternion.copy(this.head.quaternion);
+    this.face.object.position.copy(a);
+    this.express(time);
   }
 }
 
@@ -131,7 +169,16 @@ class Trail {
   }
 }
 
-function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Volume({ figure }: { figure: Figure }) {
+  return (
+    <>
+      {figure.mannequin && <primitive object={figure.mannequin.mesh} />}
+      {figure.face && <primitive object={figure.face.object} />}
+    </>
+  );
+}
+
+function Scene({ bodies, volume, characters = NOBODY, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
@@ -140,7 +187,7 @@ function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, tran
   const ring = useRef<THREE.Mesh>(null);
   const skins = useSkins(characters);
   const drawn = useMemo(() => [...bodies, ...characters.filter((c) => !c.file).map((c) => c.motion.levels)], [bodies, characters]);
-  const figures = useMemo(() => drawn.map((levels) => new Figure(levels, theme.bone)), [drawn, theme]);
+  const figures = useMemo(() => drawn.map((levels) => new Figure(levels, theme, volume)), [drawn, theme, volume]);
   useEffect(() => () => figures.forEach((f) => f.dispose()), [figures]); // new ones come with every stretch of a long take
   const segments = useMemo(() => figures.flatMap((f) => f.segments), [figures]);
   const trail = useMemo(() => new Trail(theme.selection), [theme]);
@@ -295,6 +342,7 @@ function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, tran
       <hemisphereLight args={['#ffffff', '#4a4660', 1.7]} />
       <directionalLight position={[2, 4, 3]} intensity={1.1} />
       <gridHelper args={[6, 12, theme.hairline, theme.hairline]} />
+      {figures.map((figure, i) => <Volume key={`v${figure.levels.performer} ${i}`} figure={figure} />)}
       {segments.length > 0 && (
         <>
           <instancedMesh key={segments.length} ref={bones} args={[undefined, undefined, segments.length]} frustumCulled={false} raycast={() => null}>
@@ -333,6 +381,7 @@ function Scene({ bodies, characters = NOBODY, markers, props, ghost, names, tran
   );
 }
 
+const STICKS = 'otrevo sticks'; // how this person likes bodies drawn
 const Wrap = styled.div`
   position: relative;
   width: 100%;
@@ -365,12 +414,17 @@ const Tip = styled.div`
   white-space: nowrap;
 `;
 
-export type StageViewProps = Omit<SceneProps, 'look' | 'onHover'> & { caption: string };
+export type StageViewProps = Omit<SceneProps, 'look' | 'onHover' | 'volume'> & { caption: string };
 
 /** The 3D view: solved bodies over named markers, in step with the transport. */
 export function StageView({ caption, ...scene }: StageViewProps) {
   const [look, setLook] = useState({ from: 'three-quarter', count: 0 });
   const [hover, setHover] = useState<{ marker: number; x: number; y: number } | null>(null);
+  const [sticks, setSticks] = useState(() => window.localStorage.getItem(STICKS) === 'yes');
+  const draw = (as: boolean) => {
+    window.localStorage.setItem(STICKS, as ? 'yes' : 'no');
+    setSticks(as);
+  };
   const from = (name: string) => setLook((l) => ({ from: name, count: l.count + 1 }));
   useEffect(() => {
     const frame = () => from('selection');
@@ -380,10 +434,11 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   return (
     <Wrap aria-label="3D view" role="group">
       <Canvas frameloop="demand" dpr={FULL} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
-        <Scene {...scene} look={look} onHover={setHover} />
+        <Scene {...scene} volume={!sticks} look={look} onHover={setHover} />
       </Canvas>
       <Overlay>
         <span>{caption}</span>
+        <WordButton onPress={() => draw(!sticks)} aria-pressed={sticks} $on={sticks}>Sticks</WordButton>
         <WordButton onPress={() => from('front')}>Front</WordButton>
         <WordButton onPress={() => from('left')}>Left</WordButton>
         <WordButton onPress={() => from('above')}>Above</WordButton>

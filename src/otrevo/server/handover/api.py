@@ -145,7 +145,7 @@ def _take_out(package, item):
     tracks = [
         t
         for run in package.runs.filter(take=item)
-        for t in run.tracks.filter(kind__in=["rotations", "places", "pose"]).select_related("performer")
+        for t in run.tracks.filter(kind__in=["rotations", "places", "pose", "shapes"]).select_related("performer")
     ]
     return {
         "take_id": item.pk, "slate": item.slate.name, "title": item.slate.title, "number": item.number,

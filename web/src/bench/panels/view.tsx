@@ -34,7 +34,7 @@ const Whose = styled.div`
 `;
 
 const MARKERS = ['mended', 'labelled'];
-const ASIDE_M = 1.1;
+const ASIDE_M = 1.4;
 
 /** What can be looked at: the performer, one of their characters alone, or beside or over them. */
 function choices(bench: BenchState) {
