@@ -100,6 +100,18 @@ def quaternion_from_matrix(m):
     return q / np.linalg.norm(q, axis=-1, keepdims=True)
 
 
+def quaternion_from_euler(axes, angles):
+    """Unit quaternions (T, 4) of angles (T, N), radians, about axes such as "ZXY", each turned with those before it (intrinsic)."""
+    q = np.zeros((4, len(angles)))
+    q[3] = 1.0
+    for axis, angle in zip(axes, np.asarray(angles, dtype=float).T, strict=True):
+        i = "XYZ".index(axis)
+        j, k = (i + 1) % 3, (i + 2) % 3
+        s, c = np.sin(0.5 * angle), np.cos(0.5 * angle)
+        q[i], q[j], q[k], q[3] = q[i] * c + q[3] * s, q[j] * c + q[k] * s, q[k] * c - q[j] * s, q[3] * c - q[i] * s
+    return q.T
+
+
 def make_continuous(q):
     """Flip signs along the first axis so that neighbouring quaternions (T, ..., 4) lie on the same half-sphere."""
     q = np.array(q, dtype=float)

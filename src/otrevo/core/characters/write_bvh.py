@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_matrix
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import open_bvh
 from otrevo.core.formats.documents import write_whole
@@ -59,7 +59,7 @@ def _values(parents, offsets, channels, turns, places, root):
         above = parents[b]
         local = turns[:, b] if above < 0 else turns[:, above].transpose(0, 2, 1) @ turns[:, b]
         axes = "".join(c[0] for c in own if c.endswith("rotation")).upper()
-        angles = np.degrees(np.unwrap(Rotation.from_matrix(local).as_euler(axes), axis=0)) if len(axes) == 3 else None
+        angles = np.degrees(np.unwrap(Rotation.from_quat(quaternion_from_matrix(local)).as_euler(axes), axis=0)) if len(axes) == 3 else None
         if above < 0:
             moved = places[:, b] - offsets[b]
         elif b == root:  # seen from its parent, in the parent's axes: positions there stand for the offset

@@ -26,6 +26,7 @@ from otrevo.core.formats.documents import write_whole
 
 LINEAR = "LINEAR"
 UNMOVED = 1e-5
+RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
 
 def write_gltf_motion(path, given, motion, name="take", shapes=None):
@@ -48,27 +49,25 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
     delta = quaternion_multiply(motion.rotations, quaternion_conjugate(character.rotations)[None])
     wanted = to_file @ matrix_from_quaternion(delta) @ to_file.T @ skeleton.matrices[:, :3, :3]
     places = np.einsum("ij,tbj->tbi", to_file, motion.positions) / character.from_file[0]
-    frames = len(motion)
-    posed = {}  # node -> (T, 4, 4) world matrix
+    posed = {-1: (np.eye(3)[None], np.zeros((1, 3)))}  # node -> (linear (T, 3, 3), place (T, 3)) in the world
+    inverse = {}  # of nodes above others
     rotation, moved = {}, {}
     for node in order:
-        node = int(node)
-        above = posed[parents[node]] if parents[node] >= 0 else np.eye(4)[None]
+        node, up = int(node), int(parents[node])
+        linear, place = posed[up]
         if node not in bones:
-            posed[node] = above @ local[node]
+            posed[node] = linear @ local[node][:3, :3], place + linear @ local[node][:3, 3]
             continue
         b = bones[node]
-        here = np.zeros((frames, 4, 4))
-        here[:, :3, :3], here[:, :3, 3], here[:, 3, 3] = wanted[:, b], places[:, b], 1.0
-        inside = np.linalg.inv(above) @ here
-        rotation[node] = make_continuous(
-            quaternion_from_matrix(_turns(inside[:, :3, :3] / node_scale(file, node, local)))
-        )
-        offset = inside[:, :3, 3]
+        if up not in inverse:
+            inverse[up] = _inverse(linear)
+        inside = inverse[up] @ wanted[:, b]
+        rotation[node] = make_continuous(quaternion_from_matrix(_turns(inside / node_scale(file, node, local))))
+        offset = (inverse[up] @ (places[:, b] - place)[..., None])[..., 0]
         size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
         if b == motion.root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
             moved[node] = offset
-        posed[node] = here
+        posed[node] = wanted[:, b], places[:, b]
     document = json.loads(json.dumps(file.document))
     binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
     binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
@@ -119,8 +118,19 @@ def node_scale(file, node, local):
     return np.array(given, dtype=float) if given else np.linalg.norm(local[node][:3, :3], axis=0)
 
 
+def _inverse(linear):
+    """Inverses of matrices (T, 3, 3); of rotations with one scale by turning them over."""
+    square = linear.swapaxes(1, 2) @ linear
+    scale = square[:, 0, 0]
+    if np.abs(square - scale[:, None, None] * np.eye(3)).max() < RIGID * scale.min():
+        return linear.swapaxes(1, 2) / scale[:, None, None]
+    return np.linalg.inv(linear)
+
+
 def _turns(linear):
-    """The rotations nearest to matrices (T, 3, 3)."""
+    """The rotations nearest to matrices (T, 3, 3); those that are rotations already are taken as they are."""
+    if np.abs(linear.swapaxes(1, 2) @ linear - np.eye(3)).max() < RIGID:
+        return linear
     u, _, vt = np.linalg.svd(linear)
     u[np.linalg.det(u @ vt) < 0, :, 2] *= -1
     return u @ vt

@@ -14,7 +14,15 @@ from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
-from otrevo.core.conventions import CM_PER_M, RATES, quaternion_conjugate, quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import (
+    CM_PER_M,
+    RATES,
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_euler,
+    quaternion_multiply,
+    quaternion_rotate,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import Format, PackageFile
 from otrevo.core.formats.documents import write_whole
@@ -118,14 +126,14 @@ def local_matrices(tree, values):
     out[..., :3, 3] = offsets
     for b, rotation, moved in _channels(tree, values):
         if rotation is not None:
-            out[:, b, :3, :3] = rotation.as_matrix()
+            out[:, b, :3, :3] = matrix_from_quaternion(rotation)
         if moved is not None:
             out[:, b, :3, 3] = moved if b and not _adds(moved, offsets[b]) else moved + offsets[b]
     return out
 
 
 def _channels(tree, values):
-    """(joint, Rotation over all frames or None, positions (T, 3) or None) of each joint."""
+    """(joint, rotations (T, 4) or None, positions (T, 3) or None) of each joint."""
     at = 0
     for b, channels in enumerate(tree.channels):
         block = values[:, at : at + len(channels)]
@@ -138,7 +146,7 @@ def _channels(tree, values):
             for i, c in enumerate(channels):
                 if c.endswith("position"):
                     moved[:, "xyz".index(c[0])] = block[:, i]
-        yield b, Rotation.from_euler(axes, angles, degrees=True) if axes else None, moved
+        yield b, quaternion_from_euler(axes, np.radians(angles)) if axes else None, moved
 
 
 def _adds(positions, offset):
@@ -238,7 +246,7 @@ def _to_motion(tree, rate, values, notes):
     moved = {}  # joint -> its position channels (T, 3), 0 for an axis without one
     for b, turned, positions in _channels(tree, values):
         if turned is not None:
-            rotation[:, b] = turned.as_quat()
+            rotation[:, b] = turned
         if positions is not None:
             moved[b] = positions
     root = np.tile(offsets[0], (frames, 1)) + moved.pop(0, np.zeros((frames, 3)))
