@@ -39,7 +39,7 @@ def run_map(args):
     from otrevo.core.characters.sheet import propose_sheet
 
     character = _character(args.character)
-    sheet, shapes = propose_sheet(character), propose_shapes(character.shapes)
+    sheet, shapes = propose_sheet(character), propose_shapes(character.shapes, character.expressions)
     write_document(args.out, sheet.document() | {"shapes": [d.document() for d in shapes]})
     if args.report:
         doubts = sorted((p for p in sheet.pairs.values() if p.doubt), key=lambda p: p.confidence)
@@ -91,7 +91,7 @@ def run_retarget(args):
     elif ending in USD:
         from otrevo.core.characters.write_usd import write_usd_motion
 
-        write_usd_motion(args.out, given, result, Path(args.body).stem)
+        write_usd_motion(args.out, given, result, Path(args.body).stem, _face(args, character, result))
     elif ending == ".vrma":
         from otrevo.core.characters.write_vrma import write_vrma
 
@@ -114,7 +114,9 @@ def _face(args, character, result):
     from otrevo.core.formats.face_csv import read_face_csv
 
     times, values, names = read_face_csv(args.face)
-    drivers = drivers_from(read_document(args.map, "map/1"), character.shapes, Path(args.map).name)
+    drivers = drivers_from(
+        read_document(args.map, "map/1"), character.shapes, Path(args.map).name, character.expressions
+    )
     return driven_values(drivers, times, values, list(names), np.arange(len(result)) / float(result.rate))
 
 
@@ -167,7 +169,7 @@ def add_commands(add):
     p.add_argument("--map", required=True)
     p.add_argument("--settings", help="a retarget/1 document")
     p.add_argument("--plants", help="a plants/1 document: keep these instead of finding them")
-    p.add_argument("--face", help="a face track as CSV; it goes into a GLB")
+    p.add_argument("--face", help="a face track as CSV; it goes into a GLB or USD")
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(
         "--out",

@@ -31,7 +31,7 @@ class Character:
     file's own axes; from_file: (scale, rotation (4,)) that take the file's numbers to ours. rotations (B, 4): bone to world.
     ends (B, 3): where leaves end, NaN where nothing says so. floor_m, sole_m: heights of the lowest skin and of the lowest
     skin of the feet, or None; top_m: of the highest skin, joint or end. held (B,): how much skin hangs on a bone, NaN without a skin. humanoid: {VRM bone: name}.
-    nodes: the bones' numbers in a glTF file, empty for other files.
+    nodes: the bones' numbers in a glTF file, empty for other files. expressions: of a VRM file, {name: [(shape, weight), ...]}.
     """
 
     name: str
@@ -55,6 +55,7 @@ class Character:
     humanoid: dict = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     nodes: tuple[int, ...] = ()
+    expressions: dict = field(default_factory=dict)
 
     def index(self, name):
         return self.names.index(name)
@@ -82,7 +83,8 @@ class Character:
             if self.nodes:
                 row["node"] = self.nodes[b]
             bones.append(row)
-        return {
+        expressions = {n: [{"shape": s, "weight": w} for s, w in binds] for n, binds in self.expressions.items()}
+        return ({"expressions": expressions} if expressions else {}) | {
             "otrevo": "character/1", "name": self.name, "source": self.source, "units_m": self.unit_m,
             "unit_evidence": self.unit_evidence, "up": self.up, "facing": self.facing, "rest_from": self.rest_from,
             "from_file": {"scale": self.from_file[0], "rotation_xyzw": _rounded(self.from_file[1], 9)},
@@ -167,8 +169,17 @@ def _in_our_axes(skeleton, frame, name, feet):
         (scale, quaternion_from_matrix(change)), floor, sole, float(np.nanmax([p[:, 1].max() for p in (positions, ends, skin) if len(p)])), skeleton.names, skeleton.parents, positions,
         quaternion_from_matrix(change @ turn), ends, skeleton.held, skeleton.shapes,
         {k: skeleton.names[v] for k, v in skeleton.humanoid.items()}, tuple(dict.fromkeys(notes)),
-        tuple(int(n) for n in skeleton.nodes) if skeleton.source.lower().endswith(GLTF) else (),
+        tuple(int(n) for n in skeleton.nodes) if skeleton.source.lower().endswith(GLTF) else (), skeleton.expressions,
     )  # fmt: skip
+
+
+def _expressions(given):
+    """{name: [(shape, weight), ...]} as a document says it; what is malformed is left out."""
+    rows = given.items() if isinstance(given, dict) else ()
+    return {
+        str(name): [(str(b["shape"]), float(b["weight"])) for b in binds if isinstance(b, dict) and {"shape", "weight"} <= b.keys()]
+        for name, binds in rows if isinstance(binds, list)
+    }  # fmt: skip
 
 
 def _nodes(rows):
@@ -221,5 +232,5 @@ def character_from(document, where):
         float(document["top_m"]) if isinstance(document.get("top_m"), (int, float)) else max(p[1] for p in positions),
         tuple(names), np.array(parents, dtype=np.int64), np.array(positions), np.array(rotations), np.array(ends),
         np.array(held), tuple(map(str, document.get("shapes") or [])), dict(document.get("humanoid") or {}),
-        tuple(map(str, document.get("notes") or [])), _nodes(rows),
+        tuple(map(str, document.get("notes") or [])), _nodes(rows), _expressions(document.get("expressions")),
     )  # fmt: skip

@@ -2,8 +2,8 @@
 
 The 52 common names come under prefixes, in any case, with side marks at either end ("hero_face_eyeBlink_L", "EYEBLINKLEFT"). A
 name is cut into words without its prefix and side; what is left has to be exactly the words of one common name. Names that
-no rule explains are left alone: a face that moves wrongly is worse than one that rests. Values are 0 to 1 before gain,
-offset and limits.
+no rule explains are left alone: a face that moves wrongly is worse than one that rests. Expressions of a VRM file drive the
+shapes that they bind, each from the common shapes that show the same. Values are 0 to 1 before gain, offset and limits.
 """
 
 import re
@@ -27,6 +27,21 @@ _SIDES = {
     "rgt": "right",
 }
 SHARED_BY = 0.6
+
+
+def _both(stem):
+    return {f"{stem}Left": 0.5, f"{stem}Right": 0.5}
+
+
+# What a VRM 1.0 expression shows, in common shapes with their shares.
+EXPRESSIONS = {
+    "aa": {"jawOpen": 1.0}, "ih": _both("mouthLowerDown"), "ou": {"mouthPucker": 1.0}, "ee": _both("mouthStretch"),
+    "oh": {"mouthFunnel": 1.0}, "blinkLeft": {"eyeBlinkLeft": 1.0}, "blinkRight": {"eyeBlinkRight": 1.0}, "blink": _both("eyeBlink"),
+    "happy": _both("mouthSmile"), "angry": _both("browDown"), "sad": _both("mouthFrown"), "relaxed": _both("eyeSquint"),
+    "surprised": _both("eyeWide"), "lookUp": _both("eyeLookUp"), "lookDown": _both("eyeLookDown"),
+    "lookLeft": {"eyeLookOutLeft": 0.5, "eyeLookInRight": 0.5}, "lookRight": {"eyeLookInLeft": 0.5, "eyeLookOutRight": 0.5},
+}  # fmt: skip
+ONE_EYE = ("blinkLeft", "blinkRight")  # where these are there, "blink" would close the eyes twice
 
 
 @dataclass(frozen=True)
@@ -73,8 +88,11 @@ _COMMON = _common()
 _LONGEST = sorted({stem for stem, _ in _COMMON}, key=len, reverse=True)
 
 
-def propose_shapes(shapes):
-    """[ShapeDriver] for a character's shape names; each of its shapes is driven once."""
+def propose_shapes(shapes, expressions=None):
+    """[ShapeDriver] for a character's shape names, and for the shapes that expressions bind: {name: [(shape, weight), ...]}.
+
+    A shape whose own name says what it is, is driven by that alone; what is shown that way already, no expression shows again.
+    """
     cut = [words_of(s) for s in shapes]
     counts = Counter(w for words, _ in cut for w in set(words))
     shared = {w for w, n in counts.items() if n >= max(3, SHARED_BY * len(shapes))}
@@ -85,7 +103,25 @@ def propose_shapes(shapes):
         if found and found not in taken:
             taken.add(found)
             out.append(ShapeDriver(found, shape))
+    named = {d.target for d in out}
+    for name, binds in (expressions or {}).items():
+        if name == "blink" and all(n in expressions for n in ONE_EYE):
+            continue
+        ours = EXPRESSIONS.get(name) or dict.fromkeys(filter(None, [_common_name(name)]), 1.0)
+        if taken & set(ours):
+            continue
+        out += [
+            ShapeDriver(ours_name, shape, round(share * weight, 6))
+            for shape, weight in binds if shape in shapes and shape not in named
+            for ours_name, share in ours.items()
+        ]  # fmt: skip
     return sorted(out, key=lambda d: FACE_SHAPES.index(d.shape))
+
+
+def _common_name(name):
+    """The common shape that a name says, or None."""
+    words, side = words_of(name)
+    return _COMMON.get(("".join(words), side)) or _run_together(name)
 
 
 def _run_together(name):
@@ -102,11 +138,11 @@ def _run_together(name):
     return None
 
 
-def drivers_from(document, shapes, where):
+def drivers_from(document, shapes, where, expressions=None):
     """[ShapeDriver] of a map sheet's `shapes`, or those proposed where it has none. Raises InputError naming the place."""
     rows = document.get("shapes")
     if rows is None:
-        return propose_shapes(shapes)
+        return propose_shapes(shapes, expressions)
     out = []
     for i, row in enumerate(rows if isinstance(rows, list) else [None]):
         if not isinstance(row, dict) or row.get("shape") not in FACE_SHAPES:

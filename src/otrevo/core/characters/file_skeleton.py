@@ -21,7 +21,7 @@ class FileSkeleton:
     metres: per unit, as the file says, or None; up and facing: axes such as "+Y", as the file says, or "".
     humanoid: VRM bone -> number of the bone, from a table in the file. rest_from: "zero", "bind" or "first_frame".
     nodes (B,): the bone's number in the file, for writing. notes: what was odd but understood. settled: up and facing are
-    decided and not to be found again.
+    decided and not to be found again. expressions: of a VRM file, by VRM 1.0 names: [(shape, weight 0 to 1), ...].
     """
 
     source: str
@@ -41,6 +41,7 @@ class FileSkeleton:
     nodes: np.ndarray = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
     notes: tuple[str, ...] = ()
     settled: bool = False
+    expressions: dict = field(default_factory=dict)
 
     @property
     def positions(self):

@@ -20,6 +20,10 @@ from otrevo.core.errors import InputError
 _TYPES = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
 _WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 _MOST_VALUES = 60_000_000
+_OLD_EXPRESSIONS = {  # VRM 0.x -> 1.0
+    "a": "aa", "i": "ih", "u": "ou", "e": "ee", "o": "oh", "blink_l": "blinkLeft", "blink_r": "blinkRight", "joy": "happy",
+    "sorrow": "sad", "fun": "relaxed", "lookup": "lookUp", "lookdown": "lookDown", "lookleft": "lookLeft", "lookright": "lookRight",
+}  # fmt: skip
 _OLD_THUMB = {"Proximal": "Metacarpal", "Intermediate": "Proximal", "Distal": "Distal"}  # VRM 0.x -> 1.0
 BODY_BONES = 12  # a second tree of so many bones is a second skeleton
 MOVED = 0.02  # share of the body's size by which nodes differ from their skin before the skin is said to lead
@@ -188,7 +192,7 @@ def read_gltf(path):
         FileSkeleton(
             file.where, unlike([gltf.nodes[i].name for i in bones]), bone_parents, matrices, ends, held, skin, skin_bone,
             _shapes(file), 1.0, "+Y", facing, {k: number[v] for k, v in humanoid.items() if v in number}, rest_from,
-            np.array(bones, dtype=np.int64), tuple(notes),
+            np.array(bones, dtype=np.int64), tuple(notes), expressions=_expressions(file),
         )
     )  # fmt: skip
 
@@ -353,3 +357,42 @@ def _humanoid(file):
                 name = f"{side}Thumb{_OLD_THUMB.get(part, part)}"
             out[name] = node
     return out, facing
+
+
+def _expressions(file):
+    """{VRM 1.0 name of an expression, or its own: [(shape, weight 0 to 1), ...]} of a VRM file; what binds no shape is left out."""
+    extensions = file.document.get("extensions") or {}
+    rows = []
+    if isinstance(one := extensions.get("VRMC_vrm"), dict):
+        for group in ("preset", "custom"):
+            found = (one.get("expressions") or {}).get(group) or {}
+            for name, row in found.items() if isinstance(found, dict) else ():
+                binds = row.get("morphTargetBinds") if isinstance(row, dict) else None
+                rows += [(name, b, "node", 1.0) for b in binds or [] if isinstance(b, dict)]
+    elif isinstance(zero := extensions.get("VRM"), dict):
+        for row in (zero.get("blendShapeMaster") or {}).get("blendShapeGroups") or []:
+            if isinstance(row, dict):
+                preset = str(row.get("presetName") or "").lower()
+                name = (
+                    _OLD_EXPRESSIONS.get(preset, preset)
+                    if preset not in ("", "unknown")
+                    else str(row.get("name") or "")
+                )
+                rows += [(name, b, "mesh", 0.01) for b in row.get("binds") or [] if isinstance(b, dict)]
+    out = {}
+    for name, bind, kind, unit in rows:
+        shape, weight = _bound_shape(file, bind, kind), bind.get("weight", 1.0 / unit)
+        if name and shape and isinstance(weight, (int, float)) and np.isfinite(weight):
+            out.setdefault(name, []).append((shape, round(float(np.clip(unit * weight, 0, 1)), 6)))
+    return out
+
+
+def _bound_shape(file, bind, kind):
+    """The name of the shape that an expression's bind means, or None."""
+    number, index = bind.get(kind), bind.get("index")
+    if kind == "node" and isinstance(number, int) and 0 <= number < len(file.gltf.nodes or []):
+        number = file.gltf.nodes[number].mesh
+    if not isinstance(number, int) or not 0 <= number < len(file.gltf.meshes or []):
+        return None
+    names = shape_names(file.gltf.meshes[number])
+    return names[index] if isinstance(index, int) and 0 <= index < len(names) else None

@@ -59,7 +59,11 @@ def _values(parents, offsets, channels, turns, places, root):
         above = parents[b]
         local = turns[:, b] if above < 0 else turns[:, above].transpose(0, 2, 1) @ turns[:, b]
         axes = "".join(c[0] for c in own if c.endswith("rotation")).upper()
-        angles = np.degrees(np.unwrap(Rotation.from_quat(quaternion_from_matrix(local)).as_euler(axes), axis=0)) if len(axes) == 3 else None
+        angles = (
+            np.degrees(np.unwrap(Rotation.from_quat(quaternion_from_matrix(local)).as_euler(axes), axis=0))
+            if len(axes) == 3
+            else None
+        )
         if above < 0:
             moved = places[:, b] - offsets[b]
         elif b == root:  # seen from its parent, in the parent's axes: positions there stand for the offset

@@ -13,8 +13,10 @@ from otrevo.core.conventions import make_continuous, matrix_from_quaternion, qua
 from otrevo.core.errors import InputError
 
 
-def write_usd_motion(path, given, motion, name="take"):
+def write_usd_motion(path, given, motion, name="take", shapes=None):
     """Write a CharacterMotion over the USD file `given`. Whole or not at all.
+
+    shapes: {blend shape of the file: values (T,) 0 to 1}, for its face.
 
     Raises InputError when the given file is not the one the character was read from.
     """
@@ -43,6 +45,14 @@ def write_usd_motion(path, given, motion, name="take"):
             x = rotations[t, order]
             turns.Set(Vt.QuatfArray([Gf.Quatf(float(q[3]), float(q[0]), float(q[1]), float(q[2])) for q in x]), t)
             moves.Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(translations[t, order], dtype=np.float32)), t)
+        if shapes:
+            made.CreateBlendShapesAttr(Vt.TokenArray(list(shapes)))
+            weights, table = (
+                made.CreateBlendShapeWeightsAttr(),
+                np.stack(list(shapes.values()), axis=1).astype(np.float32),
+            )
+            for t in range(len(motion)):
+                weights.Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(table[t])), t)
         UsdSkel.BindingAPI.Apply(prim).CreateAnimationSourceRel().SetTargets([made.GetPath()])
         stage.SetTimeCodesPerSecond(float(motion.rate))
         stage.SetFramesPerSecond(float(motion.rate))
@@ -99,3 +109,15 @@ def read_usd_motion(path):
     world = (to_file @ world)[:, skeleton.nodes]
     turns = world[..., :3, :3] / np.cbrt(np.linalg.det(world[..., :3, :3]))[..., None, None]
     return np.array(samples) / stage.GetTimeCodesPerSecond(), world[..., :3, 3], turns, skeleton
+
+
+def read_usd_shapes(path):
+    """{blend shape: values (T,)} of a USD file's skeleton animation; empty where it has none."""
+    from pxr import UsdSkel
+
+    stage = opened(path)
+    query = UsdSkel.Cache().GetSkelQuery(largest_skeleton(stage)).GetAnimQuery()
+    names = list(query.GetBlendShapeOrder()) if query else []
+    samples = query.GetBlendShapeWeightTimeSamples() if names else []
+    table = np.array([np.array(query.ComputeBlendShapeWeights(t)) for t in samples]).reshape(len(samples), len(names))
+    return {str(n): table[:, k] for k, n in enumerate(names)}

@@ -9,7 +9,7 @@ import numpy as np
 from otrevo.core.characters.face import driven_values
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes, write_gltf_motion
-from otrevo.core.characters.write_usd import read_usd_motion, write_usd_motion
+from otrevo.core.characters.write_usd import read_usd_motion, read_usd_shapes, write_usd_motion
 from otrevo.core.characters.write_vrma import humanoid, write_vrma
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.formats.bvh import local_matrices, open_bvh
@@ -32,29 +32,25 @@ def package_character(name, motion, played, given, face=None, settings=None):
     def on_character(rate):
         return retarget(at_rate(motion, rate), character, played.sheet, settings)
 
-    def glb(result):
-        shapes = {}
-        if face is not None and len(face.times_s):
-            times = np.arange(len(result)) / float(result.rate)
-            shapes = driven_values(played.drivers, face.times_s, face.values, list(face.names), times)
+    def over_the_file(ending, write_motion, read_motion, read_shapes):
+        def make(result):
+            shapes = {}
+            if face is not None and len(face.times_s):
+                times = np.arange(len(result)) / float(result.rate)
+                shapes = driven_values(played.drivers, face.times_s, face.values, list(face.names), times)
 
-        def write(path):
-            with _on_disk(character, given) as own:
-                write_gltf_motion(path, own, result, name, shapes)
+            def write(path):
+                with _on_disk(character, given) as own:
+                    write_motion(path, own, result, name, shapes)
 
-        def compare(path):
-            back = read_gltf_shapes(path) if shapes else {}
-            apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
-            return difference(read_gltf_motion(path), result) | ({"shape_value": apart} if shapes else {})
+            def compare(path):
+                back = read_shapes(path) if shapes else {}
+                apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
+                return difference(read_motion(path), result) | ({"shape_value": apart} if shapes else {})
 
-        return PackageFile(f"_{name}.glb", write, compare)
+            return PackageFile(f"_{name}{ending}", write, compare)
 
-    def usd(result):
-        def write(path):
-            with _on_disk(character, given) as own:
-                write_usd_motion(path, own, result, name)
-
-        return PackageFile(f"_{name}.usdc", write, lambda path: difference(read_usd_motion(path), result))
+        return make
 
     def bvh(result):
         def write(path):
@@ -70,6 +66,8 @@ def package_character(name, motion, played, given, face=None, settings=None):
             lambda path: _vrma_difference(path, result, played.sheet),
         )
 
+    glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes)
+    usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes)
     sources = {"glb": (glb, SKINNED), "usd": (usd, USD), "character_bvh": (bvh, None), "vrma": (vrma, None)}
 
     def files(kind, rate):

@@ -105,7 +105,7 @@ def _new_version(character, user, newest, document):
     """The next CharacterMap after the newest, of a map/1 document. Raises InputError for an impossible one."""
     found, where = character_from(character.document, character.name), f"{character.name}'s map"
     made = sheet_from(document, found, where).document()
-    made["shapes"] = [d.document() for d in drivers_from(document, found.shapes, where)]
+    made["shapes"] = [d.document() for d in drivers_from(document, found.shapes, where, found.expressions)]
     return CharacterMap.objects.create(character=character, version=newest.version + 1, document=made, made_by=user)
 
 

@@ -85,7 +85,7 @@ def played(character):
     found = character_from(character.document, character.name)
     newest = character.maps.first()
     where = f"{character.name}'s map"
-    drivers = drivers_from(newest.document, found.shapes, where)
+    drivers = drivers_from(newest.document, found.shapes, where, found.expressions)
     return PlayedCharacter(character.name, found, sheet_from(newest.document, found, where), tuple(drivers))
 
 
