@@ -311,7 +311,7 @@ class Packages(InFolder):
 
     def test_refusals(self):
         for takes, formats, words in (
-            ([packaged(), packaged()], ("bvh",), "both be named"), ([packaged()], ("usd",), "no format .usd."), ([packaged()], (), "no format"),
+            ([packaged(), packaged()], ("bvh",), "both be named"), ([packaged()], ("abc",), "no format .abc."), ([packaged()], (), "no format"),
         ):  # fmt: skip
             with self.assertRaisesRegex(InputError, words):
                 self.build(takes, formats)

@@ -9,6 +9,7 @@ from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
 from otrevo.server.takes.jobs import queue_from
+from otrevo.server.work.models import Run
 from tests.interface.browser import InBrowser
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
@@ -43,15 +44,33 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         self.eventually(lambda: Character.objects.get().players.count(), 1)
         sheet = page.get_by_role("group", name="Map sheet")
         expect(sheet.get_by_text("UpperArm_L", exact=True)).to_be_visible()
-        view = page.get_by_role("img", name="Ines's warm-up on Wick")
+        view = page.get_by_role("group", name="Ines's warm-up on Wick")
         expect(view.locator("canvas")).to_be_visible()
+        expect(page.get_by_label("How the warm-up follows")).to_contain_text("arms within 0.0°")
+        page.get_by_role("button", name="alone").click()
         self.eventually(lambda: self.colours(view) > 60, True)
+        work()  # whom Ines plays now, her take is put on
         # a bone is taken out of the map, and the map is a new version
         sheet.get_by_role("button", name="neck").click()
         self.choose(page, "neck moves", "nothing")
         expect(page.get_by_text("map v2")).to_be_visible()
         expect(sheet.get_by_text("not there").first).to_be_visible()
         self.assertIn("character=", page.url)
+        page.get_by_role("button", name="undo, back to v1").click()
+        expect(page.get_by_text("map v3")).to_be_visible()
+
+        self.at(page, f"bench/{self.take.pk}")
+        expect(page.get_by_role("region", name="Retarget Wick")).to_contain_text("mm")
+        self.choose(page, "Look at", "Wick")
+        stage = page.get_by_role("group", name="3D view")
+        expect(stage).to_contain_text("Wick · as it leaves")
+        self.eventually(lambda: self.colours(stage) > 60, True)
+        page.get_by_role("button", name="Settings of Retarget Wick").click()
+        page.get_by_label("hips height").fill("1.1")
+        page.get_by_role("button", name="Run again, and all that follows").click()
+        self.eventually(lambda: Run.objects.filter(name="retarget", state="queued").count(), 1)
+        work()
+        self.assertEqual(Run.objects.filter(name="retarget").last().parameters["hips_height"], 1.1)
 
         self.at(page, "handover")
         page.get_by_role("group", name="Takes").get_by_text("take 1").click()

@@ -30,17 +30,23 @@ UPLOADS = {  # take files, not JSON: who may send them is tested beside them
     ("post", "/api/slates/{slate_id}/files"),
     ("post", "/api/productions/{production_id}/stage/files"),
     ("post", "/api/productions/{production_id}/characters"),
+    ("post", "/api/characters/{character_id}/map-document"),
 }
 BODIES = {
     "slates": {"name": "9", "title": "x", "performer_id": 1},
     "mends": [], "preview": {"document": {"kind": "cut", "marker": "crown", "start": 1, "end": 5}}, "days": {"date": "2026-11-23", "stage": "Quay"},
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
-    "players": {"performer_ids": []}, "map": {"bone": "head", "target": []},
+    "players": {"performer_ids": []}, "map-version": {"version": 1}, "map": {"bone": "head", "target": []},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
     "cancel": {}, "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
 }  # fmt: skip
+
+NAMED = {  # where the last word of the path says too little
+    ("patch", "/api/characters/{character_id}"): {"name": "x"},
+    ("put", "/api/takes/{take_id}/characters"): {"performer_id": 1, "character_ids": None},
+}
 
 
 class EveryRoute(TestCase):
@@ -88,7 +94,8 @@ class EveryRoute(TestCase):
     def call(self, client, method, path, numbers=None):
         filled = re.sub(r"{(\w+)}", lambda m: str((numbers or self.numbers)[m[1]]), path)
         words = [w for w in path.split("/") if w and not w.startswith("{")]
-        body = json.dumps(BODIES.get(words[-1], {}))
+        known = NAMED.get((method, path)) or BODIES.get(words[-1], {})
+        body = json.dumps(known)
         send = getattr(client, method)
         return send(filled) if method == "get" else send(filled, body, content_type="application/json")
 

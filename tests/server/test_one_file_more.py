@@ -197,8 +197,10 @@ class OneFileMore(TransactionTestCase):
             text = catalogue.read_text()
             self.assertEqual(text.count(f"    {last},\n"), 1)
             text = text.replace(f"    {last},\n", f"    {last},\n    {name}.{last.split('.')[1]},\n")
+            mark = f"from otrevo.core.{where} import "
+            wrapped = f"{mark}(\n" in text
             catalogue.write_text(
-                text.replace(f"from otrevo.core.{where} import ", f"from otrevo.core.{where} import {name}, ")
+                text.replace(f"{mark}(", f"{mark}({name},") if wrapped else text.replace(mark, f"{mark}{name}, ")
             )
         return folder / "src"
 

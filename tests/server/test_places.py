@@ -244,7 +244,7 @@ class Demo(TestCase):
         one = mock.patch.object(world, "planned", return_value={take.pk: planned[take.pk]})
         with one, mock.patch("otrevo.server.demo.ProcessPoolExecutor", InThisProcess):
             record_takes()
-        self.assertEqual(waiting(), 4, "its passes are queued")
+        self.assertEqual(waiting(), 5, "its passes are queued, and its performer plays one character")
         self.assertNotIn(take.pk, world.planned())
         self.assertGreater(take.streams.get(name="cameras").details["frames"], 1000)
         for name, password, _ in SIGN_INS:
