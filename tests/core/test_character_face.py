@@ -153,6 +153,7 @@ def with_expressions(path, version, custom=None):
             "humanoid": {"humanBones": []},
             "blendShapeMaster": {"blendShapeGroups": rows},
         }
+    document["extensionsUsed"] = list(document["extensions"])
     text = json.dumps(document).encode()
     text += b" " * (-len(text) % 4)
     body = struct.pack("<II", len(text), 0x4E4F534A) + text + rest

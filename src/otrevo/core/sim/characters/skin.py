@@ -90,6 +90,7 @@ def weights(vertices, capsules, count, height):
     w = np.take_along_axis(w, joints, axis=1)
     w /= w.sum(axis=1, keepdims=True)
     w[w < 0.02] = 0
+    joints[w == 0] = 0  # glTF wants no bone named that holds nothing
     return joints, w / w.sum(axis=1, keepdims=True)
 
 
