@@ -83,7 +83,7 @@ def run_retarget(args):
             motion = at_rate(motion, Fraction(args.rate))
         except (ValueError, ZeroDivisionError):
             raise InputError(f"--rate {args.rate}: not a rate; expected a number such as 30 or 30000/1001.") from None
-    result = retarget(motion, character, sheet, settings, plants)
+    result = retarget(motion, character, sheet, settings, plants, ankle_m=_standing_ankle(args))
     if ending == ".glb":
         from otrevo.core.characters.write_gltf import write_gltf_motion
 
@@ -102,6 +102,18 @@ def run_retarget(args):
         write_bvh_motion(args.out, result, given if given.is_file() else None)
     if args.report:
         write_document(args.report, {"otrevo": "retarget-report/1", "frames": len(result), **result.figures})
+
+
+def _standing_ankle(args):
+    """Height of the ankles over the floor by the performer's calibration, or None where none is given."""
+    if not args.performer:
+        return None
+    from otrevo.core.body.performer import performer_from_document
+    from otrevo.core.retarget.plan import rest_joints
+
+    where = Path(args.performer).name
+    at = rest_joints(performer_from_document(read_document(args.performer, "performer/1"), where).skeleton)
+    return float(min(at["leftFoot"][1], at["rightFoot"][1]))
 
 
 def _face(args, character, result):
@@ -169,6 +181,9 @@ def add_commands(add):
     p.add_argument("--map", required=True)
     p.add_argument("--settings", help="a retarget/1 document")
     p.add_argument("--plants", help="a plants/1 document: keep these instead of finding them")
+    p.add_argument(
+        "--performer", help="a performer/1 document: how high the ankles stand, where the motion alone cannot tell"
+    )
     p.add_argument("--face", help="a face track as CSV; it goes into a GLB or USD")
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(

@@ -43,7 +43,7 @@ class CharacterMotion:
         return len(self.positions)
 
 
-def retarget(motion, character, sheet, settings=None, plants=None, progress=lambda share: None):
+def retarget(motion, character, sheet, settings=None, plants=None, progress=lambda share: None, ankle_m=None):
     """The CharacterMotion of a performer's Motion.
 
     Parameters
@@ -58,6 +58,8 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
         The performer's, as somebody edited them; found where not given.
     progress : callable, optional
         Called with the share that is done; it may raise to stop the work.
+    ankle_m : float, optional
+        Height of the performer's ankles over the floor while they stand, for a motion in which no foot ever stands.
 
     Returns
     -------
@@ -83,7 +85,8 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
         progress(0.5 * min(1.0, (first + CHUNK_FRAMES) / frames))
     if plants is None:
         plants = find_plants(motion, joint, rotation)
-    at = _hips_path(plan, motion, joint, rotations, positions, settings, plants)
+    ankle = _ankle(motion, joint, plants, ankle_m)
+    at = _hips_path(plan, motion, joint, rotations, positions, settings, ankle)
     place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     progress(0.7)
     levels = floor_levels(plants)
@@ -106,15 +109,18 @@ def floor_levels(plants):
     return out
 
 
-def _hips_path(plan, motion, joint, rotations, positions, settings, plants):
-    """Where the bone that carries the hips lies (T, 3): hip joints go where the performer's go, by the legs' ratio."""
+def _hips_path(plan, motion, joint, rotations, positions, settings, own_ankle):
+    """Where the bone that carries the hips lies (T, 3): hip joints go where the performer's go, by the legs' ratio.
+
+    own_ankle: height of the performer's ankles over the floor while they stand.
+    """
     names = motion.skeleton.names
     hips = [names.index(b) for b in ("leftUpperLeg", "rightUpperLeg") if b in names] or [names.index("hips")]
     theirs = [plan.joints[b] for b in ("leftUpperLeg", "rightUpperLeg") if b in plan.joints] or [plan.root]
     frames, k = len(motion), plan.legs_ratio
     path = joint[:, hips].mean(axis=1)
     wanted = path * (k if settings.scale == "character" else 1.0)
-    own_ankle, ankle = _ankle(motion, joint, plants), _character_ankle(plan)
+    ankle = _character_ankle(plan)
     wanted[:, 1] = settings.hips_height * (ankle + k * (path[:, 1] - own_ankle)) + sole_height(plan.character)
     place_joints(plan.arrays, 0, frames, plan.root, np.zeros((frames, 3)), rotations, positions)
     return wanted - positions[:, theirs].mean(axis=1)
@@ -125,8 +131,8 @@ def _character_ankle(plan):
     return float(plan.character.positions[feet, 1].mean()) - sole_height(plan.character) if feet else 0.0
 
 
-def _ankle(motion, joint, plants):
-    """Height of the performer's ankle over the floor while a foot stands, from the motion itself."""
+def _ankle(motion, joint, plants, told):
+    """Height of the performer's ankle over the floor while a foot stands, from the motion itself; told: it, or None, where none does."""
     names, rate = motion.skeleton.names, float(motion.rate)
     low = []
     for side in ("left", "right"):
@@ -136,5 +142,8 @@ def _ankle(motion, joint, plants):
             for p in plants:
                 if p.bone == f"{side}Foot":
                     standing[int(p.start_s * rate) : int(p.end_s * rate) + 1] = True
-            low.append(float(np.median(y[standing])) if standing.any() else float(np.percentile(y, 5)))
+            if standing.any():
+                low.append(float(np.median(y[standing])))
+            else:
+                low.append(float(np.percentile(y, 5)) if told is None else told)
     return min(low) if low else 0.0
