@@ -497,3 +497,31 @@ class Leaning(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(InputError, words):
                 settings_from(document, "s.json")
+
+
+class Toes(unittest.TestCase):
+    def test_the_sole_bends_under_a_raised_heel_and_the_ball_stays_where_it_stood(self):
+        """A performer without measured toes stands on the balls of both feet: their toes go rigidly with the foot."""
+        still, _ = stepping()
+        skeleton, frames = still.skeleton, len(still)
+        angle = 0.6 * np.clip(np.sin(np.pi * np.arange(frames) / 360), 0, 1)
+        local = np.tile([0.0, 0.0, 0.0, 1.0], (frames, len(skeleton.names), 1))
+        for side in ("left", "right"):
+            foot = skeleton.index(f"{side}Foot")
+            local[:, foot, 0], local[:, foot, 3] = np.sin(angle / 2), np.cos(angle / 2)
+        motion = Motion(skeleton, still.rate, still.root_position_m.copy(), local)
+        joint, _ = motion_joints(motion)
+        ball = skeleton.index("leftToes")
+        motion.root_position_m[:] += joint[0, ball] - joint[:, ball]  # the balls do not move
+        for name in ("keeper", "wick", "gull"):
+            character, proposal = read_character(FOLDER / f"{name}.glb")
+            sheet = propose_sheet(character, proposal)
+            result = retarget(motion, character, sheet)
+            foot, toes = (character.index(sheet.pairs[f"left{p}"].targets[0]) for p in ("Foot", "Toes"))
+            turned = quaternion_multiply(result.rotations[180], result.rotations[0] * [-1, -1, -1, 1])
+            degrees = np.degrees(2 * np.arccos(np.clip(np.abs(turned[:, 3]), 0, 1)))
+            self.assertGreater(degrees[foot], 30, "the heel is raised")
+            self.assertLess(degrees[toes], 6, "the toes lie on the floor")
+            step = np.linalg.norm(np.diff(result.positions[:, toes], axis=0), axis=1).max()
+            self.assertLess(step, 0.001, "nothing jumps")
+            self.assertLess(result.figures["slide_mm"], 0.5)

@@ -24,6 +24,7 @@ FADE_S = 0.3  # a correction fades within this time after a plant, and before th
 HIPS_S = 0.25
 LIFT_S = 0.15
 ONE_FLOOR_M = 0.05
+TOE_SHARE = 0.4  # how long toes are that end nowhere, by the way from ankle to ball
 SIDES = ("left", "right")
 
 
@@ -86,6 +87,38 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
         bend_limb(plan, side, "UpperLeg", "LowerLeg", "Foot", target, rotations, positions)
     follow(arrays, 0, frames, rotations)
     place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
+    if floor and _toes_bend(plan, ground, rotations, positions):
+        follow(arrays, 0, frames, rotations)
+        place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
+
+
+def _toes_bend(plan, ground, rotations, positions):
+    """Turn toes up where their tips would go through the floor: under a raised heel the sole bends. Returns whether any did."""
+    character, bent = plan.character, False
+    for side in SIDES:
+        toes, foot = plan.joints.get(side + "Toes"), plan.joints.get(side + "Foot")
+        if toes is None or foot is None:
+            continue
+        ahead = character.positions[toes] - character.positions[foot]
+        tip = character.ends[toes] - character.positions[toes]
+        if not np.isfinite(tip).all():
+            tip = TOE_SHARE * np.linalg.norm(ahead) * unit(np.array([ahead[0], 0.0, ahead[2]]))
+        local = quaternion_rotate(character.rotations[toes] * [-1, -1, -1, 1], tip)
+        way = quaternion_rotate(rotations[:, toes], local)
+        # the tip is as far over the floor as the joint is at rest, less what the toes lean
+        height = positions[:, toes, 1] + way[:, 1] - (ground + max(character.positions[toes, 1] + tip[1] - ground, 0.0))
+        flat = np.linalg.norm(way[:, [0, 2]], axis=1)
+        if (height >= 0).all():
+            continue
+        now, flat_at_rest = np.arctan2(way[:, 1], flat), np.arctan2(tip[1], np.hypot(tip[0], tip[2]))
+        wanted = np.arcsin(np.clip((way[:, 1] - np.minimum(height, 0.0)) / np.linalg.norm(tip), -1, 1))
+        wanted = np.minimum(wanted, np.maximum(now, flat_at_rest))
+        side_axis = unit(np.stack([-way[:, 2], np.zeros(len(way)), way[:, 0]], axis=1))
+        rotations[:, toes] = quaternion_multiply(
+            quaternion_from_rotvec(side_axis * np.maximum(wanted - now, 0.0)[:, None]), rotations[:, toes]
+        )
+        bent = True
+    return bent
 
 
 def _points(positions, rotations, foot, local):
