@@ -24,6 +24,8 @@ FADE_S = 0.3  # a correction fades within this time after a plant, and before th
 HIPS_S = 0.25
 LIFT_S = 0.15
 ONE_FLOOR_M = 0.05
+TOES_BEND = np.radians(60)
+STEEP = np.radians([-75, -45])  # toes that point so far down do not bend, or bend as they should
 TOE_SHARE = 0.4  # how long toes are that end nowhere, by the way from ankle to ball
 SIDES = ("left", "right")
 
@@ -113,10 +115,13 @@ def _toes_bend(plan, ground, rotations, positions):
         now, flat_at_rest = np.arctan2(way[:, 1], flat), np.arctan2(tip[1], np.hypot(tip[0], tip[2]))
         wanted = np.arcsin(np.clip((way[:, 1] - np.minimum(height, 0.0)) / np.linalg.norm(tip), -1, 1))
         wanted = np.minimum(wanted, np.maximum(now, flat_at_rest))
-        side_axis = unit(np.stack([-way[:, 2], np.zeros(len(way)), way[:, 0]], axis=1))
-        rotations[:, toes] = quaternion_multiply(
-            quaternion_from_rotvec(side_axis * np.maximum(wanted - now, 0.0)[:, None]), rotations[:, toes]
+        # no further than toes bend, and not at all where the foot points straight down: there it stands on nothing
+        bend_by = np.minimum(np.maximum(wanted - now, 0.0), TOES_BEND) * _smooth(
+            np.clip((now - STEEP[0]) / (STEEP[1] - STEEP[0]), 0, 1)
         )
+        since_rest = quaternion_multiply(rotations[:, foot], quaternion_conjugate(character.rotations[foot])[None])
+        across = quaternion_rotate(since_rest, np.array([-1.0, 0.0, 0.0]))
+        rotations[:, toes] = quaternion_multiply(quaternion_from_rotvec(across * bend_by[:, None]), rotations[:, toes])
         bent = True
     return bent
 
