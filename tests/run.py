@@ -60,14 +60,14 @@ class Tally:
         return 1 if self.failed or not self.passed else 0
 
 
-class CoreBeside:
-    """The core's tests in a process of their own, beside the others: they take about as long, and need no database."""
+class Beside:
+    """Tests in a process of their own, beside the others, because they take about as long: the core's, then those in the browser."""
 
     def __init__(self):
-        self.folder = tempfile.TemporaryDirectory(prefix="otrevo-core-")
+        self.folder = tempfile.TemporaryDirectory(prefix="otrevo-beside-")
         self.log, self.counts = Path(self.folder.name) / "log", Path(self.folder.name) / "counts.json"
         with self.log.open("wb") as out:
-            command = [sys.executable, "-m", "tests.run", "core", "--counts", str(self.counts)]
+            command = [sys.executable, "-m", "tests.run", "beside", "--counts", str(self.counts)]
             self.process = subprocess.Popen(command, cwd=HOME, stdout=out, stderr=subprocess.STDOUT)
 
     def join(self, tally):
@@ -82,7 +82,7 @@ class CoreBeside:
             )
         else:
             tally.failed += 1
-            print("FAIL the core's tests ended before they could be counted")
+            print("FAIL the tests beside ended before they could be counted")
         self.folder.cleanup()
 
 
@@ -91,8 +91,8 @@ def run_core(tally):
     tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite))
 
 
-def run_django(tally):
-    """Server and interface tests on a PostgreSQL cluster of their own, which goes when they end."""
+def run_django(tally, labels):
+    """Server or interface tests on a PostgreSQL cluster of their own, which goes when they end."""
     from otrevo.server.launch import Cluster
 
     with tempfile.TemporaryDirectory(prefix="otrevo-test-") as folder:
@@ -120,15 +120,10 @@ def run_django(tally):
                     tally.add_result(result)
                     return super().suite_result(suite, result, **kwargs)
 
-            Runner(verbosity=1, interactive=False, keepdb=True).run_tests(["tests.server", "tests.interface"])
-            fresh = subprocess.run(
-                [sys.executable, "-m", "otrevo.server.manage", "makemigrations", "--check", "--dry-run"],
-                cwd=HOME,
-                capture_output=True,
-            )
-            tally.passed += fresh.returncode == 0
-            tally.failed += fresh.returncode != 0
-            print("ok   migrations are current" if fresh.returncode == 0 else "FAIL migrations are not current")
+            Runner(verbosity=1, interactive=False, keepdb=True).run_tests(labels)
+            if "tests.server" in labels:
+                manage = (sys.executable, "-m", "otrevo.server.manage")
+                tally.command("migrations are current", *manage, "makemigrations", "--check", "--dry-run")
         finally:
             cluster.stop()
 
@@ -176,19 +171,21 @@ def run_checks(tally):
 
 
 def main():
-    tally = Tally()
-    if sys.argv[1:2] == ["core"]:
+    tally, what = Tally(), sys.argv[1]
+    if what in ("core", "beside"):
         run_core(tally)
+        if what == "beside":
+            run_django(tally, ["tests.interface"])
         if sys.argv[2:3] == ["--counts"]:
             Path(sys.argv[3]).write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
         return tally.close()
-    core = CoreBeside()
+    beside = Beside()
     try:
         run_checks(tally)
-        run_django(tally)
-        core.join(tally)
+        run_django(tally, ["tests.server"])
+        beside.join(tally)
     finally:
-        core.process.kill()  # where something above went wrong
+        beside.process.kill()  # where something above went wrong
     return tally.close()
 
 
