@@ -1,4 +1,4 @@
-"""Run the tests: `python -m tests.run core|all`. The last line is `N passed, N failed, N skipped`."""
+"""Run the tests: `python -m tests.run core|beside|all`. The last line is `N passed, N failed, N skipped`."""
 
 import json
 import os

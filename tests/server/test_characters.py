@@ -17,6 +17,7 @@ from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
+from otrevo.core.conventions import quaternion_multiply
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.models import Character
@@ -302,3 +303,51 @@ class Characters(TestCase):
                 run = take.runs.get(name="retarget")
                 self.assertEqual((run.state, run.message), ("done", ""))
                 self.assertEqual(run.tracks.get(name="character root").samples, 240)
+
+    def test_a_rest_pose_is_corrected_by_hand_and_stays_when_the_map_changes_elsewhere(self):
+        out = self.added("wick.glb")
+        path = f"/api/characters/{out['id']}"
+        turned = put(self.client, f"{path}/rest", {"bone": "leftUpperArm", "degrees": [0, 0, 30]}).json()
+        self.assertTrue(pair(turned, "leftUpperArm")["rest_by_hand"])
+        self.assertEqual(turned["map"]["version"], 2)
+
+        def rest():
+            rows = Character.objects.get().maps.first().document["rest_pose"]
+            return next(r for r in rows if r["bone"] == pair(out, "leftUpperArm")["target"][0])
+
+        by_hand = np.array(rest()["rotation_xyzw"])
+        put(self.client, f"{path}/map", {"bone": "neck", "target": []})
+        np.testing.assert_allclose(rest()["rotation_xyzw"], by_hand, atol=1e-6)
+        back = put(self.client, f"{path}/rest", {"bone": "leftUpperArm", "degrees": None}).json()
+        self.assertFalse(pair(back, "leftUpperArm")["rest_by_hand"])
+        between = quaternion_multiply(by_hand, np.array(rest()["rotation_xyzw"]) * [-1, -1, -1, 1])
+        self.assertAlmostEqual(np.degrees(2 * np.arccos(abs(between[3]))), 30, places=3)
+        for wrong in (
+            {"bone": "tail", "degrees": [0, 0, 0]},
+            {"bone": "head", "degrees": [0, 900, 0]},
+            {"bone": "head", "degrees": [1]},
+        ):
+            self.assertEqual(put(self.client, f"{path}/rest", wrong).status_code, 422)
+
+    def test_one_side_of_a_map_mirrors_to_the_other(self):
+        for name in ("wick.glb", "gull.glb"):
+            out = self.added(name)
+            path = f"/api/characters/{out['id']}"
+            for bone in ("rightUpperArm", "rightLowerLeg", "rightIndexProximal"):
+                put(self.client, f"{path}/map", {"bone": bone, "target": []})
+            back = put(self.client, f"{path}/mirror", {"side": "left"}).json()
+            self.assertEqual(back["map"]["version"], 5)
+            for one in out["map"]["pairs"]:
+                if one["bone"].startswith("right"):
+                    self.assertEqual(pair(back, one["bone"])["target"], one["target"], f"{name} {one['bone']}")
+            self.assertEqual(put(self.client, f"{path}/mirror", {"side": "up"}).status_code, 422)
+
+    def test_a_package_holds_the_characters_that_were_chosen(self):
+        wick, gull = self.played("wick.glb", "gull.glb")
+        body = {"name": "p", "take_ids": [self.take.pk], "formats": ["glb"], "rate": "30"}
+        path = f"/productions/{self.production.pk}/packages"
+        made = post(self.client, path, body | {"character_ids": [gull["id"]]}).json()
+        work()
+        files = Package.objects.get(pk=made["id"]).manifest["takes"][0]["files"]
+        self.assertEqual([f.rsplit("_", 1)[1] for f in files], ["Gull.glb"])
+        self.assertEqual(post(self.client, path, body | {"character_ids": [10**6]}).status_code, 422)

@@ -159,12 +159,12 @@ const Sliding = styled(Slider)`
   }
 `;
 
-type SlideProps = { label: string; value: number; min: number; max: number; step: number; onChange: (value: number) => void; style?: React.CSSProperties };
+type SlideProps = { label: string; value: number; min: number; max: number; step: number; onChange: (value: number) => void; onDone?: (value: number) => void; style?: React.CSSProperties };
 
-/** A number on a line. */
-export function Slide({ label, value, min, max, step, onChange, style }: SlideProps) {
+/** A number on a line; onDone: when it is let go. */
+export function Slide({ label, value, min, max, step, onChange, onDone, style }: SlideProps) {
   return (
-    <Sliding aria-label={label} value={value} minValue={min} maxValue={Math.max(max, min)} step={step} onChange={(v) => onChange(v as number)} style={style}>
+    <Sliding aria-label={label} value={value} minValue={min} maxValue={Math.max(max, min)} step={step} onChange={(v) => onChange(v as number)} onChangeEnd={(v) => onDone?.(v as number)} style={style}>
       <SliderTrack data-track=""><SliderThumb data-thumb="" aria-label={label} /></SliderTrack>
     </Sliding>
   );

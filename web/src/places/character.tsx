@@ -98,14 +98,42 @@ const Meter = styled.span<{ $good: boolean }>`
 
 const FINGER = /Thumb|Index|Middle|Ring|Little/;
 
+const TURNS = ['about the side-to-side axis', 'about the upright axis', 'about the front-to-back axis'];
+
+/** How the bone stands at rest, corrected by hand on top of what was matched; the warm-up shows at once what comes of it. */
+function RestPose({ character, bone, byHand, onChanged }: { character: CharacterOut; bone: string; byHand: boolean; onChanged: (now: CharacterOut) => void }) {
+  const [degrees, setDegrees] = useState([0, 0, 0]);
+  const turn = useMutation({
+    mutationFn: (wanted: number[] | null) => put<CharacterOut>(`/characters/${character.id}/rest`, { bone, degrees: wanted }),
+    onSuccess: onChanged,
+  });
+  return (
+    <details open={byHand}>
+      <summary>Rest pose{byHand ? ', corrected by hand' : ''}</summary>
+      {TURNS.map((words, i) => (
+        <div key={words} style={{ display: 'grid', gridTemplateColumns: '1fr 130px 44px', gap: 8, alignItems: 'center' }}>
+          <Quiet>{words}</Quiet>
+          <Slide label={`Turn ${inWords(bone)} ${words}`} min={-90} max={90} step={1} value={degrees[i]}
+            onChange={(v) => setDegrees(degrees.map((d, k) => (k === i ? v : d)))}
+            onDone={(v) => turn.mutate(degrees.map((d, k) => (k === i ? v : d)))} />
+          <Figure style={{ fontSize: 12 }}>{degrees[i]}°</Figure>
+        </div>
+      ))}
+      {byHand && <WordButton isDisabled={turn.isPending} onPress={() => { setDegrees([0, 0, 0]); turn.mutate(null); }}>as it was matched</WordButton>}
+      <Trouble error={turn.error} />
+    </details>
+  );
+}
+
 function MapTable({ character, production }: { character: CharacterOut; production: number }) {
   const client = useQueryClient();
+  const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
   const [picked, setPicked] = useState<string | null>(null);
   const [hands, setHands] = useState(false);
   const change = useMutation({
     mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
     // the answer is the character as it is now: its warm-up is asked for at once
-    onSuccess: (now) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c))),
+    onSuccess: (now) => keep(now),
   });
   const rows = useMemo(() => {
     const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
@@ -134,6 +162,7 @@ function MapTable({ character, production }: { character: CharacterOut; producti
             onChange={(target) => change.mutate({ bone: picked, target: target ? [target] : [] })}
           />
           {row?.doubt && <p style={{ margin: '6px 0 0', color: paper.wrong }}>{row.doubt}</p>}
+          {row && <RestPose key={picked} character={character} bone={picked} byHand={row.rest_by_hand} onChanged={keep} />}
         </div>
       )}
       <Trouble error={change.error} />
@@ -282,19 +311,22 @@ function MapTools({ character, others }: { character: CharacterOut; others: Char
     },
   });
   const back = useMutation({ mutationFn: (version: number) => put<CharacterOut>(`/characters/${character.id}/map-version`, { version }), onSuccess: done });
+  const mirror = useMutation({ mutationFn: (side: string) => put<CharacterOut>(`/characters/${character.id}/mirror`, { side }), onSuccess: done });
   const [newest, ...earlier] = character.map.versions;
   const words = (v: (typeof earlier)[number]) => `v${v.version}, ${new Date(v.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}${v.made_by ? `, ${v.made_by}` : ''}`;
   return (
     <div style={{ marginTop: 10, display: 'grid', gap: 8 }}>
       <div style={{ display: 'flex', gap: 16, alignItems: 'baseline', flexWrap: 'wrap' }}>
         {earlier.length > 0 && <WordButton isDisabled={back.isPending} onPress={() => back.mutate(earlier[0].version)}>undo, back to v{earlier[0].version}</WordButton>}
+        <WordButton isDisabled={mirror.isPending} onPress={() => mirror.mutate('left')}>left onto right</WordButton>
+        <WordButton isDisabled={mirror.isPending} onPress={() => mirror.mutate('right')}>right onto left</WordButton>
         <a href={`/api/characters/${character.id}/map-document`} download>save the map</a>
         <FileTrigger acceptedFileTypes={['.json']} onSelect={(files) => files?.[0] && bring.mutate(files[0])}><WordButton>load a map</WordButton></FileTrigger>
       </div>
       {earlier.length > 1 && <Choice label="Go back to an earlier map" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
       {others.length > 0 && <Choice label="Take over the map of a character of the same naming" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
       <Quiet>Version {newest.version} is in use{newest.made_by ? `, made by ${newest.made_by}` : ''}.</Quiet>
-      <Trouble error={bring.error ?? back.error ?? copy.error} />
+      <Trouble error={bring.error ?? back.error ?? copy.error ?? mirror.error} />
     </div>
   );
 }

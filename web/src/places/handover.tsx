@@ -5,10 +5,11 @@ import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
 import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble } from '../parts/controls';
-import { Choice } from '../parts/choices';
+import { Choice, Tick } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
+import { useCharacters } from '../queries/characters';
 import { useBoard, useFormats } from '../queries/production';
 import { usePushed } from '../queries/push';
 
@@ -162,12 +163,15 @@ function NewPackage({ production }: { production: number }) {
   const known = useFormats().data?.delivered ?? [];
   const [chosenFormats, setFormats] = useState<string[] | null>(null);
   const formats = chosenFormats ?? known.filter((f) => f.usual).map((f) => f.id);
+  const characters = useCharacters(production).data ?? [];
+  const [without, setWithout] = useState<number[]>([]);
   const [rate, setRate] = useState<string | null>(null);
   const [name, setName] = useState<string | null>(null);
   const picked = chosen ?? proposed;
   const shown = name ?? (board.data ? `${board.data.production.code}-day${day?.number ?? ''}` : '');
   const make = useMutation({
-    mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: rate ?? board.data!.production.delivery_rate }),
+    mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: rate ?? board.data!.production.delivery_rate,
+      character_ids: without.length ? characters.map((c) => c.id).filter((id) => !without.includes(id)) : null }),
     onSuccess: () => setChosen(null),
     onSettled: () => client.invalidateQueries({ queryKey: ['packages', production] }),
   });
@@ -190,6 +194,14 @@ function NewPackage({ production }: { production: number }) {
           <Pickable key={f.id} value={f.id}><i />{f.words}</Pickable>
         ))}
       </Group>
+      {characters.length > 0 && (
+        <div role="group" aria-label="Characters" style={{ display: 'flex', gap: 18, alignItems: 'center', flexWrap: 'wrap' }}>
+          <Quiet>Characters</Quiet>
+          {characters.map((c) => (
+            <Tick key={c.id} isSelected={!without.includes(c.id)} onChange={(on) => setWithout(on ? without.filter((id) => id !== c.id) : [...without, c.id])}>{c.name}</Tick>
+          ))}
+        </div>
+      )}
       <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
         <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
         <Choice label="Frames per second" options={RATES.map(([id, words]) => ({ id, words }))} value={rate ?? board.data?.production.delivery_rate ?? null} onChange={setRate} />

@@ -23,11 +23,15 @@ _GENERIC = dict(zip(BONE_NAMES, generic_skeleton().rest_offset_m, strict=True))
 
 @dataclass(frozen=True)
 class RestTurn:
-    """degrees: of the bone's direction against the T-pose; rotation (4,): of the world, from rest to T-pose; seen: it was measured."""
+    """degrees: of the bone's direction against the T-pose; rotation (4,): of the world, from rest to T-pose; seen: it was measured.
+
+    by_hand: a person set it, and a change of the map elsewhere leaves it.
+    """
 
     degrees: float
     rotation: np.ndarray
     seen: bool
+    by_hand: bool = False
 
 
 def match_rest_pose(positions, pairs, ends=None):

@@ -9,6 +9,8 @@ from otrevo.core.characters.mapping import EXTRA, NEEDED, propose
 from otrevo.core.characters.rest_pose import RestTurn, direction, match_rest_pose
 from otrevo.core.errors import InputError
 
+MIRROR_SHARE = 0.04  # of the height: how far a bone may lie from where its mirror is looked for
+
 
 @dataclass(frozen=True)
 class SheetPair:
@@ -52,6 +54,7 @@ class MapSheet:
             "rest_pose": [
                 {"bone": self.pairs[bone].targets[0], "degrees": round(turn.degrees, 3),
                  "rotation_xyzw": [round(float(v), 9) + 0.0 for v in turn.rotation], "seen": turn.seen}
+                | ({"by_hand": True} if turn.by_hand else {})
                 for bone, turn in self.rest.items()
             ],
         }  # fmt: skip
@@ -140,10 +143,38 @@ def sheet_from(document, character, where):
         if rotation.shape != (4,) or not np.isfinite(rotation).all() or abs(np.linalg.norm(rotation) - 1) > 0.01:
             raise InputError(f"{where}: rest_pose[{i}].rotation_xyzw: expected a unit quaternion.")
         given[first[row["bone"]]] = RestTurn(
-            float(row.get("degrees") or 0.0), rotation / np.linalg.norm(rotation), bool(row.get("seen", True))
+            float(row.get("degrees") or 0.0),
+            rotation / np.linalg.norm(rotation),
+            bool(row.get("seen", True)),
+            row.get("by_hand") is True,
         )
     return _with_rest(character, dict(sorted(pairs.items(), key=lambda p: _rank(p[0]))), helpers, given)
 
 
 def _share(value):
     return float(np.clip(value, 0, 1)) if isinstance(value, (int, float)) and np.isfinite(value) else 1.0
+
+
+def mirrored(sheet, character, side="left"):
+    """The pairs of a MapSheet in which one side's bones move what mirrors their targets: [(bone, [targets])].
+
+    side: the one that leads, "left" or "right". The mirror of a target is the bone that at rest lies nearest to where the
+    character's middle plane throws it. A target without one, within MIRROR_SHARE of the height, is left out.
+    """
+    at, other = character.positions, "right" if side == "left" else "left"
+    middle = float(
+        np.mean([at[character.index(sheet.pairs[b].targets[0]), 0] for b in ("hips", "head") if b in sheet.pairs])
+    )
+    limit, out = MIRROR_SHARE * character.height_m, []
+    for bone, pair in sheet.pairs.items():
+        if not bone.startswith(side):
+            continue
+        targets = []
+        for target in pair.targets:
+            thrown = at[character.index(target)] * [-1, 1, 1] + [2 * middle, 0, 0]
+            away = np.linalg.norm(at - thrown, axis=1)
+            if away.min() < limit:
+                near = [character.names[i] for i in np.flatnonzero(away < away.min() + 1e-6)]
+                targets.append(next((n for n in near if n != target), near[0]))
+        out.append((other + bone.removeprefix(side), targets))
+    return out

@@ -12,7 +12,8 @@ from django.db import IntegrityError, transaction
 from otrevo.core.characters.character import READERS, character_from
 from otrevo.core.characters.face import driven_values, drivers_from
 from otrevo.core.characters.guarded import read_guarded
-from otrevo.core.characters.sheet import sheet_from
+from otrevo.core.characters.sheet import mirrored, sheet_from
+from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.errors import InputError
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.package.naming import clean
@@ -30,6 +31,7 @@ from otrevo.server.work.models import Run
 
 WARM_UP_RATE = Fraction(30)
 MOST_SNAGS = 12
+MOST_DEGREES = 180
 
 
 def make_character(production, user, upload):
@@ -87,18 +89,61 @@ def rename(character, name):
 
 
 @transaction.atomic
-def change_pair(character, user, bone, targets):
-    """A new version of the map in which a bone of ours moves other bones, or none. Raises InputError for an impossible map."""
-    Character.objects.select_for_update().get(pk=character.pk)
-    newest = character.maps.first()
-    document = dict(newest.document)
-    rows = [r for r in document["pairs"] if r["bone"] != bone]
-    if targets:
-        rows.append({"bone": bone, "target": targets, "confidence": 1.0, "doubt": ""})
+def change_pairs(character, user, changes):
+    """A new version of the map by [(bone of ours, [bones it moves], none to move nothing)]. Raises InputError for an impossible map."""
+    newest = _newest(character)
+    document, changed = dict(newest.document), {bone for bone, _ in changes}
+    rows = [r for r in document["pairs"] if r["bone"] not in changed]
+    rows += [{"bone": b, "target": t, "confidence": 1.0, "doubt": ""} for b, t in changes if t]
     taken = {t for r in rows for t in r["target"]}
-    document["pairs"], document["rest_pose"] = rows, []  # rest poses follow from the pairs
+    # rest poses follow from the pairs, but for those that a person has set
+    document["pairs"], document["rest_pose"] = rows, [r for r in document["rest_pose"] if r.get("by_hand")]
     document["helpers"] = [h for h in document["helpers"] if h["bone"] not in taken]
     return _new_version(character, user, newest, document)
+
+
+@transaction.atomic
+def mirror(character, user, side):
+    """A new version of the map in which the other side moves what mirrors this side's bones. Raises InputError for no side."""
+    if side not in ("left", "right"):
+        raise InputError(f"There is no side '{side}'; expected left or right.")
+    on = played(character)
+    return change_pairs(character, user, mirrored(on.sheet, on.character, side))
+
+
+@transaction.atomic
+def turn_rest(character, user, bone, degrees):
+    """A new version of the map in which a bone's rest is taken for turned, by hand: degrees about the world's X, Y and Z.
+
+    They come on top of what was matched; None takes back what was set by hand. Raises InputError for a bone that is not mapped.
+    """
+    newest, on = _newest(character), played(character)
+    if bone not in on.sheet.rest:
+        raise InputError(f"{bone} moves nothing of {character.name}; its rest pose cannot be turned.")
+    document, target = dict(newest.document), on.sheet.pairs[bone].targets[0]
+    rows = [r for r in document["rest_pose"] if r["bone"] != target]
+    document["rest_pose"] = rows
+    if degrees is not None:
+        if len(degrees) != 3 or not all(abs(d) <= MOST_DEGREES for d in degrees):
+            raise InputError(f"Expected three angles from -{MOST_DEGREES} to {MOST_DEGREES} degrees.")
+        matched = sheet_from(document, on.character, "the map").rest[bone]
+        turned = quaternion_multiply(quaternion_from_rotvec(np.radians(degrees)), matched.rotation)
+        rows.append(
+            {
+                "bone": target,
+                "degrees": matched.degrees,
+                "rotation_xyzw": turned.tolist(),
+                "seen": True,
+                "by_hand": True,
+            }
+        )
+    return _new_version(character, user, newest, document)
+
+
+def _newest(character):
+    """The newest CharacterMap, the character being held against other changes."""
+    Character.objects.select_for_update().get(pk=character.pk)
+    return character.maps.first()
 
 
 def _new_version(character, user, newest, document):
@@ -112,22 +157,21 @@ def _new_version(character, user, newest, document):
 @transaction.atomic
 def take_map(character, user, document, where):
     """A map/1 document that somebody made elsewhere, as a new version. Raises InputError for an impossible one."""
-    Character.objects.select_for_update().get(pk=character.pk)
+    newest = _newest(character)
     if not isinstance(document, dict) or document.get("otrevo") != "map/1":
         raise InputError(f"{where}: expected a map/1 document.")
     if document.get("character") != character.document["name"]:
         document = document | {"rest_pose": []}  # another character of the same naming stands otherwise at rest
-    return _new_version(character, user, character.maps.first(), document)
+    return _new_version(character, user, newest, document)
 
 
 @transaction.atomic
 def return_to(character, user, version):
     """An earlier version of the map once more, as the newest. Raises InputError where there is none of that number."""
-    Character.objects.select_for_update().get(pk=character.pk)
+    newest = _newest(character)
     earlier = character.maps.filter(version=version).first()
     if earlier is None:
         raise InputError(f"{character.name} has no map of version {version}.")
-    newest = character.maps.first()
     return CharacterMap.objects.create(
         character=character, version=newest.version + 1, document=earlier.document, made_by=user
     )

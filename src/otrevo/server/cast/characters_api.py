@@ -24,13 +24,17 @@ MOST_MAP_BYTES = 4 * 2**20
 
 
 class PairOut(Schema):
-    """Our bone and theirs; degrees: of their bone's rest direction against a T-pose, None where nothing tells."""
+    """Our bone and theirs; degrees: of their bone's rest direction against a T-pose, None where nothing tells.
+
+    rest_by_hand: a person has corrected how it stands at rest.
+    """
 
     bone: str
     target: list[str]
     confidence: float
     doubt: str
     degrees: float | None
+    rest_by_hand: bool
 
 
 class VersionOut(Schema):
@@ -89,6 +93,17 @@ class PairIn(Schema):
     target: list[str]
 
 
+class SideIn(Schema):
+    side: str
+
+
+class RestIn(Schema):
+    """degrees: about the world's X, Y and Z, on top of what was matched; None takes back what was set by hand."""
+
+    bone: str = Field(max_length=40)
+    degrees: list[float] | None
+
+
 class VersionIn(Schema):
     version: int
 
@@ -105,6 +120,7 @@ def character_out(character):
     d, newest = character.document, character.maps.all()[0]
     core = character_from(d, character.name)
     rest = {r["bone"]: r["degrees"] for r in newest.document["rest_pose"] if r["seen"]}
+    by_hand = {r["bone"] for r in newest.document["rest_pose"] if r.get("by_hand")}
     return {
         "id": character.pk, "name": character.name, "file_name": character.file_name, "bytes": character.size,
         "height_m": core.height_m, "units_m": d["units_m"],
@@ -121,7 +137,7 @@ def character_out(character):
             ],
             "unmapped": newest.document["unmapped"],
             "missing": [b for b in BONE_NAMES if b not in {p["bone"] for p in newest.document["pairs"]}],
-            "pairs": [p | {"degrees": rest.get(p["target"][0])} for p in newest.document["pairs"]],
+            "pairs": [p | {"degrees": rest.get(p["target"][0]), "rest_by_hand": p["target"][0] in by_hand} for p in newest.document["pairs"]],
         },
         "player_ids": [p.pk for p in character.players.all()],
     }  # fmt: skip
@@ -156,7 +172,21 @@ def set_players(request, character_id: int, payload: PlayersIn):
 @router.put("/characters/{character_id}/map", response=CharacterOut)
 def change_map(request, character_id: int, payload: PairIn):
     """Have a bone of the performer move other bones of the character: a new version of the map."""
-    act.change_pair(_one(request, character_id), request.user, payload.bone, payload.target)
+    act.change_pairs(_one(request, character_id), request.user, [(payload.bone, payload.target)])
+    return character_out(_one(request, character_id))
+
+
+@router.put("/characters/{character_id}/mirror", response=CharacterOut)
+def mirror_map(request, character_id: int, payload: SideIn):
+    """Have the other side move what mirrors this side's bones: a new version of the map."""
+    act.mirror(_one(request, character_id), request.user, payload.side)
+    return character_out(_one(request, character_id))
+
+
+@router.put("/characters/{character_id}/rest", response=CharacterOut)
+def turn_rest(request, character_id: int, payload: RestIn):
+    """Correct by hand how a bone stands at rest: a new version of the map."""
+    act.turn_rest(_one(request, character_id), request.user, payload.bone, payload.degrees)
     return character_out(_one(request, character_id))
 
 

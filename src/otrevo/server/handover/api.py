@@ -28,10 +28,13 @@ ANSWERING = (Role.ANIMATOR, Role.SUPERVISOR)
 
 
 class PackageIn(Schema):
+    """character_ids: which characters go in; None: all that are played in the takes."""
+
     name: str
     take_ids: list[int]
     formats: list[str]
     rate: str
+    character_ids: list[int] | None = None
 
 
 class FormatOut(Schema):
@@ -208,9 +211,14 @@ def make_package(request, production_id: int, payload: PackageIn):
         raise InputError(f"'{payload.rate}' is not a rate; expected a fraction such as 30000/1001.") from None
     if not 1 <= rate <= 240:
         raise InputError(f"A delivery rate of {float(rate):g} is outside 1 to 240 frames per second.")
+    if payload.character_ids is not None:
+        known = set(production.characters.filter(pk__in=payload.character_ids).values_list("pk", flat=True))
+        if known != set(payload.character_ids):
+            raise InputError("Some of these characters are not in this production.")
     with transaction.atomic():
         item = Package.objects.create(
             production=production, name=clean(payload.name)[:100], formats=payload.formats, rate=str(rate),
+            characters=payload.character_ids,
             made_by=request.user,
         )  # fmt: skip
         item.takes.set(takes)

@@ -64,8 +64,11 @@ def _channels(take, streams):
     return out
 
 
-def package_take(take, run):
-    """One performer's take cut to its in and out points, as the core packages it. run: their newest solve."""
+def package_take(take, run, chosen=None):
+    """One performer's take cut to its in and out points, as the core packages it. run: their newest solve.
+
+    chosen: ids of the characters that go in, None for all that are played.
+    """
     appearance = appearance_of(take, run.performer)
     performer = appearance.performer
     motion = stored_motion(run)
@@ -102,14 +105,16 @@ def package_take(take, run):
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
         calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
-        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE))),
+        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE), chosen)),
     )  # fmt: skip
 
 
-def _on_characters(appearance, motion, face):
+def _on_characters(appearance, motion, face, chosen):
     """The PackageCharacter of every character that a performer plays in a take, with that take's settings; face: Channels or None."""
     one = pass_named("retarget")
     for character in characters_of(appearance):
+        if chosen is not None and character.pk not in chosen:
+            continue
         known = latest(appearance.take, one.name, appearance.performer, character)
         settings = settings_of(one.checked(known.parameters if known else {}))
         yield package_character(clean(character.name), motion, played(character), bytes(character.file), face, settings)
@@ -139,7 +144,7 @@ def _carry_out(run, report):
     solves = _solves(package)
     takes = []
     for number, (take, solve) in enumerate(solves):
-        takes.append(package_take(take, solve))
+        takes.append(package_take(take, solve, package.characters))
         report(0.3 * (number + 1) / len(solves))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"{package.name}.zip"

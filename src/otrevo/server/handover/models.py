@@ -1,4 +1,7 @@
-"""Packages and the animators' answers. Building one is a Run, which knows how far it is."""
+"""Packages and the animators' answers. Building one is a Run, which knows how far it is.
+
+A package's `characters` are the ids of those that go in; None: all that are played in its takes.
+"""
 
 from django.conf import settings
 from django.db import models
@@ -17,6 +20,7 @@ class Package(models.Model):
     production = models.ForeignKey("shoot.Production", on_delete=models.CASCADE, related_name="packages")
     name = models.CharField(max_length=120)
     formats = models.JSONField(default=list)
+    characters = models.JSONField(null=True)
     rate = models.CharField(max_length=16)
     takes = models.ManyToManyField("takes.Take", related_name="packages")
     runs = models.ManyToManyField("work.Run", related_name="packages")
