@@ -525,3 +525,43 @@ class Toes(unittest.TestCase):
             step = np.linalg.norm(np.diff(result.positions[:, toes], axis=0), axis=1).max()
             self.assertLess(step, 0.001, "nothing jumps")
             self.assertLess(result.figures["slide_mm"], 0.5)
+
+
+class HeldProps(unittest.TestCase):
+    def test_a_prop_stays_in_the_hand_that_holds_it_and_stands_where_it_is_put(self):
+        motion = performance("semaphore", 6)
+        joint, rotation = motion_joints(motion)
+        names = motion.skeleton.names
+        hand, frames = names.index("rightHand"), len(motion)
+        palm = joint[:, hand] + 0.5 * (joint[:, names.index("rightMiddleProximal")] - joint[:, hand])
+        grip = quaternion_rotate(rotation[:, hand], np.array([-0.02, -0.03, 0.04]))
+        pose = np.concatenate([palm + grip, rotation[:, hand]], axis=1)
+        stood = np.tile([1.5, 0.4, 1.0, 0, 0, 0, 1.0], (frames, 1))
+        points = np.array([[0.0, -0.2, 0.05], [0.03, -0.1, 0.0], [-0.04, -0.15, 0.02]])
+        for name, size in (("keeper", "performer"), ("gull", "character"), ("wick", "performer")):
+            character, proposal = read_character(FOLDER / f"{name}.glb")
+            sheet = propose_sheet(character, proposal)
+            result = retarget(motion, character, sheet, settings_from({"prop_size": size}, "s.json"))
+            at = {b: character.index(p.targets[0]) for b, p in sheet.pairs.items()}
+            theirs = result.positions[:, at["rightHand"]]
+            theirs = theirs + 0.5 * (result.positions[:, at["rightMiddleProximal"]] - theirs)
+            held = result.carry(pose, points)
+            np.testing.assert_allclose(held[:, :3] - theirs, result.prop_scale * grip, atol=0.003, err_msg=name)
+            np.testing.assert_allclose(held[:, 3:], pose[:, 3:])
+            self.assertEqual(result.prop_scale == 1.0, size == "performer")
+            standing = result.carry(stood, points)
+            self.assertLess(np.ptp(standing[:, :3], axis=0).max(), 1e-9, "nobody holds it")
+            self.assertAlmostEqual(standing[0, 0], 1.5 * result.figures["scale"], places=3)
+
+    def test_taking_it_up_is_smooth(self):
+        motion = performance("semaphore", 6)
+        joint, _ = motion_joints(motion)
+        hand = joint[:, motion.skeleton.names.index("rightHand")]
+        place = hand[360] + [0.0, -0.05, 0.05]
+        f = np.clip((np.arange(len(motion)) - 330) / 60, 0, 1)[:, None]
+        pose = np.concatenate([(1 - f) * place + f * hand, np.tile([0, 0, 0, 1.0], (len(motion), 1))], axis=1)
+        character, proposal = read_character(FOLDER / "gull.glb")
+        result = retarget(motion, character, propose_sheet(character, proposal))
+        carried = result.carry(pose, np.zeros((1, 3)))
+        steps = [np.linalg.norm(np.diff(x[:, :3], axis=0), axis=1).max() for x in (pose, carried)]
+        self.assertLess(steps[1], steps[0] + 0.02)

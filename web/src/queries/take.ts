@@ -188,17 +188,17 @@ export function useCharacterMotions(streams: StreamOut[], stretch: Stretch | nul
   }, [found, levels]);
 }
 
-/** Every solved prop with its pose track: position and rotation. */
-export function useProps(streams: StreamOut[], stretch: Stretch | null): PropView[] {
-  const found = useMemo(() => streams.filter((s) => s.name === 'prop pose' && s.samples > 0), [streams]);
+/** Every solved prop with its pose track: position and rotation; or every prop with a character, who may stand aside. */
+export function useProps(streams: StreamOut[], stretch: Stretch | null, name = 'prop pose', aside = 0): PropView[] {
+  const found = useMemo(() => streams.filter((s) => s.name === name && s.samples > 0), [streams, name]);
   const { levels } = useLevels(found, stretch);
   return useMemo(
     () =>
       found.flatMap((stream, i) => {
         const pose = levels[i];
-        return pose ? [{ name: stream.prop, offsets: stream.details.offsets_m ?? [], pose }] : [];
+        return pose ? [{ name: stream.prop, offsets: stream.details.offsets_m ?? [], pose, aside }] : [];
       }),
-    [found, levels],
+    [found, levels, aside],
   );
 }
 

@@ -26,7 +26,7 @@ export function bodyAt(levels: BodyLevels, time: number): Body {
 }
 
 /** A prop as the view draws it: its markers about its origin, and its pose track (position and rotation). */
-export type PropView = { name: string; offsets: number[][]; pose: Levels };
+export type PropView = { name: string; offsets: number[][]; pose: Levels; aside?: number };
 
 export type PoseBuffers = { joints: Float32Array; world: Float32Array };
 

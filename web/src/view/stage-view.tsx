@@ -262,6 +262,7 @@ function Scene({ bodies, volume, characters = NOBODY, markers, props, ghost, nam
         const track = levelFor(props[i].pose, time, time);
         const at = nearestSample(track, time) * 7;
         frames[i].position.fromArray(track.values, at);
+        frames[i].position.x += props[i].aside ?? 0;
         frames[i].quaternion.fromArray(track.values, at + 3);
       }
     };

@@ -323,7 +323,7 @@ def motion_difference(written, read):
 
 
 def _files(take, rate):
-    """The body's motion, and that of every prop, at the delivery rate."""
+    """The body's motion, and that of every prop, with the performer and with each character, at the delivery rate."""
 
     def file(ending, motion):
         def compare(path):
@@ -333,7 +333,8 @@ def _files(take, rate):
         return PackageFile(ending, lambda path: write_bvh(path, motion), compare)
 
     props = [file(f"_{name}.bvh", at_rate(motion, rate)) for name, motion in take.props.items()]
-    return [file(".bvh", at_rate(take.motion, rate)), *props]
+    carried = [made for character in take.characters for made in character.files("bvh", rate)]
+    return [file(".bvh", at_rate(take.motion, rate)), *props, *carried]
 
 
 FORMAT = Format(

@@ -18,7 +18,7 @@ REACHES = {
     "left_foot": "leftFoot",
     "right_foot": "rightFoot",
 }
-PATHS = ("character", "performer")
+PATHS, SIZES = ("character", "performer"), ("performer", "character")
 
 
 def settings_of(parameters):
@@ -30,6 +30,7 @@ def settings_of(parameters):
         scale=PATHS[parameters["path"]],
         reach=reach,
         reach_on={limb: place for limb in reach if limb.endswith("Hand")},
+        prop_size=SIZES[parameters["prop_size"]],
     )
 
 
@@ -52,6 +53,11 @@ def run(material, parameters, report):
         if driven:
             tracks.append(Track("character shapes", "shapes", face.rate, np.stack(list(driven.values()), axis=1), face.clock,
                                 {"names": list(driven)}))  # fmt: skip
+    for prop in material.props:
+        pose = material.track("solve", "prop pose", prop.name)
+        if pose is not None and len(values := pose.read()) == len(motion):
+            tracks.append(Track("character prop", "pose", pose.rate, result.carry(values.astype(float), prop.offset_m), clock,
+                                pose.details | {"offsets_m": (result.prop_scale * prop.offset_m).round(6).tolist()}, prop.name))  # fmt: skip
     return Outcome(tuple(tracks), result.figures, tuple(snags_of(result.judged, played.sheet, clock.hz, clock.start_s)))
 
 
@@ -119,6 +125,8 @@ PASS = Pass(
                   "How high the hips stand. Usual: 1.", 0.01),
         Parameter("path", "path", 0, 0, 1, "", "Ways in the room shrink or grow with the character, or stay the performer's.",
                   1, True, ("by the character's size", "as in the room")),
+        Parameter("prop_size", "held props", 0, 0, 1, "", "Props go along in the hands that hold them.",
+                  1, True, ("as large as they are", "in the character's proportion")),
         Parameter("left_hand", "left hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
         Parameter("right_hand", "right hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
         Parameter("place", "hands reach", 0, 0, 2, "", "Where the place of the hands is.",

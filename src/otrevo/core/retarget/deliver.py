@@ -1,6 +1,7 @@
 """A character's take as it leaves: over the character's own file or on its skeleton, read back and compared."""
 
 import tempfile
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -12,7 +13,7 @@ from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes
 from otrevo.core.characters.write_usd import read_usd_motion, read_usd_shapes, write_usd_motion
 from otrevo.core.characters.write_vrma import humanoid, write_vrma
 from otrevo.core.conventions import matrix_from_quaternion
-from otrevo.core.formats.bvh import local_matrices, open_bvh
+from otrevo.core.formats.bvh import local_matrices, motion_difference, open_bvh, read_bvh, write_bvh
 from otrevo.core.formats.contract import PackageCharacter, PackageFile
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.retarget.transfer import retarget
@@ -21,10 +22,11 @@ SKINNED = (".glb", ".vrm")  # what takes an animation and can be shown in a brow
 USD = (".usd", ".usda", ".usdc", ".usdz")
 
 
-def package_character(name, motion, played, given, face=None, settings=None):
+def package_character(name, motion, played, given, face=None, settings=None, props=None):
     """The PackageCharacter for a performer's Motion; played: the PlayedCharacter; given: the bytes of the character's own file.
 
-    face: Channels of the performer's face shapes, from the motion's first frame on, or None; settings: RetargetSettings.
+    face: Channels of the performer's face shapes, from the motion's first frame on, or None; settings: RetargetSettings. props: {name: (Motion, points (K, 3))} of the
+    props in the take, of the motion's frames; with the character they leave as BVH.
     """
     character, source = played.character, Path(played.character.source).suffix.lower()
 
@@ -66,11 +68,25 @@ def package_character(name, motion, played, given, face=None, settings=None):
             lambda path: _vrma_difference(path, result, played.sheet),
         )
 
+    def carried(rate):
+        result = on_character(rate)
+        for prop, (own, points) in (props or {}).items():
+            at = at_rate(own, rate)
+            pose = result.carry(np.concatenate([at.root_position_m, at.rotation_local[:, 0]], axis=1), points)
+            moved = replace(at, root_position_m=pose[:, :3])
+            yield PackageFile(
+                f"_{name}_{prop}.bvh",
+                lambda path, moved=moved: write_bvh(path, moved),
+                lambda path, moved=moved: dict(zip(("position_mm", "rotation_deg"), motion_difference(moved, read_bvh(path)), strict=True)),
+            )  # fmt: skip
+
     glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes)
     usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes)
     sources = {"glb": (glb, SKINNED), "usd": (usd, USD), "character_bvh": (bvh, None), "vrma": (vrma, None)}
 
     def files(kind, rate):
+        if kind == "bvh":
+            return list(carried(rate))
         make, only = sources[kind]
         if kind == "character_bvh" and (character.parents < 0).sum() != 1:
             return []  # a BVH holds one skeleton

@@ -16,6 +16,7 @@ class RetargetSettings:
 
     reach: {limb: [(seconds, 0 to 1), ...]}: from keeping the angle to keeping the place; reach_on: {limb: where that place is: in the
     "room", on the "other" hand or foot, or on the own "body"}; floor: soles stay over it; stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
+    prop_size: of held props, "performer" for as they are or "character" for in its proportion.
     """
 
     hips_height: float = 1.0
@@ -24,6 +25,7 @@ class RetargetSettings:
     floor: bool = True
     stance: str = "character"
     out_of_reach: str = "lean"
+    prop_size: str = "performer"
     reach_on: dict = field(default_factory=dict)
 
     def reach_at(self, limb, times):
@@ -45,6 +47,7 @@ def settings_from(document, where):
         ("scale", ("character", "performer")),
         ("stance", ("character", "performer")),
         ("out_of_reach", ("lean", "report")),
+        ("prop_size", ("performer", "character")),
     ):
         chosen[key] = document.get(key, allowed[0])
         if chosen[key] not in allowed:
@@ -64,9 +67,7 @@ def settings_from(document, where):
             raise InputError(
                 f"{where}: reach_on: {limb}: {place!r}; expected a hand or foot and one of {', '.join(PLACES)}."
             )
-    return RetargetSettings(
-        float(height), chosen["scale"], reach, floor, chosen["stance"], chosen["out_of_reach"], dict(on)
-    )
+    return RetargetSettings(float(height), reach=reach, floor=floor, reach_on=dict(on), **chosen)
 
 
 def _points(limb, value, where):

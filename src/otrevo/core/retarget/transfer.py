@@ -8,6 +8,7 @@ from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.angles import place_joints, pose_angles
 from otrevo.core.retarget.feet import keep_plants, sole_height
+from otrevo.core.retarget.held import prop_on_character
 from otrevo.core.retarget.judge import judge
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.plants import find_plants
@@ -22,7 +23,8 @@ class CharacterMotion:
     """A character over time, in our axes and metres: positions (T, B, 3) of joints, rotations (T, B, 4) bone to world.
 
     rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; missed: {limb: how far it ends from
-    the place it reaches for (T,)}; judged: how well it follows its performer.
+    the place it reaches for (T,)}; judged: how well it follows its performer; carry: (pose (T, 7), points (K, 3)) of a prop ->
+    its pose with the character; prop_scale: how large props are with it.
     """
 
     character: object
@@ -34,6 +36,8 @@ class CharacterMotion:
     plants: tuple = ()
     missed: dict = field(default_factory=dict)
     judged: object = None
+    carry: object = None
+    prop_scale: float = 1.0
 
     @property
     def figures(self):
@@ -96,7 +100,12 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
     progress(0.9)
     driven = plan.arrays.before >= 0
     result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed)
-    result = replace(result, judged=judge(result, plan, motion, joint, rotation))
+    size = plan.legs_ratio if settings.prop_size == "character" else 1.0
+
+    def carry(pose, points):
+        return prop_on_character(result, plan, motion, joint, rotation, pose, points, scale, size)
+
+    result = replace(result, judged=judge(result, plan, motion, joint, rotation), carry=carry, prop_scale=size)
     progress(1.0)
     return result
 

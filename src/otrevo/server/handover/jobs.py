@@ -105,11 +105,13 @@ def package_take(take, run, chosen=None):
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
         calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
-        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE), chosen)),
+        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE), chosen, {
+            name: (prop_motion.window(start, end), SHIPPED[name].offset_m) for name, (prop_motion, _, _) in props.items()
+        })),
     )  # fmt: skip
 
 
-def _on_characters(appearance, motion, face, chosen):
+def _on_characters(appearance, motion, face, chosen, props):
     """The PackageCharacter of every character that a performer plays in a take, with that take's settings; face: Channels or None."""
     one = pass_named("retarget")
     for character in characters_of(appearance):
@@ -117,7 +119,9 @@ def _on_characters(appearance, motion, face, chosen):
             continue
         known = latest(appearance.take, one.name, appearance.performer, character)
         settings = settings_of(one.checked(known.parameters if known else {}))
-        yield package_character(clean(character.name), motion, played(character), bytes(character.file), face, settings)
+        yield package_character(
+            clean(character.name), motion, played(character), bytes(character.file), face, settings, props
+        )
 
 
 def queue_package(package):

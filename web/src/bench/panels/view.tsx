@@ -67,11 +67,14 @@ export const viewPanel: BenchPanel = {
     const looked = useMemo(() => (way === 'performer' ? [] : bench.characters.filter((c) => c.name === name)), [bench.characters, way, name]);
     const ofThem = useMemo(() => data.streams.filter((s) => looked.some((c) => c.name === s.character)), [data.streams, looked]);
     const motions = useCharacterMotions(ofThem, around);
+    const aside = way === 'beside' ? ASIDE_M : 0;
+    const carried = useProps(ofThem, around, 'character prop', aside);
     const files = useCharacterFiles(looked);
     const characters = useMemo(
-      () => motions.map((motion) => ({ motion, file: files.get(motion.name) ?? null, aside: way === 'beside' ? ASIDE_M : 0 })),
-      [motions, files, way],
+      () => motions.map((motion) => ({ motion, file: files.get(motion.name) ?? null, aside })),
+      [motions, files, aside],
     );
+    const shown = useMemo(() => (way === 'only' ? carried : [...props, ...carried]), [way, props, carried]);
     const failed = bench.runs.find((r) => r.state === 'failed');
     if (bodies.length === 0 && !markers)
       return (
@@ -88,7 +91,7 @@ export const viewPanel: BenchPanel = {
         {bench.notes.length > 0 && <FileNotes aria-label="Notes on the files">{bench.notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
         <StageView
           caption={alone ? `${name} · as it leaves` : `${data.take.performers.join(', ')} · ${words}${characters.length ? ` · ${name} ${way}` : waiting}`}
-          bodies={alone ? [] : bodies} characters={characters} markers={alone ? null : markers} props={alone ? [] : props} ghost={bench.proposal} names={bench.names} transport={bench.transport}
+          bodies={alone ? [] : bodies} characters={characters} markers={alone ? null : markers} props={shown} ghost={bench.proposal} names={bench.names} transport={bench.transport}
           selected={bench.marker} onSelect={bench.pickMarker}
         />
         <Whose>

@@ -4,15 +4,14 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('handover', '0003_remove_package_progress'),
+        ("handover", "0003_remove_package_progress"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='package',
-            name='characters',
+            model_name="package",
+            name="characters",
             field=models.JSONField(null=True),
         ),
     ]
