@@ -6,6 +6,7 @@ import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import { GLTFLoader, type GLTF } from 'three/examples/jsm/loaders/GLTFLoader.js';
 import { Trouble } from '../parts/controls';
 import type { Transport } from '../time/transport';
+import { morphsOf } from './morphs';
 import { Pace } from './pace';
 import type { Upright } from './skin';
 import { FULL, software } from './software';
@@ -37,6 +38,7 @@ function Scene({ gltf, upright, transport, start }: { gltf: GLTF; upright: Uprig
     lines.position.y = 0.001;
     return lines;
   }, [theme.hairline]);
+  const morphs = useMemo(() => morphsOf(gltf.scene), [gltf]);
   useEffect(() => {
     const made = new OrbitControls(camera, gl.domElement);
     made.addEventListener('change', () => invalidate());
@@ -69,6 +71,7 @@ function Scene({ gltf, upright, transport, start }: { gltf: GLTF; upright: Uprig
     const pace = new Pace();
     const stop = transport.subscribe((time) => {
       mixer.setTime(Math.max(0, time - start));
+      for (const one of morphs) one.apply();
       setDpr(FULL * (transport.speed !== 0 ? pace.next(performance.now()) : pace.stop()));
       invalidate();
     });
@@ -77,7 +80,7 @@ function Scene({ gltf, upright, transport, start }: { gltf: GLTF; upright: Uprig
       mixer.stopAllAction();
       mixer.uncacheRoot(gltf.scene);
     };
-  }, [gltf, upright, transport, start, camera, invalidate, setDpr]);
+  }, [gltf, morphs, upright, transport, start, camera, invalidate, setDpr]);
   return (
     <>
       <color attach="background" args={[theme.raised]} />

@@ -1,6 +1,7 @@
 import * as THREE from 'three';
 import { GLTFLoader, type GLTF } from 'three/examples/jsm/loaders/GLTFLoader.js';
 import { sampleOf, type Track } from '../api/tracks';
+import { morphsOf, type Morphs } from './morphs';
 import { bodyAt, pose, poseBuffers, type BodyLevels, type PoseBuffers } from './pose';
 
 /** How a file's numbers become ours: metres, Y up, facing +Z. */
@@ -22,7 +23,8 @@ export class Skin {
   private readonly order: THREE.Object3D[] = [];
   private readonly byNumber = new Map<number, THREE.Object3D>();
   private readonly boneOf = new Map<THREE.Object3D, number>();
-  private faces: { mesh: THREE.Mesh; at: number[] }[] = [];
+  private readonly morphs: Morphs[];
+  private faces: { morphs: Morphs; at: number[] }[] = [];
   private readonly q = new THREE.Quaternion();
   private readonly world = new Map<THREE.Object3D, THREE.Quaternion>();
   private readonly at = new THREE.Vector3();
@@ -41,6 +43,7 @@ export class Skin {
       this.order.push(o);
       this.world.set(o, new THREE.Quaternion());
     });
+    this.morphs = morphsOf(gltf.scene);
   }
 
   /** Follow a motion from now on: a changed map gives another one of the same character. */
@@ -55,11 +58,7 @@ export class Skin {
       if (bone) this.boneOf.set(bone, b);
     });
     const names = motion.shapes?.names ?? [];
-    this.faces = this.order.flatMap((o) => {
-      const mesh = o as THREE.Mesh;
-      const own = mesh.morphTargetDictionary;
-      return mesh.isMesh && own ? [{ mesh, at: names.map((n) => own[n] ?? -1) }] : [];
-    });
+    this.faces = this.morphs.map((morphs) => ({ morphs, at: names.map((n) => morphs.mesh.morphTargetDictionary?.[n] ?? -1) }));
   }
 
   /** Put every bone and shape where it is at a moment. */
@@ -88,11 +87,13 @@ export class Skin {
     if (!shapes || !this.faces.length) return;
     const { track } = shapes;
     const frame = Math.min(track.samples - 1, Math.max(0, sampleOf(track, time)));
-    for (const { mesh, at } of this.faces)
+    for (const { morphs, at } of this.faces) {
       for (let i = 0; i < at.length; i += 1) {
         const value = track.values[frame * track.width + i];
-        if (at[i] >= 0 && mesh.morphTargetInfluences && !Number.isNaN(value)) mesh.morphTargetInfluences[at[i]] = value;
+        if (at[i] >= 0 && !Number.isNaN(value)) morphs.mesh.morphTargetInfluences![at[i]] = value;
       }
+      morphs.apply();
+    }
   }
 
   dispose() {

@@ -21,7 +21,9 @@ def body_of(path):
     path = Path(path)
     try:
         adopted = adopt(path)
-        motion, notes = adopted.motion, list(adopted.notes)
+        motion, notes, up = adopted.motion, list(adopted.notes), adopted.character.up
+        if up != "+Y":
+            notes.append(f"turned from {up.removeprefix('+')} up to Y up")
     except InputError:
         if path.suffix.lower() != ".bvh":
             raise
