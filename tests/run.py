@@ -1,4 +1,4 @@
-"""Run the tests: `python -m tests.run core|beside|all`. The last line is `N passed, N failed, N skipped`."""
+"""Run the tests: `python -m tests.run core|interface|all`. The last line is `N passed, N failed, N skipped`."""
 
 import json
 import os
@@ -61,13 +61,14 @@ class Tally:
 
 
 class Beside:
-    """Tests in a process of their own, beside the others, because they take about as long: the core's, then those in the browser."""
+    """Tests in a process of their own, beside the others: the core's, or those in the browser, which mostly wait for it."""
 
-    def __init__(self):
+    def __init__(self, which):
+        self.which = which
         self.folder = tempfile.TemporaryDirectory(prefix="otrevo-beside-")
         self.log, self.counts = Path(self.folder.name) / "log", Path(self.folder.name) / "counts.json"
         with self.log.open("wb") as out:
-            command = [sys.executable, "-m", "tests.run", "beside", "--counts", str(self.counts)]
+            command = [sys.executable, "-m", "tests.run", which, "--counts", str(self.counts)]
             self.process = subprocess.Popen(command, cwd=HOME, stdout=out, stderr=subprocess.STDOUT)
 
     def join(self, tally):
@@ -82,7 +83,7 @@ class Beside:
             )
         else:
             tally.failed += 1
-            print("FAIL the tests beside ended before they could be counted")
+            print(f"FAIL the tests of the {self.which} ended before they could be counted")
         self.folder.cleanup()
 
 
@@ -172,20 +173,23 @@ def run_checks(tally):
 
 def main():
     tally, what = Tally(), sys.argv[1]
-    if what in ("core", "beside"):
-        run_core(tally)
-        if what == "beside":
+    if what != "all":
+        if what == "core":
+            run_core(tally)
+        else:
             run_django(tally, ["tests.interface"])
         if sys.argv[2:3] == ["--counts"]:
             Path(sys.argv[3]).write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
         return tally.close()
-    beside = Beside()
+    beside = [Beside("core"), Beside("interface")]
     try:
         run_checks(tally)
         run_django(tally, ["tests.server"])
-        beside.join(tally)
+        for one in beside:
+            one.join(tally)
     finally:
-        beside.process.kill()  # where something above went wrong
+        for one in beside:
+            one.process.kill()  # where something above went wrong
     return tally.close()
 
 
