@@ -173,6 +173,16 @@ class Declarations(unittest.TestCase):
                     with self.subTest(f"{one.name} {p.name} {bad}"), self.assertRaisesRegex(InputError, "expected a"):
                         one.checked({p.name: bad})
 
+    def test_a_setting_over_time_is_a_list_of_seconds_and_numbers(self):
+        one = next(p for p in pass_named("retarget").parameters if p.over_time)
+        self.assertEqual(one.checked([[0, 0], [2.5, 1]]), [[0.0, 0.0], [2.5, 1.0]])
+        for bad in ([], [[1]], [[2, 0], [1, 0]], [[-1, 0]], [[0, 2]], [["a", 0]], [[0, 0]] * 500, [[float("nan"), 0]]):
+            with self.subTest(str(bad)[:40]), self.assertRaisesRegex(InputError, "expected"):
+                one.checked(bad)
+        plain = next(p for p in pass_named("retarget").parameters if not p.over_time)
+        with self.assertRaisesRegex(InputError, "expected a number"):
+            plain.checked([[0, 1]])
+
     def test_what_follows_from_what_has_changed(self):
         passes = passes_of({"cameras", "suit"}, False)
         self.assertEqual([p.name for p in passes], ["rebuild", "line up", "label", "solve"])

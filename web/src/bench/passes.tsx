@@ -45,7 +45,9 @@ const Big = styled(Figure)`
   margin-right: 8px;
 `;
 
-export type Settings = Record<string, number>;
+/** A setting: a number, or one that changes in the take as [seconds, value]. */
+export type Setting = number | [number, number][];
+export type Settings = Record<string, Setting>;
 
 /** A character and who plays it. */
 export type PlayedBy = { id: number; name: string; performer: string };
@@ -95,7 +97,10 @@ const Sheet = styled(Dialog)`
 /** The settings of a pass, as it declares them, and running it again so. */
 function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: string; used: Settings; onRun: (settings: Settings) => void }) {
   const [values, setValues] = useState<Settings>(() => Object.fromEntries(pass.parameters.map((p) => [p.name, used[p.name] ?? p.default])));
-  const fine = pass.parameters.every((p) => values[p.name] >= p.low && values[p.name] <= p.high && (!p.whole || Number.isInteger(values[p.name])));
+  const fine = pass.parameters.every((p) => {
+    const value = values[p.name];
+    return typeof value !== 'number' || (value >= p.low && value <= p.high && (!p.whole || Number.isInteger(value)));
+  });
   return (
     <DialogTrigger>
       <WordButton aria-label={`Settings of ${heading}`}>settings</WordButton>
@@ -106,12 +111,16 @@ function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: 
               <strong>{heading}</strong>
               {pass.parameters.map((p) => p.choices.length ? (
                 <div key={p.name} style={{ margin: '10px 0' }}>
-                  <Choice label={p.words} options={p.choices.map((words, id) => ({ id, words }))} value={values[p.name]} onChange={(value) => setValues({ ...values, [p.name]: value })} />
+                  <Choice label={p.words} options={p.choices.map((words, id) => ({ id, words }))} value={values[p.name] as number} onChange={(value) => setValues({ ...values, [p.name]: value })} />
                   <small>{p.sentence}</small>
                 </div>
               ) : (
                 <label key={p.name}>{p.words}{p.whole || !p.unit ? '' : `, ${p.unit}`}
-                  <input type="number" min={p.low} max={p.high} step={p.step} value={Number.isNaN(values[p.name]) ? '' : values[p.name]} onChange={(e) => setValues({ ...values, [p.name]: e.target.valueAsNumber })} />
+                  {typeof values[p.name] === 'number' ? (
+                    <input type="number" min={p.low} max={p.high} step={p.step} value={Number.isNaN(values[p.name]) ? '' : (values[p.name] as number)} onChange={(e) => setValues({ ...values, [p.name]: e.target.valueAsNumber })} />
+                  ) : (
+                    <WordButton onPress={() => setValues({ ...values, [p.name]: p.default })}>in its lane</WordButton>
+                  )}
                   <small>{p.sentence}</small>
                 </label>
               ))}

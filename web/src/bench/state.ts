@@ -9,6 +9,7 @@ import { streamOf, useTracks } from '../queries/take';
 import { formatOf, labelAt } from '../time/timecode';
 import { Transport } from '../time/transport';
 import { usePatched, type Fill } from './fills';
+import type { Reach } from './lanes/contract';
 import type { Settings } from './passes';
 import { grouped, proposalBy, sameKind } from './snags';
 
@@ -113,6 +114,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
     [all, data.appearances],
   );
   const whom = query.get('see') ?? 'performer';
+  const [wanted, setWanted] = useState<{ run: number; parameters: Settings } | null>(null); // seen at once; the pass follows
   const [range, setRange] = useState<Range>({ from: 0, to: duration });
   const showAll = useCallback(() => setRange({ from: 0, to: duration }), [duration]);
   useEffect(showAll, [showAll]);
@@ -138,6 +140,22 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const [open, setOpen] = useState(false);
   const [keysShown, showKeys] = useState(false);
   const { change, again, stop, casting, undo, refresh } = useChanges(id);
+  const reach = useMemo((): Reach | null => {
+    const on = played.find((p) => whom.endsWith(` ${p.name}`));
+    const pass = data.passes.find((p) => p.about === 'character');
+    const run = on && runs.find((r) => r.name === pass?.name && r.character_id === on.id && r.performer === on.performer);
+    if (!on || !pass || !run) return null;
+    const parameters = (wanted?.run === run.id ? wanted.parameters : run.parameters) as Settings;
+    return {
+      name: on.name, busy: working,
+      limbs: pass.parameters.filter((p) => p.over_time).map((p) => ({ id: p.name, words: p.words, value: parameters[p.name] ?? p.default })),
+      onChange: (name, points) => {
+        const next = { ...parameters, [name]: points.length === 1 ? points[0][1] : points };
+        setWanted({ run: run.id, parameters: next });
+        again.mutate({ name: pass.name, parameters: next, character: on.id });
+      },
+    };
+  }, [played, whom, data.passes, runs, wanted, working, again]);
 
   const proposed = here && !here.mended ? proposalBy(here, method) : null;
   const preview = useQuery({
@@ -207,7 +225,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   }), [data.streams]);
   const at = () => Number(transport.time.toFixed(4));
   return {
-    data, runs, working, transport, duration, labelOf, range, setRange, showAll, performers, who, all, characters, played, whom, see: (what: string) => put({ see: what === 'performer' ? null : what }), setWho: (name: string) => put({ who: name, marker: null }),
+    data, runs, working, transport, duration, labelOf, range, setRange, showAll, performers, who, all, characters, played, whom, reach, see: (what: string) => put({ see: what === 'performer' ? null : what }), setWho: (name: string) => put({ who: name, marker: null }),
     devices, tracks, notLoaded, names, fills, marker, pickMarker, groups, snag, member, here, method, setMethod, proposal, goTo, accept, notes,
     acceptHere: (all: boolean) => {
       if (here?.proposal && !here.mended) accept(all ? data.snags.filter((o) => !o.mended && sameKind(o, here)) : [here]);

@@ -163,11 +163,15 @@ class Outcome:
     performer: dict | None = None
 
 
+MOST_POINTS = 200
+
+
 @dataclass(frozen=True)
 class Parameter:
     """A setting of a pass. sentence: what it does and what is usual; whole: only whole numbers make sense.
 
-    choices: where given, the words for 0, 1 and so on, of which a person chooses one.
+    choices: where given, the words for 0, 1 and so on, of which a person chooses one. over_time: it may change in the take, and
+    is then a list of [seconds, value], straight lines between.
     """
 
     name: str
@@ -180,9 +184,12 @@ class Parameter:
     step: float = 0.1
     whole: bool = False
     choices: tuple[str, ...] = ()
+    over_time: bool = False
 
     def checked(self, value):
-        """The value as a number. Raises InputError with what was expected."""
+        """The value as a number, or as a list of [seconds, number]. Raises InputError with what was expected."""
+        if self.over_time and isinstance(value, list):
+            return self._points(value)
         try:
             number = float(value)
         except (TypeError, ValueError):
@@ -191,6 +198,17 @@ class Parameter:
             kind = "a whole number" if self.whole else "a number"
             raise InputError(f"{self.words}: {value!r}; expected {kind} from {self.low:g} to {self.high:g}.")
         return int(number) if self.whole else number
+
+    def _points(self, rows):
+        """Checked [[seconds, number], ...] in order of time; one value for all of the take where there is one alone."""
+        if not 1 <= len(rows) <= MOST_POINTS or not all(isinstance(r, (list, tuple)) and len(r) == 2 for r in rows):
+            raise InputError(f"{self.words}: expected 1 to {MOST_POINTS} pairs of seconds and a number.")
+        seconds = [r[0] for r in rows]
+        if not all(isinstance(s, (int, float)) and 0 <= s < float("inf") for s in seconds) or seconds != sorted(
+            seconds
+        ):
+            raise InputError(f"{self.words}: expected seconds from 0 on that do not run backwards.")
+        return [[float(s), self.checked(v)] for s, v in rows]
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,9 @@ PATHS, SIZES = ("character", "performer"), ("performer", "character")
 
 def settings_of(parameters):
     """RetargetSettings by the pass's parameters."""
-    reach = {limb: [(0.0, parameters[name])] for name, limb in REACHES.items() if parameters[name] > 0}
+    given = {limb: parameters[name] for name, limb in REACHES.items()}
+    points = {limb: v if isinstance(v, list) else [[0.0, v]] for limb, v in given.items()}
+    reach = {limb: [tuple(p) for p in rows] for limb, rows in points.items() if any(v > 0 for _, v in rows)}
     place = PLACES[parameters["place"]]
     return RetargetSettings(
         hips_height=parameters["hips_height"],
@@ -127,11 +129,11 @@ PASS = Pass(
                   1, True, ("by the character's size", "as in the room")),
         Parameter("prop_size", "held props", 0, 0, 1, "", "Props go along in the hands that hold them.",
                   1, True, ("as large as they are", "in the character's proportion")),
-        Parameter("left_hand", "left hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
-        Parameter("right_hand", "right hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
+        Parameter("left_hand", "left hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
+        Parameter("right_hand", "right hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
         Parameter("place", "hands reach", 0, 0, 2, "", "Where the place of the hands is.",
                   1, True, ("to their place in the room", "for each other", "onto the own body")),
-        Parameter("left_foot", "left foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
-        Parameter("right_foot", "right foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05),
+        Parameter("left_foot", "left foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
+        Parameter("right_foot", "right foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
     ),
 )  # fmt: skip

@@ -68,6 +68,7 @@ class ParameterOut(Schema):
     sentence: str
     whole: bool
     choices: list[str]
+    over_time: bool
 
 
 class PassOut(Schema):
@@ -172,7 +173,7 @@ def _streams(take):
 
 
 def pass_out(p):
-    keys = ("name", "words", "default", "low", "high", "step", "unit", "sentence", "whole", "choices")
+    keys = ("name", "words", "default", "low", "high", "step", "unit", "sentence", "whole", "choices", "over_time")
     return {
         "name": p.name, "about": p.about, "words": p.words, "sentence": p.figure.sentence,
         "parameters": [{k: getattr(x, k) for k in keys} for x in p.parameters],

@@ -4,7 +4,16 @@ import type { Proposal } from '../../lanes/draw';
 import type { FailedTrack } from '../../queries/take';
 import type { Lane } from '../../lanes/lanes';
 import type { Theme } from '../../theme';
+import type { Setting } from '../passes';
 import type { SnagGroup } from '../snags';
+
+/** How far the limbs of the character that is looked at reach for their places: its settings that may change over time. */
+export type Reach = {
+  name: string;
+  limbs: { id: string; words: string; value: Setting }[];
+  busy: boolean;
+  onChange: (id: string, points: [number, number][]) => void;
+};
 
 /** What the lanes of a take are made from. */
 export type LaneArgs = {
@@ -21,6 +30,8 @@ export type LaneArgs = {
   /** What a mend would make of the marker's path. */
   proposal: Proposal | null;
   hasOptical: boolean;
+  duration: number;
+  reach: Reach | null;
   notLoaded: FailedTrack[];
   onOpen: () => void;
   onMarker: (marker: number | null) => void;

@@ -4,11 +4,12 @@ import type { LaneArgs, LaneKind } from './contract';
 import { deviceLanes } from './devices';
 import { notLoadedLanes } from './not-loaded';
 import { opticalLanes } from './optical';
+import { reachLanes } from './reach';
 import { snagLane } from './snags';
 import { uncertaintyLane } from './uncertainty';
 
 /** All kinds of lanes in the order in which they stand. A new one is a file and a line here. */
-export const LANE_KINDS: LaneKind[] = [snagLane, opticalLanes, uncertaintyLane, deviceLanes, notLoadedLanes];
+export const LANE_KINDS: LaneKind[] = [snagLane, reachLanes, opticalLanes, uncertaintyLane, deviceLanes, notLoadedLanes];
 
 export function benchLanes(args: LaneArgs, kinds = LANE_KINDS): Lane[] {
   return kinds.flatMap((kind) => kind(args));

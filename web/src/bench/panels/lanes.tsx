@@ -13,7 +13,7 @@ export const lanesPanel: BenchPanel = {
     const lanes = useBenchLanes({
       tracks: bench.tracks, devices: bench.devices, names, groups: bench.groups, selectedSnag: bench.snag, marker, open: bench.open, theme: night,
       proposal: marker !== null && bench.here?.subject === names[marker] ? proposal : null,
-      hasOptical: data.streams.some((s) => s.name === 'optical'), notLoaded: bench.notLoaded,
+      hasOptical: data.streams.some((s) => s.name === 'optical'), notLoaded: bench.notLoaded, duration, reach: bench.reach,
       onOpen: bench.toggleOpen, onMarker: bench.pickMarker, onSnag: bench.goTo,
     });
     const whose = bench.performers.length > 1 ? ` · ${bench.who}` : '';
