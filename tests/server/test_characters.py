@@ -190,7 +190,7 @@ class Characters(TestCase):
         self.assertEqual(len(turned["details"]["parents"]), turned["shape"][0])
 
     def test_settings_of_a_take_stay_with_it_when_it_is_solved_again(self):
-        (gull,) = self.played("gull.glb")
+        wick, gull = self.played("wick.glb", "gull.glb")
         work()
         path = f"/takes/{self.take.pk}/passes/retarget"
         wrong = post(self.client, path, {"parameters": {"hips_height": 9}, "character_id": gull["id"]})
@@ -200,8 +200,8 @@ class Characters(TestCase):
         self.assertEqual(done.json()["character"], "Gull")
         work()
 
-        def height():
-            newest = latest(self.take, "retarget", self.slate.performer, Character.objects.get())
+        def height(who="Gull"):
+            newest = latest(self.take, "retarget", self.slate.performer, Character.objects.get(name=who))
             return newest.parameters["hips_height"], read_stream(newest.tracks.get(name="character root"))[:, 1].mean()
 
         raised = height()
@@ -209,6 +209,13 @@ class Characters(TestCase):
         work()
         self.assertEqual(height(), raised)
         self.assertEqual(raised[0], 1.2)
+        post(
+            self.client,
+            path,
+            {"parameters": {"hips_height": 0.9, "left_hand": [[0, 0], [2, 1]]}, "character_id": wick["id"]},
+        )
+        work()
+        self.assertEqual((height("Wick")[0], height("Gull")), (0.9, raised), "each has its own")
 
     def test_a_take_can_have_its_own_casting(self):
         wick, gull = self.played("wick.glb", "gull.glb")

@@ -72,6 +72,8 @@ const Sheet = styled(Dialog)`
   font-size: ${(p) => p.theme.size.body};
   padding: 12px 16px;
   width: 380px;
+  max-height: 76vh;
+  overflow: auto;
   outline: none;
   label {
     display: grid;

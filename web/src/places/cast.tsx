@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useLayoutEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
 import { post, type Me, type PerformerOut, type Schemas } from '../api/client';
@@ -269,6 +269,38 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
   );
 }
 
+/** Who plays whom, drawn from name to name along the list. */
+function PlayLines({ pairs, shown }: { pairs: { performer: number; character: number }[]; shown: number | undefined }) {
+  const theme = useTheme();
+  const ref = useRef<SVGSVGElement>(null);
+  const [lines, setLines] = useState<{ d: string; bright: boolean }[]>([]);
+  useLayoutEffect(() => {
+    const svg = ref.current!;
+    const measure = () => {
+      const box = svg.getBoundingClientRect();
+      const end = (kind: string, id: number) => {
+        const at = svg.parentElement!.querySelector(`[data-${kind}="${id}"]`)?.getBoundingClientRect();
+        return at && { x: at.right - box.left, y: at.top + at.height / 2 - box.top };
+      };
+      setLines(pairs.flatMap(({ performer, character }, i) => {
+        const [a, b] = [end('performer', performer), end('character', character)];
+        if (!a || !b) return [];
+        const bend = Math.max(a.x, b.x) + 14 + 5 * (i % 3);
+        return [{ d: `M${a.x - 6} ${a.y}C${bend} ${a.y} ${bend} ${b.y} ${b.x - 6} ${b.y}`, bright: character === shown }];
+      }));
+    };
+    const watch = new ResizeObserver(measure);
+    watch.observe(svg.parentElement!);
+    measure();
+    return () => watch.disconnect();
+  }, [pairs, shown]);
+  return (
+    <svg ref={ref} aria-hidden="true" style={{ position: 'absolute', inset: 0, width: '100%', height: '100%', overflow: 'visible', pointerEvents: 'none' }}>
+      {lines.map(({ d, bright }) => <path key={d} d={d} fill="none" stroke={theme.selection} strokeWidth={bright ? 2.5 : 1.2} opacity={bright ? 1 : 0.55} />)}
+    </svg>
+  );
+}
+
 export function Cast({ me }: { me: Me }) {
   const production = Number(useParams().production);
   const cast = useCast(production);
@@ -284,16 +316,18 @@ export function Cast({ me }: { me: Me }) {
     { what: 'production', value: name },
     character ? { what: 'character', value: character.name } : addingCharacter ? { what: 'character', value: 'a new one' } : { what: 'cast', value: performer?.name ?? (cast.data ? 'nobody yet' : '…') },
   ];
+  const pairs = useMemo(() => (cast.data && characters.data ? characters.data.flatMap((c) => c.player_ids.map((performer) => ({ performer, character: c.id }))) : []), [cast.data, characters.data]);
   const nameOf = (id: number) => cast.data?.find((p) => p.id === id)?.name ?? '';
   return (
     <Frame theme={paper} me={me} productionId={production} cells={cells}>
       <Wrap>
-        <div>
+        <div style={{ position: 'relative' }}>
+          <PlayLines pairs={pairs} shown={character?.id} />
           <People role="group" aria-label="Performers">
             <Trouble error={cast.error} />
             {(cast.data?.length ?? 0) > 0 && <Quiet style={{ paddingLeft: 15 }}>Performers</Quiet>}
             {cast.data?.map((p) => (
-              <button key={p.id} type="button" aria-pressed={!adding && p.id === performer?.id} onClick={() => setQuery({ performer: String(p.id) })}>
+              <button key={p.id} type="button" data-performer={p.id} aria-pressed={!adding && p.id === performer?.id} onClick={() => setQuery({ performer: String(p.id) })}>
                 <strong>{p.name}</strong>
                 <Quiet>{p.calibrations.length ? `calibrated, v${p.calibrations[0].version}` : 'not calibrated'}</Quiet>
               </button>
@@ -305,7 +339,7 @@ export function Cast({ me }: { me: Me }) {
               <Quiet style={{ paddingLeft: 15 }}>Characters</Quiet>
               <Trouble error={characters.error} />
               {characters.data?.map((c) => (
-                <button key={c.id} type="button" aria-pressed={c.id === character?.id} onClick={() => setQuery({ character: String(c.id) })}>
+                <button key={c.id} type="button" data-character={c.id} aria-pressed={c.id === character?.id} onClick={() => setQuery({ character: String(c.id) })}>
                   <strong>{c.name}</strong>
                   <Quiet>{c.height_m.toFixed(2)} m · {c.player_ids.length ? `played by ${c.player_ids.map(nameOf).join(', ')}` : 'played by nobody yet'}</Quiet>
                 </button>

@@ -12,11 +12,21 @@ import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
 import type { PropView } from '../view/pose';
 import { StageView } from '../view/stage-view';
+import type { Threads } from '../view/threads';
 import { foundOut, inWords, sharedStart } from './character-words';
 
 const SURE = 0.7;
 const FRAME_S = 1 / 30;
 const NO_PROPS: PropView[] = [];
+
+const Hint = styled.p`
+  position: absolute;
+  inset: auto 0 0 0;
+  margin: 0;
+  padding: 8px 14px;
+  color: ${(p) => p.theme.selection};
+  pointer-events: none;
+`;
 
 const Doubts = styled.ul`
   margin: 6px 0 0;
@@ -33,6 +43,7 @@ const Two = styled.div`
 `;
 
 const Stage = styled.div`
+  position: relative;
   height: min(56vh, 560px);
   border: 1px solid ${(p) => p.theme.hairline};
   background: ${(p) => p.theme.raised};
@@ -125,16 +136,24 @@ function RestPose({ character, bone, byHand, onChanged }: { character: Character
   );
 }
 
-function MapTable({ character, production }: { character: CharacterOut; production: number }) {
+/** What is picked in the map, shared by the table and the picture, and the changes that both can make. */
+function useMap(character: CharacterOut, production: number) {
   const client = useQueryClient();
-  const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
   const [picked, setPicked] = useState<string | null>(null);
   const [hands, setHands] = useState(false);
+  // the answer is the character as it is now: its warm-up is asked for at once
+  const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
   const change = useMutation({
     mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
-    // the answer is the character as it is now: its warm-up is asked for at once
-    onSuccess: (now) => keep(now),
+    onSuccess: keep,
   });
+  return { picked, setPicked, hands, setHands, keep, change };
+}
+
+type MapState = ReturnType<typeof useMap>;
+
+function MapTable({ character, map }: { character: CharacterOut; map: MapState }) {
+  const { picked, setPicked, hands, setHands, keep, change } = map;
   const rows = useMemo(() => {
     const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
     const doubtful = (p: (typeof shown)[number]) => Number(p.doubt !== '' || p.confidence < SURE);
@@ -227,11 +246,12 @@ function Judgement({ moving, transport }: { moving: WarmUpOn; transport: Transpo
   );
 }
 
-function WarmUp({ character, performers }: { character: CharacterOut; performers: PerformerOut[] }) {
+function WarmUp({ character, performers, map }: { character: CharacterOut; performers: PerformerOut[]; map: MapState }) {
   const ready = performers.filter((p) => p.calibrations.length > 0);
   const first = ready.find((p) => character.player_ids.includes(p.id)) ?? ready[0];
   const [chosen, setChosen] = useState<number | null>(null);
   const [way, setWay] = useState('beside');
+  const [withThreads, setThreads] = useState(true);
   const performer = chosen ?? first?.id ?? null;
   const moving = useWarmUpOn(character, performer);
   const [transport] = useState(() => new Transport(1, FRAME_S));
@@ -256,6 +276,19 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
     [moving.data, file, way],
   );
   const bodies = useMemo(() => (moving.data && way !== 'alone' ? [moving.data.performer] : []), [moving.data, way]);
+  const { picked, hands, setPicked } = map;
+  const { mutate, isPending } = map.change;
+  const threads = useMemo(
+    (): Threads | null =>
+      withThreads && way === 'beside'
+        ? {
+            pairs: character.map.pairs.map((p) => ({ bone: p.bone, targets: p.target, doubtful: p.doubt !== '' || p.confidence < SURE })),
+            picked, fingers: hands, onPick: setPicked,
+            onTarget: (target) => picked && !isPending && mutate({ bone: picked, target: [target] }),
+          }
+        : null,
+    [withThreads, way, character.map.pairs, picked, hands, setPicked, mutate, isPending],
+  );
   if (!ready.length)
     return (
       <Stage>
@@ -272,9 +305,10 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
         {moving.data && (
           <StageView
             caption={character.skinned && !file ? `Fetching ${character.name}…` : `${name}’s warm-up on ${character.name}`}
-            bodies={bodies} characters={characters} markers={null} props={NO_PROPS} ghost={null} names={NOBODY} transport={transport} selected={null} onSelect={() => {}}
+            bodies={bodies} characters={characters} threads={threads} markers={null} props={NO_PROPS} ghost={null} names={NOBODY} transport={transport} selected={null} onSelect={() => {}}
           />
         )}
+        {threads && picked && <Hint>{inWords(picked)}: click a joint of {character.name}, or choose in the table</Hint>}
         {moving.isPending && <p style={{ padding: 16 }} aria-live="polite">Putting {name}’s warm-up on {character.name}…</p>}
         {moving.error && <div style={{ padding: 16 }}><Trouble error={moving.error} /></div>}
       </Stage>
@@ -286,6 +320,7 @@ function WarmUp({ character, performers }: { character: CharacterOut; performers
       </Bar>
       <div role="group" aria-label="How it is shown" style={{ display: 'flex', gap: 16, marginBottom: 8 }}>
         {WAYS.map((w) => <WordButton key={w.id} $on={w.id === way} aria-pressed={w.id === way} onPress={() => setWay(w.id)}>{w.words}</WordButton>)}
+        {way === 'beside' && <WordButton $on={withThreads} aria-pressed={withThreads} onPress={() => setThreads(!withThreads)} style={{ marginLeft: 'auto' }}>threads</WordButton>}
       </div>
       {moving.data && <Judgement moving={moving.data} transport={transport} />}
     </div>
@@ -371,6 +406,7 @@ function Name({ character, production }: { character: CharacterOut; production: 
 
 export function CharacterDetail({ character, others, performers, production }: { character: CharacterOut; others: CharacterOut[]; performers: PerformerOut[]; production: number }) {
   const client = useQueryClient();
+  const map = useMap(character, production);
   const plays = useMutation({
     mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids }),
     onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
@@ -393,9 +429,9 @@ export function CharacterDetail({ character, others, performers, production }: {
       <Trouble error={plays.error} />
       <ThemeProvider theme={paper}>
         <Two>
-          <WarmUp key={character.id} character={character} performers={performers} />
+          <WarmUp character={character} performers={performers} map={map} />
           <div>
-            <MapTable key={character.id} character={character} production={production} />
+            <MapTable character={character} map={map} />
             <MapTools character={character} others={others} />
           </div>
         </Two>

@@ -14,6 +14,7 @@ import { segmentsOf, type Segment } from './segments';
 import { SimpleFace } from './simple-face';
 import type { CharacterFile, CharacterMotion } from './skin';
 import { FULL, software } from './software';
+import { ThreadLines, type Threads } from './threads';
 import { useSkins } from './use-skins';
 
 const TRAIL_S = 1;
@@ -28,6 +29,8 @@ const NOBODY: ShownCharacter[] = [];
 type SceneProps = {
   bodies: BodyLevels[];
   characters?: ShownCharacter[];
+  /** Threads between the first body and the first character. */
+  threads?: Threads | null;
   markers: Levels | null;
   props: PropView[];
   ghost: Proposal | null;
@@ -38,6 +41,7 @@ type SceneProps = {
   look: { from: string; count: number };
   onSelect: (marker: number | null) => void;
   onHover: (hover: { marker: number; x: number; y: number } | null) => void;
+  onName: (named: { name: string; x: number; y: number } | null) => void;
 };
 
 /** A prop as its markers joined to each other: nothing is known of its surface. */
@@ -178,7 +182,7 @@ function Volume({ figure }: { figure: Figure }) {
   );
 }
 
-function Scene({ bodies, volume, characters = NOBODY, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
@@ -376,6 +380,10 @@ function Scene({ bodies, volume, characters = NOBODY, markers, props, ghost, nam
         <sphereGeometry args={[0.014, 12, 10]} />
         <meshBasicMaterial color={theme.text} wireframe />
       </mesh>
+      {threads && bodies[0] && characters[0] && (
+        <ThreadLines threads={threads} performer={bodies[0]} character={characters[0].motion.levels} aside={characters[0].aside} transport={transport}
+          onName={(name, x, y) => onName({ name, x, y })} onLeave={() => onName(null)} />
+      )}
       {skins.map(({ skin, aside }, i) => <group key={i} position={[aside, 0, 0]}><primitive object={skin.object} /></group>)}
       {frames.map((object, i) => <primitive key={props[i].name} object={object} />)}
     </>
@@ -415,12 +423,13 @@ const Tip = styled.div`
   white-space: nowrap;
 `;
 
-export type StageViewProps = Omit<SceneProps, 'look' | 'onHover' | 'volume'> & { caption: string };
+export type StageViewProps = Omit<SceneProps, 'look' | 'onHover' | 'onName' | 'volume'> & { caption: string };
 
 /** The 3D view: solved bodies over named markers, in step with the transport. */
 export function StageView({ caption, ...scene }: StageViewProps) {
   const [look, setLook] = useState({ from: 'three-quarter', count: 0 });
   const [hover, setHover] = useState<{ marker: number; x: number; y: number } | null>(null);
+  const [named, setNamed] = useState<{ name: string; x: number; y: number } | null>(null);
   const [sticks, setSticks] = useState(() => window.localStorage.getItem(STICKS) === 'yes');
   const draw = (as: boolean) => {
     window.localStorage.setItem(STICKS, as ? 'yes' : 'no');
@@ -435,7 +444,7 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   return (
     <Wrap aria-label="3D view" role="group">
       <Canvas frameloop="demand" dpr={FULL} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
-        <Scene {...scene} volume={!sticks} look={look} onHover={setHover} />
+        <Scene {...scene} volume={!sticks} look={look} onHover={setHover} onName={setNamed} />
       </Canvas>
       <Overlay>
         <span>{caption}</span>
@@ -445,6 +454,7 @@ export function StageView({ caption, ...scene }: StageViewProps) {
         <WordButton onPress={() => from('above')}>Above</WordButton>
         <WordButton onPress={() => from('selection')} isDisabled={scene.selected === null}>Frame selection</WordButton>
       </Overlay>
+      {named && <Tip style={{ left: named.x + 12, top: named.y - 10 }}>{named.name}</Tip>}
       {hover && <Tip style={{ left: hover.x + 12, top: hover.y - 10 }}>{scene.names[hover.marker] ?? ''}</Tip>}
     </Wrap>
   );

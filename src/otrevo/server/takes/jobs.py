@@ -20,30 +20,29 @@ def passes_of_take(take):
     return passes_of(set(take.streams.filter(run=None).values_list("name", flat=True)), take.slate.warm_up, played)
 
 
-def runs_of(take, passes, parameters=None, user=None, performers=None):
-    """Unsaved Runs of passes over a take; parameters are the first one's.
+def runs_of(take, passes, parameters=None, user=None, performers=None, character=None):
+    """Unsaved Runs of passes over a take; parameters are the first pass's.
 
     What is about a performer runs once for each of them, or of those given, and what is about a character once for each
-    that they play, with the settings that it had in this take before.
+    that they play, or for the one whose id is given. Settings that a character had in this take before stay.
     """
-    appearances = [
-        a for a in take.appearances.select_related("performer") if performers is None or a.performer in performers
-    ]
+    appearances = take.appearances.select_related("performer")
+    appearances = [a for a in appearances if performers is None or a.performer in performers]
+    about = {
+        "take": [(None, None)],
+        "performer": [(a.performer, None) for a in appearances],
+        "character": [
+            (a.performer, c) for a in appearances for c in characters_of(a) if character in (None, c.pk)
+        ],
+    }  # fmt: skip
     out = []
-
-    def add(one, performer=None, character=None):
-        known = latest(take, one.name, performer, character) if character else None
-        chosen = (known.parameters if known else {}) if out or parameters is None else one.checked(parameters)
-        out.append(
-            Run(take=take, name=one.name, performer=performer, character=character, parameters=chosen, asked_by=user)
-        )
-
-    for p in passes:
-        if p.about == "take":
-            add(p)
-        for appearance in appearances if p.about in ("performer", "character") else ():
-            for character in characters_of(appearance) if p.about == "character" else [None]:
-                add(p, appearance.performer, character)
+    for number, one in enumerate(passes):
+        for performer, on in about[one.about]:
+            known = latest(take, one.name, performer, on) if on else None
+            chosen = one.checked(parameters) if number == 0 and parameters else known.parameters if known else {}
+            out.append(
+                Run(take=take, name=one.name, performer=performer, character=on, parameters=chosen, asked_by=user)
+            )
     return out
 
 
@@ -59,9 +58,7 @@ def queue_from(take, name, parameters=None, user=None, character=None):
     there is nothing to run.
     """
     use_newest_calibrations(take)
-    runs = runs_of(take, from_there_on(passes_of_take(take), name), parameters, user)
-    if character is not None:
-        runs = [r for r in runs if r.character_id in (None, character)]
+    runs = runs_of(take, from_there_on(passes_of_take(take), name), parameters, user, character=character)
     if not runs:
         raise InputError("Nobody plays that character in this take.")
     return queue(runs)[0]
