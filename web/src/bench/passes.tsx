@@ -8,7 +8,7 @@ import { atWork } from '../parts/verdict';
 
 const Strip = styled.div`
   display: grid;
-  grid-auto-columns: minmax(158px, 1fr);
+  grid-auto-columns: minmax(178px, 1fr);
   grid-auto-flow: column;
   overflow-x: auto;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
