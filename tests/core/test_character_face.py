@@ -10,13 +10,16 @@ import numpy as np
 
 from otrevo.cli.__main__ import main
 from otrevo.core.characters.character import character_from, read_character
-from otrevo.core.characters.face import driven_values, drivers_from, propose_shapes
+from otrevo.core.characters.face import ShapeDriver, driven_values, drivers_from, propose_shapes
+from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.characters.write_gltf import read_gltf_shapes
 from otrevo.core.characters.write_usd import read_usd_shapes
+from otrevo.core.conventions import quaternion_multiply
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.bvh import write_bvh
 from otrevo.core.formats.face_csv import write_face_csv
+from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.build import Build, built
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.characters.habits import named
@@ -190,3 +193,34 @@ class Expressions(unittest.TestCase):
         self.assertEqual([(d.shape, d.target) for d in named], [("jawOpen", "jawOpen")], "not opened twice")
         blinks = {"blink": [("both", 1.0)], "blinkLeft": [("l", 1.0)], "blinkRight": [("r", 1.0)]}
         self.assertEqual({d.target for d in propose_shapes(("both", "l", "r"), blinks)}, {"l", "r"})
+
+
+class Bones(unittest.TestCase):
+    """Gull's face has no shapes of common names; its eyes and jaw are bones."""
+
+    def test_eyes_and_jaw_turn_where_no_shape_shows_them(self):
+        motion = performance("semaphore", 1)
+        character, proposal = read_character(FOLDER / "gull.glb")
+        sheet = propose_sheet(character, proposal)
+        names, values = list(FACE_SHAPES), np.zeros((len(motion), len(FACE_SHAPES)))
+        half = len(motion) // 2
+        for shape, column in (("eyeLookOutLeft", 0.8), ("eyeLookInRight", 0.8), ("jawOpen", 0.5)):
+            values[half:, names.index(shape)] = column
+        plain = retarget(motion, character, sheet)
+        result = retarget(motion, character, sheet, face=(names, values, []))
+        turned = quaternion_multiply(result.rotations, plain.rotations * [-1, -1, -1, 1])
+        degrees = np.degrees(2 * np.arccos(np.clip(np.abs(turned[..., 3]), 0, 1)))
+        own = [b for b in ("leftEye", "rightEye", "jaw") if b in sheet.pairs]
+        self.assertIn("leftEye", own)
+        for bone in own:
+            b = character.index(sheet.pairs[bone].targets[0])
+            self.assertLess(degrees[: half - 1, b].max(), 1e-4)
+            np.testing.assert_allclose(degrees[half:, b], 0.5 * 22 if bone == "jaw" else 0.8 * 30, atol=1e-3)
+        axis = turned[-1, [character.index(sheet.pairs[b].targets[0]) for b in ("leftEye", "rightEye")], :3]
+        np.testing.assert_allclose(axis[0], axis[1], atol=1e-6, err_msg="both look to the same side")
+        rest = [b for b in range(len(character.names)) if degrees[:, b].max() > 1e-4]
+        moved = {character.names[b] for b in rest}
+        self.assertEqual(moved, {sheet.pairs[b].targets[0] for b in own}, "and nothing else moves")
+        shown = [ShapeDriver("jawOpen", "beak"), ShapeDriver("eyeLookUpLeft", "up")]
+        kept = retarget(motion, character, sheet, face=(names, values, shown))
+        np.testing.assert_array_equal(kept.rotations, plain.rotations, "shapes show them already")

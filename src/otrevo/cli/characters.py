@@ -83,15 +83,17 @@ def run_retarget(args):
             motion = at_rate(motion, Fraction(args.rate))
         except (ValueError, ZeroDivisionError):
             raise InputError(f"--rate {args.rate}: not a rate; expected a number such as 30 or 30000/1001.") from None
-    result = retarget(motion, character, sheet, settings, plants, ankle_m=_standing_ankle(args))
+    face = _face(args, character, motion)
+    result = retarget(motion, character, sheet, settings, plants, ankle_m=_standing_ankle(args), face=face)
+    shapes = _shapes(face)
     if ending == ".glb":
         from otrevo.core.characters.write_gltf import write_gltf_motion
 
-        write_gltf_motion(args.out, given, result, Path(args.body).stem, _face(args, character, result))
+        write_gltf_motion(args.out, given, result, Path(args.body).stem, shapes)
     elif ending in USD:
         from otrevo.core.characters.write_usd import write_usd_motion
 
-        write_usd_motion(args.out, given, result, Path(args.body).stem, _face(args, character, result))
+        write_usd_motion(args.out, given, result, Path(args.body).stem, shapes)
     elif ending == ".vrma":
         from otrevo.core.characters.write_vrma import write_vrma
 
@@ -116,20 +118,32 @@ def _standing_ankle(args):
     return float(min(at["leftFoot"][1], at["rightFoot"][1]))
 
 
-def _face(args, character, result):
-    """{shape of the character: values} of the face on the command line, or None."""
+def _face(args, character, motion):
+    """(names, values at the motion's frames, ShapeDrivers) of the face on the command line, or None."""
     if not args.face:
         return None
     import numpy as np
 
-    from otrevo.core.characters.face import driven_values, drivers_from
+    from otrevo.core.characters.face import drivers_from, face_at
     from otrevo.core.formats.face_csv import read_face_csv
 
     times, values, names = read_face_csv(args.face)
-    drivers = drivers_from(
-        read_document(args.map, "map/1"), character.shapes, Path(args.map).name, character.expressions
-    )
-    return driven_values(drivers, times, values, list(names), np.arange(len(result)) / float(result.rate))
+    sheet = read_document(args.map, "map/1")
+    drivers = drivers_from(sheet, character.shapes, Path(args.map).name, character.expressions)
+    return list(names), face_at(times, values, np.arange(len(motion)) / float(motion.rate)), drivers
+
+
+def _shapes(face):
+    """{shape of the character: values} that a face drives, or None."""
+    if face is None:
+        return None
+    import numpy as np
+
+    from otrevo.core.characters.face import driven_values
+
+    names, values, drivers = face
+    frames = np.arange(len(values), dtype=float)
+    return driven_values(drivers, frames, values, names, frames)
 
 
 def run_plants(args):

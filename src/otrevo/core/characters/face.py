@@ -156,21 +156,28 @@ def drivers_from(document, shapes, where, expressions=None):
     return out
 
 
+def face_at(times_s, values, at_s):
+    """Values (N, S) of a face track (T, S) at times_s (T,) at the moments at_s (N,); carried across where the face was lost."""
+    out = np.zeros((len(at_s), values.shape[1]))
+    for s, column in enumerate(values.T):
+        good = np.isfinite(column)
+        if good.any():
+            out[:, s] = np.interp(at_s, times_s[good], column[good])
+    return out
+
+
 def driven_values(drivers, times_s, values, names, at_s):
     """{target: values (N,)} at times at_s (N,) of a face track values (T, S) of shapes `names` at times_s (T,).
 
     Several drivers of one target add up before its limits. Where the face was lost, values are carried across in a straight line.
     """
-    out = {}
+    out, at_moments = {}, face_at(times_s, values, at_s)
     for target in dict.fromkeys(d.target for d in drivers):
         own = [d for d in drivers if d.target == target and d.shape in names]
         if not own:
             continue
         total = np.zeros(len(at_s))
         for d in own:
-            column = values[:, names.index(d.shape)]
-            good = np.isfinite(column)
-            if good.any():
-                total += d.offset + d.gain * np.interp(at_s, times_s[good], column[good])
+            total += d.offset + d.gain * at_moments[:, names.index(d.shape)]
         out[target] = np.clip(total, min(d.low for d in own), max(d.high for d in own))
     return out

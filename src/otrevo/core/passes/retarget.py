@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from otrevo.core.characters.face import driven_values
+from otrevo.core.characters.face import driven_values, face_at
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.passes.contract import Figure, Outcome, Parameter, Pass, Track
@@ -42,16 +42,23 @@ def run(material, parameters, report):
     if played is None:
         raise InputError("Nobody plays a character in this take; say who plays whom in Cast.")
     motion, clock = material.body()
-    result = retarget(_whole(motion), played.character, played.sheet, settings_of(parameters), progress=report)
+    face = material.track("solve", "face shapes")
+    shown = None
+    if face is not None:
+        values, names = face.read().astype(float), list(face.details["names"])
+        at = face_at(face.clock.times(len(values)), values, clock.times(len(motion)))
+        shown = (names, at, played.drivers)
+    result = retarget(
+        _whole(motion), played.character, played.sheet, settings_of(parameters), progress=report, face=shown
+    )
     bones, rotation, root = tracks_of(result)
     tracks = [
         Track("character rotation", "rotations", motion.rate, rotation, clock, bones),
         Track("character root", "places", motion.rate, root, clock),
     ]
-    face = material.track("solve", "face shapes")
     if face is not None and played.drivers:
-        times = face.clock.times(len(face.read()))
-        driven = driven_values(played.drivers, times, face.read().astype(float), list(face.details["names"]), times)
+        times = face.clock.times(len(values))
+        driven = driven_values(played.drivers, times, values, names, times)
         if driven:
             tracks.append(Track("character shapes", "shapes", face.rate, np.stack(list(driven.values()), axis=1), face.clock,
                                 {"names": list(driven)}))  # fmt: skip

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.characters.face import driven_values
+from otrevo.core.characters.face import driven_values, face_at
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes, write_gltf_motion
 from otrevo.core.characters.write_usd import read_usd_motion, read_usd_shapes, write_usd_motion
@@ -32,7 +32,12 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
 
     @cache
     def on_character(rate):
-        return retarget(at_rate(motion, rate), character, played.sheet, settings)
+        own = at_rate(motion, rate)
+        shown = None
+        if face is not None and len(face.times_s):
+            times = np.arange(len(own)) / float(rate)
+            shown = (list(face.names), face_at(face.times_s, face.values, times), played.drivers)
+        return retarget(own, character, played.sheet, settings, face=shown)
 
     def over_the_file(ending, write_motion, read_motion, read_shapes):
         def make(result):

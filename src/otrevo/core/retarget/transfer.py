@@ -7,6 +7,7 @@ import numpy as np
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.angles import place_joints, pose_angles
+from otrevo.core.retarget.face_bones import turn_face_bones
 from otrevo.core.retarget.feet import keep_plants, sole_height
 from otrevo.core.retarget.held import prop_on_character
 from otrevo.core.retarget.judge import judge
@@ -47,7 +48,9 @@ class CharacterMotion:
         return len(self.positions)
 
 
-def retarget(motion, character, sheet, settings=None, plants=None, progress=lambda share: None, ankle_m=None):
+def retarget(
+    motion, character, sheet, settings=None, plants=None, progress=lambda share: None, ankle_m=None, face=None
+):
     """The CharacterMotion of a performer's Motion.
 
     Parameters
@@ -64,6 +67,9 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
         Called with the share that is done; it may raise to stop the work.
     ankle_m : float, optional
         Height of the performer's ankles over the floor while they stand, for a motion in which no foot ever stands.
+    face : tuple, optional
+        (names, values (T, S), ShapeDrivers): the performer's face shapes at the motion's frames, and which of the character's own
+        they move. What no shape shows, eyes and jaw show by their bones.
 
     Returns
     -------
@@ -97,6 +103,8 @@ def retarget(motion, character, sheet, settings=None, plants=None, progress=lamb
     scale = plan.legs_ratio if settings.scale == "character" else 1.0
     keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
     missed = reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions)
+    if face is not None and turn_face_bones(plan, face[2], face[0], face[1], rotations):
+        place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     progress(0.9)
     driven = plan.arrays.before >= 0
     result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed)

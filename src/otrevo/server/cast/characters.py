@@ -10,7 +10,7 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 
 from otrevo.core.characters.character import READERS, character_from
-from otrevo.core.characters.face import driven_values, drivers_from
+from otrevo.core.characters.face import driven_values, drivers_from, face_at
 from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.characters.sheet import mirrored, sheet_from
 from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
@@ -195,9 +195,11 @@ def warm_up_on(character, performer):
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
     on, version = played(character), character.maps.first().version
     motion = _slowed(run.pk)
-    result = retarget(motion, on.character, on.sheet)
+    face = _face_of(run, len(motion))
+    result = retarget(motion, on.character, on.sheet, face=face and (*face, on.drivers))
     bones, rotations, root = tracks_of(result)
-    shapes = _face_of(run, on, len(result))
+    frames = np.arange(len(result), dtype=float)
+    shapes = driven_values(on.drivers, frames, face[1], face[0], frames) if face else {}
     snags = ranked(snags_of(result.judged, on.sheet, float(WARM_UP_RATE)))
     own = {"bones": motion.skeleton.names, "parents": motion.skeleton.parents.tolist(),
            "offsets_m": motion.skeleton.rest_offset_m.tolist()}  # fmt: skip
@@ -221,13 +223,12 @@ def _slowed(run_id):
     return at_rate(stored_motion(Run.objects.get(pk=run_id)), WARM_UP_RATE)
 
 
-def _face_of(run, on, frames):
-    """{shape of the character: values (T,)} of the face that was recorded with a solve."""
-    face = run.tracks.filter(name="face shapes").first()
-    body = run.tracks.get(name="body rotation")
-    if face is None or not on.drivers:
-        return {}
+def _face_of(run, frames):
+    """(names, values (T, S) at the frames of the slowed motion) of the face that was recorded with a solve, or None."""
+    face, body = run.tracks.filter(name="face shapes").first(), run.tracks.get(name="body rotation")
+    if face is None:
+        return None
     clock = clocks(run.take, [face, body])
     values = read_stream(face).astype(float)
     at = clock[body.pk].start_s + np.arange(frames) / float(WARM_UP_RATE)
-    return driven_values(on.drivers, clock[face.pk].times(len(values)), values, list(face.details["names"]), at)
+    return list(face.details["names"]), face_at(clock[face.pk].times(len(values)), values, at)
