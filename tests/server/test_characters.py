@@ -369,3 +369,24 @@ class Characters(TestCase):
         files = Package.objects.get(pk=made["id"]).manifest["takes"][0]["files"]
         self.assertEqual([f.rsplit("_", 1)[1] for f in files], ["Gull.glb"])
         self.assertEqual(post(self.client, path, body | {"character_ids": [10**6]}).status_code, 422)
+
+    def test_what_moves_the_face_is_changed_with_gains_and_mixtures(self):
+        out = self.added("gull.glb")
+        self.assertEqual(out["map"]["drivers"], [], "its shapes have names of their own")
+        target = out["shapes"][0]
+        rows = [
+            {"shape": "jawOpen", "target": target, "gain": 0.5},
+            {"shape": "mouthPucker", "target": target, "high": 0.8},
+        ]
+        path = f"/api/characters/{out['id']}"
+        now = put(self.client, f"{path}/shapes", {"drivers": rows}).json()["map"]
+        self.assertEqual((now["version"], [(d["shape"], d["gain"], d["high"]) for d in now["drivers"]]),
+                         (2, [("jawOpen", 0.5, 1.0), ("mouthPucker", 1.0, 0.8)]))  # fmt: skip
+        put(self.client, f"{path}/map", {"bone": "neck", "target": []})
+        kept = Character.objects.get().maps.first().document["shapes"]
+        self.assertEqual(len(kept), 2, "a change of a bone leaves the face")
+        for wrong in ({"shape": "grin", "target": target}, {"shape": "jawOpen", "target": "nose"},
+                      {"shape": "jawOpen", "target": target, "low": 1, "high": 0}):  # fmt: skip
+            answer = put(self.client, f"{path}/shapes", {"drivers": [wrong]})
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("shapes[0]", answer.json()["detail"])

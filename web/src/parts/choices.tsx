@@ -71,14 +71,16 @@ type ChoiceProps<Value extends Key> = {
   options: Option<Value>[];
   value: Value | null;
   onChange: (value: Value) => void;
+  /** What stands there while nothing is chosen. */
+  empty?: string;
   isDisabled?: boolean;
   style?: React.CSSProperties;
 };
 
 /** One of several. */
-export function Choice<Value extends Key>({ label, hidden, options, value, onChange, isDisabled, style }: ChoiceProps<Value>) {
+export function Choice<Value extends Key>({ label, hidden, options, value, onChange, empty = 'none', isDisabled, style }: ChoiceProps<Value>) {
   return (
-    <Choosing value={value} onChange={(key) => key !== null && onChange(key as Value)} isDisabled={isDisabled} style={style} placeholder="none"
+    <Choosing value={value} onChange={(key) => key !== null && onChange(key as Value)} isDisabled={isDisabled} style={style} placeholder={empty}
       aria-label={hidden ? label : undefined}>
       {!hidden && <Label>{label}</Label>}
       <Button><SelectValue /><span aria-hidden="true">▾</span></Button>

@@ -7,6 +7,7 @@ import { get, patch, post, put, remove, type CharacterOut, type PerformerOut } f
 import { Choice, Slide, Tick } from '../parts/choices';
 import { Figure, FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { useCharacterFiles, useOwnFile, useWarmUpOn, type WarmUpOn } from '../queries/characters';
+import { useDevices } from '../queries/production';
 import { paper } from '../theme';
 import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
@@ -14,6 +15,8 @@ import type { PropView } from '../view/pose';
 import { StageView } from '../view/stage-view';
 import type { Threads } from '../view/threads';
 import { foundOut, inWords, sharedStart } from './character-words';
+
+type Driver = CharacterOut['map']['drivers'][number];
 
 const SURE = 0.7;
 const FRAME_S = 1 / 30;
@@ -327,6 +330,54 @@ function WarmUp({ character, performers, map }: { character: CharacterOut; perfo
   );
 }
 
+/** Which face shapes of the performer move which of the character's, and how far. Several may move one. */
+function FaceTable({ character, keep }: { character: CharacterOut; keep: (now: CharacterOut) => void }) {
+  const { drivers } = character.map;
+  const change = useMutation({
+    mutationFn: (rows: Driver[]) => put<CharacterOut>(`/characters/${character.id}/shapes`, { drivers: rows }),
+    onSuccess: keep,
+  });
+  const replace = (driver: Driver, by: Driver | null) => change.mutate(drivers.flatMap((d) => (d === driver ? (by ? [by] : []) : [d])));
+  const add = (target: string, shape: string) => change.mutate([...drivers, { shape, target, gain: 1, offset: 0, low: 0, high: 1 }]);
+  const face = useDevices().data?.find((d) => d.id === 'face');
+  const ours = (face?.channels ?? []).map((id) => ({ id, words: inWords(id) }));
+  const driven = character.shapes.filter((t) => drivers.some((d) => d.target === t));
+  const rows = [...character.shapes.filter((t) => !driven.includes(t)), ...driven];
+  return (
+    <div>
+      <div style={{ display: 'flex', alignItems: 'baseline', gap: 12 }}>
+        <h2 style={{ margin: 0, fontSize: 15 }}>Face shapes</h2>
+        <Quiet>{driven.length} of {character.shapes.length} move · map v{character.map.version}</Quiet>
+      </div>
+      <Trouble error={change.error} />
+      <Scroll tabIndex={0} role="group" aria-label="Face sheet">
+        {rows.map((target) => (
+          <div key={target} role="group" aria-label={target} style={{ padding: '6px 0', borderBottom: `1px solid ${paper.hairline}` }}>
+            <Figure style={{ fontSize: 12, overflowWrap: 'anywhere' }}>{target}</Figure>
+            {drivers.filter((d) => d.target === target).map((d) => (
+              <div key={d.shape} style={{ display: 'grid', gridTemplateColumns: '1fr 124px 44px 20px', gap: 8, alignItems: 'center' }}>
+                <Quiet>{inWords(d.shape)}</Quiet>
+                <Gain label={`Gain of ${inWords(d.shape)} on ${target}`} value={d.gain} onDone={(gain) => replace(d, { ...d, gain })} />
+                <Figure style={{ fontSize: 12 }}>×{d.gain.toFixed(2)}</Figure>
+                <WordButton aria-label={`Take ${inWords(d.shape)} off ${target}`} isDisabled={change.isPending} onPress={() => replace(d, null)}>✕</WordButton>
+              </div>
+            ))}
+            <Choice label={`Another shape that moves ${target}`} hidden empty="add a shape that moves it" options={ours.filter((o) => !drivers.some((d) => d.target === target && d.shape === o.id))} value={null} isDisabled={change.isPending} onChange={(shape) => add(target, shape)} />
+          </div>
+        ))}
+        {character.shapes.length === 0 && <p><Quiet>This file has no face shapes. Eyes and jaw move by their bones, where it has them.</Quiet></p>}
+      </Scroll>
+    </div>
+  );
+}
+
+/** A gain that is sent when the slider is let go. */
+function Gain({ label, value, onDone }: { label: string; value: number; onDone: (value: number) => void }) {
+  const [now, setNow] = useState(value);
+  useEffect(() => setNow(value), [value]);
+  return <Slide label={label} min={0} max={2} step={0.05} value={now} onChange={setNow} onDone={onDone} />;
+}
+
 /** The map as a file, earlier versions of it, and the map of another character of the same naming. */
 function MapTools({ character, others }: { character: CharacterOut; others: CharacterOut[] }) {
   const client = useQueryClient();
@@ -358,8 +409,8 @@ function MapTools({ character, others }: { character: CharacterOut; others: Char
         <a href={`/api/characters/${character.id}/map-document`} download>save the map</a>
         <FileTrigger acceptedFileTypes={['.json']} onSelect={(files) => files?.[0] && bring.mutate(files[0])}><WordButton>load a map</WordButton></FileTrigger>
       </div>
-      {earlier.length > 1 && <Choice label="Go back to an earlier map" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
-      {others.length > 0 && <Choice label="Take over the map of a character of the same naming" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
+      {earlier.length > 1 && <Choice label="Go back to an earlier map" empty="choose a version" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
+      {others.length > 0 && <Choice label="Take over the map of a character of the same naming" empty="choose a character" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
       <Quiet>Version {newest.version} is in use{newest.made_by ? `, made by ${newest.made_by}` : ''}.</Quiet>
       <Trouble error={bring.error ?? back.error ?? copy.error ?? mirror.error} />
     </div>
@@ -407,6 +458,7 @@ function Name({ character, production }: { character: CharacterOut; production: 
 export function CharacterDetail({ character, others, performers, production }: { character: CharacterOut; others: CharacterOut[]; performers: PerformerOut[]; production: number }) {
   const client = useQueryClient();
   const map = useMap(character, production);
+  const [face, setFace] = useState(false);
   const plays = useMutation({
     mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids }),
     onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
@@ -431,7 +483,13 @@ export function CharacterDetail({ character, others, performers, production }: {
         <Two>
           <WarmUp character={character} performers={performers} map={map} />
           <div>
-            <MapTable character={character} map={map} />
+            {character.shapes.length > 0 && (
+              <div role="group" aria-label="What is mapped" style={{ display: 'flex', gap: 16, marginBottom: 8 }}>
+                <WordButton $on={!face} aria-pressed={!face} onPress={() => setFace(false)}>Bones</WordButton>
+                <WordButton $on={face} aria-pressed={face} onPress={() => setFace(true)}>Face shapes</WordButton>
+              </div>
+            )}
+            {face ? <FaceTable character={character} keep={map.keep} /> : <MapTable character={character} map={map} />}
             <MapTools character={character} others={others} />
           </div>
         </Two>

@@ -318,7 +318,9 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         distance = 0.9;
       }
     } else if (body) {
-      target.set(body.root[frame * 3], 0.92, body.root[frame * 3 + 2]);
+      const hips = bodies[0] ? 0.92 : Math.max(0.3, body.root[frame * 3 + 1]); // a character alone may be of any size
+      target.set(body.root[frame * 3], hips, body.root[frame * 3 + 2]);
+      distance *= Math.max(0.4, hips / 0.92);
       const aside = Math.max(0, ...characters.map((c) => c.aside));
       target.x += aside / 2; // between them
       distance += 0.9 * (drawn.length - 1) + 0.9 * aside;
@@ -334,7 +336,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
     camera.position.copy(target).addScaledVector(direction, distance);
     c.update();
     invalidate();
-  }, [look, first, drawn.length, characters, markers, selected, transport, camera, invalidate]);
+  }, [look, first, bodies, drawn.length, characters, markers, selected, transport, camera, invalidate]);
 
   const over = (e: ThreeEvent<PointerEvent>) => {
     if (e.instanceId === undefined) return;

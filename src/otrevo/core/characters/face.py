@@ -152,6 +152,8 @@ def drivers_from(document, shapes, where, expressions=None):
         numbers = [row.get(k, d) for k, d in (("gain", 1.0), ("offset", 0.0), ("low", 0.0), ("high", 1.0))]
         if not all(isinstance(v, (int, float)) and np.isfinite(v) for v in numbers):
             raise InputError(f"{where}: shapes[{i}]: gain, offset, low and high must be numbers.")
+        if numbers[2] > numbers[3]:
+            raise InputError(f"{where}: shapes[{i}]: low {numbers[2]:g} lies over high {numbers[3]:g}.")
         out.append(ShapeDriver(row["shape"], row["target"], *map(float, numbers)))
     return out
 

@@ -90,11 +90,12 @@ class LaneOut(Schema):
 
 
 class DeviceOut(Schema):
-    """A device as it declares itself; worn: it can be part of a performer's kit."""
+    """A device as it declares itself; worn: it can be part of a performer's kit; channels: names of what it delivers, where they have any."""
 
     id: str
     words: str
     worn: bool
+    channels: list[str]
     lane: LaneOut | None
 
 
@@ -102,7 +103,7 @@ class DeviceOut(Schema):
 def devices(request):
     """All devices there are, in the order of their lanes."""
     return [
-        {"id": d.id, "words": d.words, "worn": d.worn, "lane": None if d.lane is None else asdict(d.lane)}
+        {"id": d.id, "words": d.words, "worn": d.worn, "channels": list(d.channels), "lane": None if d.lane is None else asdict(d.lane)}
         for d in DEVICES
     ]
 

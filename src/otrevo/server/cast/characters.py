@@ -140,6 +140,13 @@ def turn_rest(character, user, bone, degrees):
     return _new_version(character, user, newest, document)
 
 
+@transaction.atomic
+def change_shapes(character, user, drivers):
+    """A new version of the map in which these rows drive the character's face. Raises InputError naming a wrong one."""
+    newest = _newest(character)
+    return _new_version(character, user, newest, newest.document | {"shapes": drivers})
+
+
 def _newest(character):
     """The newest CharacterMap, the character being held against other changes."""
     Character.objects.select_for_update().get(pk=character.pk)

@@ -10,6 +10,7 @@ from ninja.files import UploadedFile
 
 from otrevo.core.body.skeleton import BONE_NAMES
 from otrevo.core.characters.character import character_from
+from otrevo.core.characters.face import drivers_from
 from otrevo.core.errors import InputError
 from otrevo.core.package.naming import clean
 from otrevo.core.retarget.deliver import SKINNED
@@ -37,6 +38,17 @@ class PairOut(Schema):
     rest_by_hand: bool
 
 
+class DriverOut(Schema):
+    """A face shape of ours that moves one of the character's: offset + gain x ours, kept between low and high."""
+
+    shape: str
+    target: str
+    gain: float = 1.0
+    offset: float = 0.0
+    low: float = 0.0
+    high: float = 1.0
+
+
 class VersionOut(Schema):
     version: int
     made_at: datetime
@@ -51,6 +63,7 @@ class MapOut(Schema):
     made_by: str
     versions: list[VersionOut]
     pairs: list[PairOut]
+    drivers: list[DriverOut]
     helpers: int
     unmapped: list[str]
     missing: list[str]
@@ -93,6 +106,10 @@ class PairIn(Schema):
     target: list[str]
 
 
+class DriversIn(Schema):
+    drivers: list[DriverOut] = Field(max_length=2000)
+
+
 class SideIn(Schema):
     side: str
 
@@ -131,6 +148,7 @@ def character_out(character):
         "map": {
             "version": newest.version, "made_at": newest.made_at,
             "made_by": newest.made_by.username if newest.made_by else "", "helpers": len(newest.document["helpers"]),
+            "drivers": [x.document() for x in drivers_from(newest.document, core.shapes, character.name, core.expressions)],
             "versions": [
                 {"version": m.version, "made_at": m.made_at, "made_by": m.made_by.username if m.made_by else ""}
                 for m in character.maps.all()
@@ -173,6 +191,13 @@ def set_players(request, character_id: int, payload: PlayersIn):
 def change_map(request, character_id: int, payload: PairIn):
     """Have a bone of the performer move other bones of the character: a new version of the map."""
     act.change_pairs(_one(request, character_id), request.user, [(payload.bone, payload.target)])
+    return character_out(_one(request, character_id))
+
+
+@router.put("/characters/{character_id}/shapes", response=CharacterOut)
+def change_shapes(request, character_id: int, payload: DriversIn):
+    """Say which shapes of a performer's face move the character's, and how far: a new version of the map."""
+    act.change_shapes(_one(request, character_id), request.user, [d.dict() for d in payload.drivers])
     return character_out(_one(request, character_id))
 
 
