@@ -6,7 +6,7 @@ import { benchLanes, LANE_KINDS } from './index';
 
 const track = (width: number, samples = 40): Levels => ({ whole: { values: new Float32Array(width * samples).fill(0.5), width, samples, rate: 50, start: 0 }, near: null });
 const device = (id: string, draws: string) => ({
-  id, words: `The ${id}`, worn: true, lane: { detail: 'd', height: 30, draws, parts: 2, least_span: 0, curves: [{ channel: 1, side: 'left', line: 'solid' }] },
+  id, words: `The ${id}`, worn: true, channels: [], lane: { detail: 'd', height: 30, draws, parts: 2, least_span: 0, curves: [{ channel: 1, side: 'left', line: 'solid' }] },
 });
 const args = (values: Partial<LaneArgs> = {}): LaneArgs => ({
   tracks: {}, devices: [], names: ['a', 'b'], groups: [], selectedSnag: -1, marker: null, open: false, theme: night, proposal: null, hasOptical: false, duration: 20, reach: null,
