@@ -1,23 +1,8 @@
-import { Dialog, DialogTrigger, Popover } from 'react-aria-components';
-import styled from 'styled-components';
+import { DialogTrigger, Popover } from 'react-aria-components';
 import { Tick } from '../parts/choices';
 import { Quiet, WordButton } from '../parts/controls';
+import { Sheet } from '../parts/sheet';
 import type { BenchState } from './state';
-
-const Sheet = styled(Dialog)`
-  background: ${(p) => p.theme.raised};
-  color: ${(p) => p.theme.text};
-  border: 1px solid ${(p) => p.theme.quiet};
-  font-family: ${(p) => p.theme.sans};
-  font-size: ${(p) => p.theme.size.body};
-  padding: 12px 16px;
-  width: 300px;
-  outline: none;
-  h3 {
-    margin: 8px 0 2px;
-    font-size: ${(p) => p.theme.size.body};
-  }
-`;
 
 /** Who plays whom in this take, where it differs from the production. */
 export function Casting({ bench }: { bench: BenchState }) {
@@ -29,7 +14,7 @@ export function Casting({ bench }: { bench: BenchState }) {
           <strong>Who plays whom in this take</strong>
           {bench.data.appearances.map((a) => (
             <div key={a.performer_id} role="group" aria-label={a.performer}>
-              <h3>{a.performer}</h3>
+              <h3 style={{ margin: '8px 0 2px', fontSize: 14 }}>{a.performer}</h3>
               {bench.all.map((c) => (
                 <Tick key={c.id} isSelected={a.character_ids.includes(c.id)} isDisabled={bench.working}
                   onChange={(on) => bench.cast({ performer_id: a.performer_id, character_ids: on ? [...a.character_ids, c.id] : a.character_ids.filter((id) => id !== c.id) })}>

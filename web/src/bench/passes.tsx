@@ -1,9 +1,10 @@
 import { Fragment, useState } from 'react';
-import { Dialog, DialogTrigger, Popover } from 'react-aria-components';
+import { DialogTrigger, Popover } from 'react-aria-components';
 import styled from 'styled-components';
 import type { PassOut, RunOut } from '../api/client';
 import { Choice } from '../parts/choices';
 import { Figure, MainButton, Progress, Quiet, WordButton } from '../parts/controls';
+import { Sheet } from '../parts/sheet';
 import { atWork } from '../parts/verdict';
 
 const Strip = styled.div`
@@ -63,38 +64,6 @@ type Props = {
   onRun: (name: string, settings?: Settings, character?: number) => void;
   onCancel: (run: RunOut) => void;
 };
-
-const Sheet = styled(Dialog)`
-  background: ${(p) => p.theme.raised};
-  color: ${(p) => p.theme.text};
-  border: 1px solid ${(p) => p.theme.quiet};
-  font-family: ${(p) => p.theme.sans};
-  font-size: ${(p) => p.theme.size.body};
-  padding: 12px 16px;
-  width: 380px;
-  max-height: 76vh;
-  overflow: auto;
-  outline: none;
-  label {
-    display: grid;
-    grid-template-columns: 1fr 76px;
-    gap: 4px 12px;
-    margin: 10px 0;
-  }
-  small {
-    grid-column: 1 / -1;
-    color: ${(p) => p.theme.quiet};
-    font-size: 12px;
-  }
-  input {
-    font: inherit;
-    font-family: ${(p) => p.theme.mono};
-    color: inherit;
-    background: ${(p) => p.theme.ground};
-    border: 1px solid ${(p) => p.theme.quiet};
-    padding: 2px 6px;
-  }
-`;
 
 /** The settings of a pass, as it declares them, and running it again so. */
 function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: string; used: Settings; onRun: (settings: Settings) => void }) {

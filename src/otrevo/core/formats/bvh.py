@@ -10,7 +10,6 @@ from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
@@ -76,6 +75,8 @@ def write_bvh(path, motion):
 
     joint(int(np.flatnonzero(skeleton.parents < 0)[0]), 0)
     frames = len(motion)
+    from scipy.spatial.transform import Rotation  # takes half a second to load, and reading does without
+
     angles = Rotation.from_quat(motion.rotation_local[:, order].reshape(-1, 4)).as_euler("ZXY", degrees=True)
     table = np.concatenate([motion.root_position_m * CM_PER_M, angles.reshape(frames, -1)], axis=1)
     lines += ["MOTION", f"Frames: {frames}", f"Frame Time: {float(1 / motion.rate):.10f}"]

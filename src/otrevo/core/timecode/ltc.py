@@ -11,7 +11,6 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from scipy.ndimage import uniform_filter1d
-from scipy.signal import butter, sosfiltfilt
 
 from otrevo.core.errors import InputError
 from otrevo.core.timecode.labels import TimecodeFormat
@@ -156,6 +155,8 @@ def read_ltc(samples, sample_rate, timecode_format):
     if len(x) < 2 * frame_length or not np.isfinite(x).all() or np.ptp(x) == 0:
         raise InputError("The track holds no timecode: it is shorter than two frames, silent or not finite.")
     band = [0.12 * sample_rate / bit_length, min(2.2 * sample_rate / bit_length, 0.45 * sample_rate)]
+    from scipy.signal import butter, sosfiltfilt  # takes a second to load, which reading other files must not wait for
+
     x = sosfiltfilt(butter(2, band, btype="band", fs=sample_rate, output="sos"), x)
     level = np.sqrt(np.maximum(uniform_filter1d(x * x, int(6 * bit_length) | 1), 0.0)) + 1e-12
     crossings = _crossings(x, level)
