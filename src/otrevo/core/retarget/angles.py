@@ -51,7 +51,10 @@ def _between(a, b, f, out):
 
 @njit(cache=True, error_model="numpy")
 def pose_angles(plan, first, last, source, rotation):
-    """World rotations of the driven bones of a character, from `source` (T, S, 4), into rotation (T, B, 4), frames [first, last)."""
+    """World rotations of the driven bones of a character, from `source` (T, S, 4), into rotation (T, B, 4), frames [first, last).
+
+    All other bones are left as they are; see `follow`.
+    """
     mixed = np.empty(4)
     for t in range(first, last):
         for b in range(plan.parents.shape[0]):
@@ -62,7 +65,6 @@ def pose_angles(plan, first, last, source, rotation):
             else:
                 _between(source[t, plan.before[b]], source[t, plan.after[b]], plan.share[b], mixed)
             _multiply(mixed, plan.change[b], rotation[t, b])
-    follow(plan, first, last, rotation)
 
 
 @njit(cache=True, error_model="numpy")
@@ -128,6 +130,15 @@ def rest_in_limb(plan, limb, bone, out):
         _multiply(plan.rest[p], out, chain)
         out[:] = chain
         p = plan.parents[p]
+
+
+def hanging_on(bone, parents):
+    """Numbers of all bones below one; parents (B,) come before their children."""
+    out = [bone]
+    for b in range(bone + 1, len(parents)):
+        if parents[b] in out:
+            out.append(b)
+    return out[1:]
 
 
 @njit(cache=True, error_model="numpy")

@@ -7,6 +7,7 @@ to ear. How far a whole look or a whole open jaw goes is a usual face's.
 import numpy as np
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.retarget.angles import hanging_on
 
 GAZE, JAW = np.radians(30), np.radians(22)
 EYES = {"leftEye": ("Left", 1.0), "rightEye": ("Right", -1.0)}
@@ -38,15 +39,6 @@ def turn_face_bones(plan, drivers, names, values, rotations):
     own = quaternion_multiply(rotations[:, head], quaternion_conjugate(plan.arrays.change[head])[None])
     for b, turn in turns.items():
         world = quaternion_multiply(quaternion_multiply(own, quaternion_from_rotvec(turn)), quaternion_conjugate(own))
-        for hanging in _with_what_hangs_on(b, plan.arrays.parents):
-            rotations[:, hanging] = quaternion_multiply(world, rotations[:, hanging])
+        for own_or_below in [b, *hanging_on(b, plan.arrays.parents)]:
+            rotations[:, own_or_below] = quaternion_multiply(world, rotations[:, own_or_below])
     return True
-
-
-def _with_what_hangs_on(bone, parents):
-    """A bone's number and those of all below it; parents (B,) come before their children."""
-    out = {bone}
-    for b, parent in enumerate(parents):
-        if parent in out:
-            out.add(b)
-    return out

@@ -17,7 +17,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.retarget.angles import follow, place_joints
+from otrevo.core.retarget.angles import hanging_on
 from otrevo.core.retarget.limb import STRETCHED, bend, shortest, unit
 
 FADE_S = 0.3  # a correction fades within this time after a plant, and before the next
@@ -60,9 +60,11 @@ def sole_height(character):
 def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, floor=True):
     """Change a posed character (rotations (T, B, 4), positions (T, B, 3), at (T, 3) of the hips) so that its feet stand.
 
+    Bones that nobody drives, and joints but those of the legs, are left to be set after it.
+
     plants: the performer's; levels: {"leftFoot": height of the performer's point on the floor, ...}; scale: of heights over the floor.
     """
-    frames, arrays, ground = len(at), plan.arrays, sole_height(plan.character)
+    ground = sole_height(plan.character)
     shifts, points = {}, {}
     for side in SIDES:
         local = foot_points(plan, side)
@@ -87,16 +89,11 @@ def keep_plants(plan, rate, plants, levels, scale, at, rotations, positions, flo
     positions[:, _carried(plan)] += lowered[:, None]
     for side, target in wanted.items():
         bend_limb(plan, side, "UpperLeg", "LowerLeg", "Foot", target, rotations, positions)
-    follow(arrays, 0, frames, rotations)
-    place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
-    if floor and _toes_bend(plan, ground, rotations, positions):
-        follow(arrays, 0, frames, rotations)
-        place_joints(arrays, 0, frames, plan.root, at, rotations, positions)
 
 
-def _toes_bend(plan, ground, rotations, positions):
-    """Turn toes up where their tips would go through the floor: under a raised heel the sole bends. Returns whether any did."""
-    character, bent = plan.character, False
+def bend_toes(plan, rotations, positions):
+    """Turn toes up where their tips would go through the floor: under a raised heel the sole bends."""
+    character, ground = plan.character, sole_height(plan.character)
     for side in SIDES:
         toes, foot = plan.joints.get(side + "Toes"), plan.joints.get(side + "Foot")
         if toes is None or foot is None:
@@ -121,9 +118,11 @@ def _toes_bend(plan, ground, rotations, positions):
         )
         since_rest = quaternion_multiply(rotations[:, foot], quaternion_conjugate(character.rotations[foot])[None])
         across = quaternion_rotate(since_rest, np.array([-1.0, 0.0, 0.0]))
-        rotations[:, toes] = quaternion_multiply(quaternion_from_rotvec(across * bend_by[:, None]), rotations[:, toes])
-        bent = True
-    return bent
+        turn, joint = quaternion_from_rotvec(across * bend_by[:, None]), positions[:, toes]
+        rotations[:, toes] = quaternion_multiply(turn, rotations[:, toes])
+        for b in hanging_on(toes, plan.arrays.parents):
+            rotations[:, b] = quaternion_multiply(turn, rotations[:, b])
+            positions[:, b] = joint + quaternion_rotate(turn, positions[:, b] - joint)
 
 
 def _points(positions, rotations, foot, local):

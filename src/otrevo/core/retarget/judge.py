@@ -7,6 +7,7 @@ k is the length of the character's legs over the performer's; what is left unsai
 from dataclasses import dataclass, field
 
 import numpy as np
+from numba import njit
 
 from otrevo.core.conventions import find_runs, quaternion_rotate
 from otrevo.core.retarget.feet import SIDES, foot_points, sole_height
@@ -178,21 +179,32 @@ def _snapped(plan, positions, joint, names, side):
     return (theirs > SNAPPED) & (ours <= SNAPPED)
 
 
-def _step_degrees(rotation):
-    """How far rotations (T, 4) turn from each frame to the next (T - 1,), degrees."""
-    dot = np.abs((rotation[1:] * rotation[:-1]).sum(-1))
-    return np.degrees(2 * np.arccos(np.clip(dot, 0, 1)))
-
-
 def _flips(plan, result, names, rotation, rate):
     """{bone of ours: frames (T,) at which the character's bone turns over and the performer's does not}."""
-    out, limit = {}, FLIP_DEG * min(120.0 / rate, 2.0)
-    for bone, b in plan.joints.items():
-        if bone not in names or len(result) < 2:
-            continue
-        more = _step_degrees(result.rotations[:, b]) - _step_degrees(rotation[:, names.index(bone)])
-        if (more > limit).any():
-            out[bone] = np.concatenate([[False], more > limit])
+    bones = [bone for bone in plan.joints if bone in names]
+    if len(result) < 2 or not bones:
+        return {}
+    theirs, ours = (np.array(list(map(f, bones))) for f in (plan.joints.get, names.index))
+    found = _turned_over(result.rotations, rotation, theirs, ours, np.radians(FLIP_DEG * min(120.0 / rate, 2.0)))
+    return {bone: found[:, i] for i, bone in enumerate(bones) if found[:, i].any()}
+
+
+@njit(cache=True, error_model="numpy")
+def _turned_over(rotation, source, theirs, ours, limit):
+    """Frames (T, N) in which the bones `theirs` turn by more than `limit` (radians) further than `ours` since the frame before."""
+    out = np.zeros((rotation.shape[0], theirs.shape[0]), dtype=np.bool_)
+    least = np.cos(0.5 * limit)
+    for t in range(1, rotation.shape[0]):
+        for i in range(theirs.shape[0]):
+            a, b, dot, own = theirs[i], ours[i], 0.0, 0.0
+            for k in range(4):
+                dot += rotation[t, a, k] * rotation[t - 1, a, k]
+            if abs(dot) >= least:
+                continue
+            for k in range(4):
+                own += source[t, b, k] * source[t - 1, b, k]
+            more = 2 * np.arccos(min(abs(dot), 1.0)) - 2 * np.arccos(min(abs(own), 1.0))
+            out[t, i] = more > limit
     return out
 
 

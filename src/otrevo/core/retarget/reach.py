@@ -24,7 +24,7 @@ NEAR_M, FAR_M = (
     0.50,
 )  # from the other hand, or a bone of the trunk: up to here it counts, and from here on not at all
 BODY = ("hips", "chest", "head")  # what a place on the own body is seen from
-LEAN_ROUNDS = 8
+LEAN_ROUNDS, CLOSE_M = 8, 1e-4
 SPINE_DEG, COLLAR_DEG = 40.0, 25.0  # how far the whole spine and a collar bone lean at most
 SPINE_SHARE = 0.6  # of what a hand is short of is asked of the spine, the rest of the collar bone
 SETTLED_M = 0.01  # leaning sets in softly over so much
@@ -45,8 +45,11 @@ def reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, 
     if not chosen:
         return {}
 
-    def pose():
-        follow(plan.arrays, 0, len(times), rotations)
+    loose = any(follows_between(plan, plan.joints[limb]) for limb in chosen)
+
+    def pose(last=True):
+        if last or loose:
+            follow(plan.arrays, 0, len(times), rotations)
         place_joints(plan.arrays, 0, len(times), plan.root, at, rotations, positions)
 
     before = {limb: positions[:, plan.joints[limb]].copy() for limb in chosen}
@@ -70,6 +73,15 @@ def reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, 
         bend_limb(plan, side, upper, lower, end, target, rotations, positions)
     pose()
     return {limb: np.linalg.norm(positions[:, plan.joints[limb]] - target, axis=1) for limb, target in wanted.items()}
+
+
+def follows_between(plan, bone):
+    """Whether a bone that nobody drives lies between a driven one and the hips, and has to follow before joints can be placed."""
+    while bone >= 0 and bone != plan.root:
+        if plan.arrays.before[bone] < 0:
+            return True
+        bone = int(plan.arrays.parents[bone])
+    return False
 
 
 def _place(plan, limb, on, both, names, joint, rotation, scale, before, positions):
@@ -147,7 +159,7 @@ def _lean(plan, targets, chosen, rotations, positions, pose):
     asked = {"spine": np.zeros((frames, 3))} | {limb: np.zeros((frames, 3)) for limb in arms}
     for _ in range(LEAN_ROUNDS):
         short = {limb: _short(plan, limb, target, positions) for limb, target in targets().items() if limb in arms}
-        if max(float(np.abs(s).max()) for s in short.values()) < 1e-5:
+        if max(float(np.abs(s).max()) for s in short.values()) < CLOSE_M:
             break
         for limb, pull in short.items():
             shoulder = positions[:, plan.joints[limb.replace("Hand", "UpperArm")]]
@@ -159,7 +171,7 @@ def _lean(plan, targets, chosen, rotations, positions, pose):
                 part = 1.0 if not spine else 1 - SPINE_SHARE
                 asked[limb] += part * _turning(shoulder - positions[:, plan.joints[collar]], pull)
         _apply(plan, spine, arms, asked, rest, rotations)
-        pose()
+        pose(False)
 
 
 def _spine(plan):

@@ -6,14 +6,14 @@ import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.errors import InputError
-from otrevo.core.retarget.angles import place_joints, pose_angles
+from otrevo.core.retarget.angles import follow, place_joints, pose_angles
 from otrevo.core.retarget.face_bones import turn_face_bones
-from otrevo.core.retarget.feet import keep_plants, sole_height
+from otrevo.core.retarget.feet import bend_toes, keep_plants, sole_height
 from otrevo.core.retarget.held import prop_on_character
 from otrevo.core.retarget.judge import judge
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.plants import find_plants
-from otrevo.core.retarget.reach import reach_places
+from otrevo.core.retarget.reach import follows_between, reach_places
 from otrevo.core.retarget.settings import RetargetSettings
 
 CHUNK_FRAMES = 1200  # between two looks at whether somebody cancelled
@@ -93,6 +93,9 @@ def retarget(
     for first in range(0, frames, CHUNK_FRAMES):
         pose_angles(plan.arrays, first, min(first + CHUNK_FRAMES, frames), rotation, rotations)
         progress(0.5 * min(1.0, (first + CHUNK_FRAMES) / frames))
+    driven = plan.arrays.before >= 0
+    if any(follows_between(plan, b) for b in plan.joints.values() if driven[b]):  # what nobody drives carries limbs
+        follow(plan.arrays, 0, frames, rotations)
     if plants is None:
         plants = find_plants(motion, joint, rotation)
     ankle = _ankle(motion, joint, plants, ankle_m)
@@ -102,11 +105,14 @@ def retarget(
     levels = floor_levels(plants)
     scale = plan.legs_ratio if settings.scale == "character" else 1.0
     keep_plants(plan, float(motion.rate), plants, levels, scale, at, rotations, positions, settings.floor)
+    follow(plan.arrays, 0, frames, rotations)
+    place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
+    if settings.floor:
+        bend_toes(plan, rotations, positions)
     missed = reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions)
     if face is not None and turn_face_bones(plan, face[2], face[0], face[1], rotations):
         place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     progress(0.9)
-    driven = plan.arrays.before >= 0
     result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed)
     size = plan.legs_ratio if settings.prop_size == "character" else 1.0
 

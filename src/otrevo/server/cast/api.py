@@ -103,7 +103,13 @@ class DeviceOut(Schema):
 def devices(request):
     """All devices there are, in the order of their lanes."""
     return [
-        {"id": d.id, "words": d.words, "worn": d.worn, "channels": list(d.channels), "lane": None if d.lane is None else asdict(d.lane)}
+        {
+            "id": d.id,
+            "words": d.words,
+            "worn": d.worn,
+            "channels": list(d.channels),
+            "lane": None if d.lane is None else asdict(d.lane),
+        }
         for d in DEVICES
     ]
 
