@@ -10,6 +10,7 @@ from otrevo.core.formats.documents import read_document, write_document
 
 # Readers of characters load large libraries; what only one of these commands needs is imported by it.
 
+COMMANDS = ("character", "map", "retarget", "plants", "adopt")
 USD = (".usda", ".usdc", ".usdz", ".usd")
 OUT = (".bvh", ".glb", ".usda", ".usdc", ".vrma")
 

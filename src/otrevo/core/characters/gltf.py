@@ -12,9 +12,9 @@ from pathlib import Path
 
 import numpy as np
 from pygltflib import GLTF2
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.characters.file_skeleton import MOST_BYTES, FileSkeleton, checked, ordered, unlike
+from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.errors import InputError
 
 _TYPES = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
@@ -151,7 +151,10 @@ def _local(node, where, number):
         out = np.eye(4)
         if node.rotation:
             quaternion = np.array(node.rotation, dtype=float)
-            out[:3, :3] = Rotation.from_quat(quaternion).as_matrix() if np.isfinite(quaternion).all() else np.nan
+            length = np.linalg.norm(quaternion)
+            if quaternion.shape != (4,) or length == 0:
+                raise ValueError
+            out[:3, :3] = matrix_from_quaternion(quaternion / length) if np.isfinite(quaternion).all() else np.nan
         out[:3, :3] *= np.array(node.scale or [1.0, 1.0, 1.0], dtype=float)
         out[:3, 3] = node.translation or [0.0, 0.0, 0.0]
         return out
@@ -280,6 +283,8 @@ def _rest(file, bones, world, bind, notes):
 
 def _quarter_turn(rotation):
     """The rotation matrix among the 24 that keep the axes which is nearest to `rotation`."""
+    from scipy.spatial.transform import Rotation  # takes half a second to load, and few files need it
+
     return Rotation.create_group("O")[
         int(np.argmax((Rotation.create_group("O").as_matrix() * rotation).sum(axis=(1, 2))))
     ].as_matrix()

@@ -7,7 +7,6 @@ with offsets along the file's axes, rotations in the order Z, X, Y.
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_matrix
 from otrevo.core.errors import InputError
@@ -54,6 +53,8 @@ def write_bvh_motion(path, motion, given=None):
 
 def _values(parents, offsets, channels, turns, places, root):
     """Channel values (T, channels) of world rotations (T, B, 3, 3) and joints (T, B, 3) in the file's axes."""
+    from scipy.spatial.transform import Rotation  # takes half a second to load
+
     columns = []
     for b, own in enumerate(channels):
         above = parents[b]

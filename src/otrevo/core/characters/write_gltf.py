@@ -9,7 +9,6 @@ import json
 from base64 import b64encode
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.characters.file_skeleton import bone_rotations
 from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
@@ -20,6 +19,7 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_matrix,
     quaternion_multiply,
+    quaternion_rotate,
 )
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
@@ -47,13 +47,62 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
     bones = {int(node): b for b, node in enumerate(skeleton.nodes)}
     # what the world turned each bone by since its rest, on the matrix it has at rest: scales and mirrors stay as they are
     delta = quaternion_multiply(motion.rotations, quaternion_conjugate(character.rotations)[None])
-    wanted = to_file @ matrix_from_quaternion(delta) @ to_file.T @ skeleton.matrices[:, :3, :3]
+    wanted = (to_file, delta, skeleton.matrices[:, :3, :3])
     places = np.einsum("ij,tbj->tbi", to_file, motion.positions) / character.from_file[0]
+    pose = _pose_by_quaternions if _is_plain(local, skeleton.matrices) else _pose_by_matrices
+    rotation, moved = {}, {}
+    for node, turns, offset in pose(file, order, parents, local, bones, wanted, places):
+        rotation[node] = make_continuous(turns)
+        size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
+        is_root = bones[node] == motion.root
+        if is_root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
+            moved[node] = offset
+    document = json.loads(json.dumps(file.document))
+    binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
+    binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
+    write_whole(path, glb_bytes(document, binary))
+
+
+def _is_plain(local, matrices):
+    """Whether all nodes (N, 4, 4) and bones at rest (B, 4, 4) are rotations with one scale, none mirrored."""
+    linear = np.concatenate([local[:, :3, :3], matrices[:, :3, :3]])
+    square = linear.swapaxes(1, 2) @ linear
+    scale = square[:, 0, 0]
+    even = np.abs(square - scale[:, None, None] * np.eye(3)).max(axis=(1, 2)) < RIGID * scale
+    return bool(even.all() and (np.linalg.det(linear) > 0).all())
+
+
+def _pose_by_quaternions(file, order, parents, local, bones, wanted, places):
+    """(node, rotations (T, 4), positions (T, 3)) in the parent of every bone, where nothing is scaled unevenly or mirrored."""
+    to_file, delta, rest = wanted
+    change = quaternion_from_matrix(to_file)
+    size = np.cbrt(np.linalg.det(rest))
+    own = quaternion_multiply(quaternion_multiply(change, delta), quaternion_conjugate(change))
+    own = quaternion_multiply(own, quaternion_from_matrix(rest / size[:, None, None])[None])
+    local_size = np.cbrt(np.linalg.det(local[:, :3, :3]))
+    local_turn = quaternion_from_matrix(local[:, :3, :3] / local_size[:, None, None])
+    posed = {
+        -1: (np.array([[0.0, 0.0, 0.0, 1.0]]), 1.0, np.zeros((1, 3)))
+    }  # node -> rotation, scale, place in the world
+    for node in map(int, order):
+        turn, scale, place = posed[int(parents[node])]
+        if node not in bones:
+            here = place + scale * quaternion_rotate(turn, local[node][:3, 3])
+            posed[node] = quaternion_multiply(turn, local_turn[node]), scale * local_size[node], here
+            continue
+        b, back = bones[node], quaternion_conjugate(turn)
+        posed[node] = own[:, b], size[b], places[:, b]
+        yield node, quaternion_multiply(back, own[:, b]), quaternion_rotate(back, places[:, b] - place) / scale
+
+
+def _pose_by_matrices(file, order, parents, local, bones, wanted, places):
+    """The same as _pose_by_quaternions, whatever the nodes' scales are: scales and mirrors stay what they are at rest."""
+    to_file, delta, rest = wanted
+    wanted = to_file @ matrix_from_quaternion(delta) @ to_file.T @ rest
     posed = {-1: (np.eye(3)[None], np.zeros((1, 3)))}  # node -> (linear (T, 3, 3), place (T, 3)) in the world
     inverse = {}  # of nodes above others
-    rotation, moved = {}, {}
-    for node in order:
-        node, up = int(node), int(parents[node])
+    for node in map(int, order):
+        up = int(parents[node])
         linear, place = posed[up]
         if node not in bones:
             posed[node] = linear @ local[node][:3, :3], place + linear @ local[node][:3, 3]
@@ -62,16 +111,9 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
         if up not in inverse:
             inverse[up] = _inverse(linear)
         inside = inverse[up] @ wanted[:, b]
-        rotation[node] = make_continuous(quaternion_from_matrix(_turns(inside / node_scale(file, node, local))))
         offset = (inverse[up] @ (places[:, b] - place)[..., None])[..., 0]
-        size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
-        if b == motion.root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
-            moved[node] = offset
         posed[node] = wanted[:, b], places[:, b]
-    document = json.loads(json.dumps(file.document))
-    binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
-    binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
-    write_whole(path, glb_bytes(document, binary))
+        yield node, quaternion_from_matrix(_turns(inside / node_scale(file, node, local))), offset
 
 
 def _with_animation(document, binary, motion, rotation, moved, name, file, shapes):
@@ -102,7 +144,7 @@ def _with_animation(document, binary, motion, rotation, moved, name, file, shape
                 matrix = np.array(target.pop("matrix"), dtype=float).reshape(4, 4).T
                 scale = np.linalg.norm(matrix[:3, :3], axis=0)
                 target["translation"] = matrix[:3, 3].tolist()
-                target["rotation"] = Rotation.from_matrix(matrix[:3, :3] / scale).as_quat().tolist()
+                target["rotation"] = quaternion_from_matrix(matrix[:3, :3] / scale).tolist()
                 target["scale"] = scale.tolist()
     for node, weights in _weights(file, shapes, len(motion)).items():
         samplers.append({"input": times, "output": parts.put(weights.reshape(-1), "SCALAR"), "interpolation": LINEAR})
@@ -186,7 +228,8 @@ def read_gltf_motion(path, animation=-1):
     for node, tracks in parts.items():
         scale = tracks.get("scale", np.broadcast_to(node_scale(file, node, local), (frames, 3)))
         if "rotation" in tracks:
-            posed[:, node, :3, :3] = Rotation.from_quat(tracks["rotation"]).as_matrix() * scale[:, None, :]
+            turns = tracks["rotation"] / np.linalg.norm(tracks["rotation"], axis=1, keepdims=True)
+            posed[:, node, :3, :3] = matrix_from_quaternion(turns) * scale[:, None, :]
         if "translation" in tracks:
             posed[:, node, :3, 3] = tracks["translation"]
     world = posed.copy()
