@@ -4,6 +4,8 @@ import json
 import struct
 import tempfile
 import unittest
+from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +17,9 @@ from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.characters.write_usd import read_usd_motion, write_usd_motion
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.errors import InputError
+from otrevo.core.passes.contract import PlayedCharacter
 from otrevo.core.retarget.adopt import adopt
+from otrevo.core.retarget.deliver import package_character
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.build import Build, built
 from otrevo.core.sim.characters.files import FOLDER
@@ -295,3 +299,50 @@ class Broken(InFolder):
         self.assertEqual(len(set(names)), len(names))
         self.assertLess(max(map(len, names)), 1100)
         self.assertTrue(sheet["pairs"])
+
+
+class Delivered(InFolder):
+    """Characters of every kind leave in the formats that their own file allows, and read back as they were computed."""
+
+    def made(self, path, motion):
+        character, proposal = read_character(path)
+        on = PlayedCharacter("crew", character, propose_sheet(character, proposal))
+        return package_character("crew", motion, on, path.read_bytes())
+
+    def test_usd_and_bvh_characters(self):
+        body = built(Build(height_m=1.4, arms_down_deg=40, spine=4))
+        names = [n.replace(" ", "_") for n in named(body.names, "shin")]
+        write_usd(self.path / "crew.usda", body, names, 0.01, "Z")
+        write_bvh(self.path / "plain.bvh", body, names)
+        write_bvh(self.path / "folded.bvh", body, names, folded=True)
+        motion = performance("semaphore", 2)
+        allowed = {
+            "crew.usda": {"usd", "character_bvh", "vrma"},
+            "plain.bvh": {"character_bvh", "vrma"},
+            "folded.bvh": {"character_bvh", "vrma"},
+        }
+        for name, kinds in allowed.items():
+            made = self.made(self.path / name, motion)
+            for kind in ("glb", "usd", "character_bvh", "vrma"):
+                with self.subTest(f"{name} {kind}"):
+                    files = made.files(kind, Fraction(30))
+                    self.assertEqual(bool(files), kind in kinds)
+                    for file in files:
+                        out = self.path / f"out_{kind}{file.ending}"
+                        file.write(out)
+                        difference = file.compare(out)
+                        self.assertNotIn("fault", difference)
+                        self.assertLess(difference["position_mm"], 0.1)
+                        self.assertLess(difference["rotation_deg"], 0.01)
+
+    def test_what_comes_back_otherwise_is_told(self):
+        motion = performance("semaphore", 2)
+        made = self.made(FOLDER / "wick.glb", motion)
+        (glb,) = made.files("glb", Fraction(30))
+        (other,) = made.files("glb", Fraction(24))
+        other.write(self.path / "other.glb")
+        self.assertIn("of 60 frames came back", glb.compare(self.path / "other.glb")["fault"])
+        moved = replace(motion, root_position_m=motion.root_position_m + [0.05, 0, 0])
+        (aside,) = self.made(FOLDER / "wick.glb", moved).files("glb", Fraction(30))
+        aside.write(self.path / "aside.glb")
+        self.assertGreater(glb.compare(self.path / "aside.glb")["position_mm"], 10)

@@ -1,11 +1,15 @@
 """A character in a browser: its file chosen, its map looked at and changed, its warm-up seen, its take played by the animator."""
 
+from pathlib import Path
+
 import cv2
 import numpy as np
 from django.test import LiveServerTestCase, override_settings
 from playwright.sync_api import expect
 
+from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.sim.characters.files import FOLDER
+from otrevo.server.cast.characters import keep_character, set_players
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
 from otrevo.server.takes.jobs import queue_from
@@ -104,3 +108,102 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         expect(page.get_by_role("heading", level=1)).to_contain_text("Lampkeeper")
         wide = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
         self.assertLessEqual(wide, 0)
+
+    def character(self, name):
+        """A character that Ines plays, as if its file had been dropped."""
+        made = keep_character(
+            self.production,
+            None,
+            f"{name}.glb",
+            (FOLDER / f"{name}.glb").read_bytes(),
+            *read_guarded(FOLDER / f"{name}.glb", f"{name}.glb"),
+        )
+        set_players(made, [self.slate.performer_id], None)
+        work()
+        return made
+
+    def newest(self, character):
+        return character.maps.order_by("-version").first()
+
+    def test_a_map_is_corrected_mirrored_taken_back_and_the_face_given_gains(self):
+        wick = self.character("wick")
+        page = self.sign_in("technician")
+        self.at(page, f"cast?character={wick.pk}")
+        expect(page.get_by_label("How the warm-up follows")).to_contain_text("no flips")
+        sheet = page.get_by_role("group", name="Map sheet")
+        sheet.get_by_role("button", name="right upper arm").click()
+        expect(page.get_by_text("click a joint of Wick")).to_be_visible()
+        page.get_by_text("Rest pose").click()
+        slider = page.get_by_role("slider", name="Turn right upper arm about the front-to-back axis")
+        slider.focus()
+        page.keyboard.press("ArrowRight")
+        self.eventually(lambda: self.newest(wick).version, 2)
+        turned = [r for r in self.newest(wick).document["rest_pose"] if r.get("by_hand")]
+        self.assertEqual([r["bone"] for r in turned], ["hero_rig_UpperArm_R"])
+        page.get_by_role("button", name="as it was matched").click()
+        self.eventually(lambda: self.newest(wick).version, 3)
+        self.choose(page, "right upper arm moves", "nothing")
+        self.eventually(lambda: self.newest(wick).version, 4)
+        page.get_by_role("button", name="left onto right").click()
+        self.eventually(lambda: self.newest(wick).version, 5)
+        pairs = {r["bone"]: r["target"] for r in self.newest(wick).document["pairs"]}
+        self.assertEqual(pairs["rightUpperArm"], ["hero_rig_UpperArm_R"])
+        with page.expect_download() as saved:
+            page.get_by_role("link", name="save the map").click()
+        self.assertIn(b'"map/1"', Path(saved.value.path()).read_bytes())
+
+        page.get_by_role("button", name="Face shapes").click()
+        jaw = page.get_by_role("group", name="wick_face_JawOpen")
+        gain = jaw.get_by_role("slider")
+        gain.focus()
+        page.keyboard.press("ArrowLeft")
+        self.eventually(lambda: self.newest(wick).version, 6)
+        drivers = {d["target"]: d["gain"] for d in self.newest(wick).document["shapes"]}
+        self.assertAlmostEqual(drivers["wick_face_JawOpen"], 0.95)
+        self.assertEqual(drivers["wick_face_EyeBlink_L"], 1.0)
+
+        page.get_by_role("button", name="rename").click()
+        page.get_by_label("Name").fill("Wick the younger")
+        page.get_by_role("button", name="Rename", exact=True).click()
+        expect(page.get_by_role("heading", name="Wick the younger")).to_be_visible()
+        page.get_by_role("button", name="remove").click()
+        page.get_by_role("button", name="keep it").click()
+        self.assertEqual(Character.objects.count(), 1)
+        page.get_by_role("button", name="remove").click()
+        page.get_by_role("button", name="Remove", exact=True).click()
+        self.eventually(lambda: Character.objects.count(), 0)
+
+    def test_reach_is_drawn_in_its_lane_and_a_take_casts_for_itself(self):
+        gull, keeper = self.character("gull"), self.character("keeper")
+        page = self.sign_in("technician")
+        self.at(page, f"bench/{self.take.pk}?see=beside+Gull")
+        lane = page.get_by_role("group", name="Gull: right hand reaches")
+        expect(lane).to_be_visible()
+        lane.dblclick(position={"x": 500, "y": 4})
+
+        def reach():
+            newest = Run.objects.filter(name="retarget", character=gull).order_by("-id").first()
+            return newest.parameters.get("right_hand", 0)
+
+        self.eventually(lambda: isinstance(reach(), list), True)
+        before = [v for _, v in reach()]
+        self.assertEqual(before[0], 0.0)
+        self.assertGreater(before[1], 0.9)
+        work()
+        point = lane.get_by_role("button").last
+        expect(point).to_be_visible()
+        expect(page.get_by_role("button", name="who plays whom")).to_be_enabled()
+        point.focus()
+        page.keyboard.press("ArrowDown")
+        self.eventually(lambda: round(before[1] - reach()[1][1], 2), 0.1)
+        work()
+        expect(page.get_by_role("button", name="who plays whom")).to_be_enabled()
+        page.get_by_role("button", name="who plays whom").click()
+        box = page.get_by_role("dialog", name="Who plays whom in this take")
+        box.get_by_text("Keeper").click()
+        self.eventually(lambda: self.take.appearances.get().characters, [gull.pk])
+        expect(page.get_by_role("region", name="Retarget Keeper")).to_have_count(0)
+        box.get_by_role("button", name="as Cast says").click()
+        self.eventually(lambda: self.take.appearances.get().characters, None)
+        expect(page.get_by_role("region", name="Retarget Keeper")).to_be_visible()
+        self.assertEqual(keeper.players.count(), 1)

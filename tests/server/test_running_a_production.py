@@ -14,13 +14,16 @@ from django.test import TestCase
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import generic_skeleton
+from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import read_bvh, write_bvh
 from otrevo.core.formats.c3d import read_c3d
 from otrevo.core.package.check import check_package
+from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.accounts.models import Membership
 from otrevo.server.cast.actions import make_performer, warm_up_slate
+from otrevo.server.cast.characters import keep_character, set_players
 from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.actions import make_day, make_slate
 from otrevo.server.shoot.models import Production, ShootDay, Slate
@@ -176,6 +179,33 @@ class WithALantern(TestCase):
         self.assertEqual((pose["shape"], pose["prop"]), ([7], "lantern"))
         self.assertEqual(len(pose["details"]["offsets_m"]), 5)
         self.assertTrue(any((s["name"], s["prop"]) == ("prop markers", "lantern") for s in self.bench["streams"]))
+
+    def test_it_goes_along_in_the_hands_of_a_character(self):
+        gull = keep_character(
+            self.production,
+            None,
+            "gull.glb",
+            (FOLDER / "gull.glb").read_bytes(),
+            *read_guarded(FOLDER / "gull.glb", "gull.glb"),
+        )
+        set_players(gull, [self.slate.performer_id], None)
+        work()
+        bench = self.technician.get(f"/api/takes/{self.take.pk}/bench").json()
+        carried = next(s for s in bench["streams"] if s["name"] == "character prop")
+        self.assertEqual((carried["character"], carried["prop"], carried["shape"]), ("Gull", "lantern", [7]))
+        run = latest(self.take, "retarget", self.slate.performer, gull)
+        mine = read_stream(latest(self.take, "solve").tracks.get(name="prop pose")).astype(float)
+        theirs = read_stream(run.tracks.get(name="character prop")).astype(float)
+        np.testing.assert_allclose(theirs[:, 3:], mine[:, 3:], atol=1e-5)
+        lifted = [np.ptp(x[:, 1]) for x in (mine, theirs)]
+        self.assertGreater(lifted[0], 0.5, "it is lifted")
+        self.assertLess(lifted[1], 0.7 * lifted[0], "by a small creature not so high")
+        body = {"name": "small", "take_ids": [self.take.pk], "formats": ["bvh"], "rate": "30"}
+        package = post(self.technician, f"/productions/{self.production.pk}/packages", body).json()
+        work()
+        ready = self.technician.get(f"/api/packages/{package['id']}").json()
+        self.assertEqual((ready["state"], ready["message"]), ("ready", ""))
+        self.assertIn("SMS_17_t01_Ines_Gull_lantern.bvh", ready["manifest"]["takes"][0]["files"])
 
     def test_it_is_in_the_package_as_a_motion_and_as_markers(self):
         body = {"name": "day3", "take_ids": [self.take.pk], "formats": ["bvh", "c3d"], "rate": "60"}

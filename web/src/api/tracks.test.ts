@@ -1,10 +1,10 @@
 import { FixedSizeList, Field, Float32, makeData, RecordBatch, Schema, Struct, tableToIPC, Table } from 'apache-arrow';
 import { describe, expect, it } from 'vitest';
-import { decode, levelFor, loadSamples, Pieces, rateOf, splitMotion, type Track } from './tracks';
+import { columns, decode, decodeAbout, levelFor, loadSamples, Pieces, rateOf, splitMotion, type Track } from './tracks';
 
-function stream(batches: number[][], width: number): ArrayBuffer {
+function stream(batches: number[][], width: number, about?: object): ArrayBuffer {
   const type = new FixedSizeList(width, new Field('item', new Float32(), true));
-  const schema = new Schema([new Field('values', type, true)]);
+  const schema = new Schema([new Field('values', type, true)], about && new Map([['about', JSON.stringify(about)]]));
   const parts = batches.map((values) => {
     const length = values.length / width;
     const child = makeData({ type: new Float32(), length: values.length, data: new Float32Array(values) });
@@ -30,6 +30,15 @@ describe('tracks', () => {
   it('reads exact rates', () => {
     expect(rateOf('30000/1001')).toBeCloseTo(29.97003, 5);
     expect(rateOf('120')).toBe(120);
+  });
+});
+
+describe('rows that say what they hold', () => {
+  it('come with it, and are cut into columns', () => {
+    const { about, ...rows } = decodeAbout<{ rate: number }>(stream([[1, 2, 3, 4], [5, 6, 7, 8]], 4, { rate: 30 }));
+    expect([about.rate, rows.width, rows.samples]).toEqual([30, 4, 2]);
+    const middle = columns({ ...rows, rate: 30, start: 0 }, 1, 2);
+    expect([middle.width, ...middle.values]).toEqual([2, 2, 3, 6, 7]);
   });
 });
 

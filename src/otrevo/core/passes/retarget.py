@@ -64,8 +64,8 @@ def run(material, parameters, report):
                                 {"names": list(driven)}))  # fmt: skip
     for prop in material.props:
         pose = material.track("solve", "prop pose", prop.name)
-        if pose is not None and len(values := pose.read()) == len(motion):
-            tracks.append(Track("character prop", "pose", pose.rate, result.carry(values.astype(float), prop.offset_m), clock,
+        if pose is not None and len(seen := pose.read()) == len(motion):
+            tracks.append(Track("character prop", "pose", pose.rate, result.carry(seen.astype(float), prop.offset_m), clock,
                                 pose.details | {"offsets_m": (result.prop_scale * prop.offset_m).round(6).tolist()}, prop.name))  # fmt: skip
     return Outcome(tuple(tracks), result.figures, tuple(snags_of(result.judged, played.sheet, clock.hz, clock.start_s)))
 
