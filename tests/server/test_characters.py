@@ -182,6 +182,7 @@ class Characters(TestCase):
         runs = {r["character"]: r for r in bench["take"]["runs"] if r["name"] == "retarget"}
         self.assertEqual({n: r["state"] for n, r in runs.items()}, {"Wick": "done", "Gull": "done"})
         self.assertTrue(runs["Gull"]["figure"]["good"], runs["Gull"]["figure"])
+        self.assertEqual(runs["Gull"]["map_version"], 1, "so that a map that has changed since is told")
         streams = {(s["character"], s["name"]): s for s in bench["streams"] if s["character"]}
         self.assertEqual(len(streams), 4)
         solved = next(s for s in bench["streams"] if s["name"] == "body rotation")

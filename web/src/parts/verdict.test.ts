@@ -9,7 +9,7 @@ const WORDS: Record<string, [string, string]> = {
 function run(name: string, state: string, figure: string | null = null, more: Partial<RunOut> = {}): RunOut {
   const [doing, done] = WORDS[name];
   return {
-    id: 1, name, words: name, doing, done, performer: '', character_id: null, character: '', state, progress: 0.62, message: '', knocked: [], aside: '', parameters: {}, snag_count: 0, asked_at: '', code_version: '',
+    id: 1, name, words: name, doing, done, performer: '', character_id: null, character: '', map_version: null, state, progress: 0.62, message: '', knocked: [], aside: '', parameters: {}, snag_count: 0, asked_at: '', code_version: '',
     figure: figure === null ? null : { text: figure, value: 1, good: true, sentence: '' }, ...more,
   };
 }

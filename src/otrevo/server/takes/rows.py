@@ -28,7 +28,9 @@ class FigureOut(Schema):
 
 
 class RunOut(Schema):
-    """A run of a pass; knocked: cameras that it found not to stand where the calibration says."""
+    """A run of a pass; knocked: cameras that it found not to stand where the calibration says; map_version: of the
+    character's map that it went by, where it is about a character.
+    """
 
     id: int
     name: str
@@ -38,6 +40,7 @@ class RunOut(Schema):
     performer: str
     character_id: int | None
     character: str
+    map_version: int | None
     state: str
     progress: float
     message: str
@@ -139,7 +142,7 @@ def run_out(run):
         "id": run.pk, "name": run.name, "words": one.words if one else run.name.capitalize(),
         "doing": one.doing if one else "writing", "done": one.done if one else "written",
         "performer": run.performer.name if run.performer_id else "", "character_id": run.character_id,
-        "character": run.character.name if run.character_id else "", "state": run.state, "progress": run.progress,
+        "character": run.character.name if run.character_id else "", "map_version": figures.get("map_version"), "state": run.state, "progress": run.progress,
         "message": run.message, "knocked": [k["camera"] for k in figures.get("knocked", [])], "figure": one and figure_out(one.figure, figures),
         "aside": one.aside(figures) if one and figures else "", "parameters": run.parameters,
         "snag_count": run.snag_count if hasattr(run, "snag_count") else sum(s["severity"] >= 1 for s in run.snags),
