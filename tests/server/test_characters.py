@@ -322,6 +322,13 @@ class Characters(TestCase):
                 run = take.runs.get(name="retarget")
                 self.assertEqual((run.state, run.message), ("done", ""))
                 self.assertEqual(run.tracks.get(name="character root").samples, 240)
+        body = {"name": "theirs", "take_ids": [take.pk], "formats": ["bvh", "c3d", "glb"], "rate": "30"}
+        made = post(self.client, f"/productions/{self.production.pk}/packages", body).json()
+        work()
+        package = Package.objects.get(pk=made["id"])
+        self.assertEqual((package.state, package.message), ("ready", ""))
+        files = [f.rsplit("_", 1)[1] for f in package.manifest["takes"][0]["files"]]
+        self.assertEqual(files, ["Ines.bvh", "Gull.glb"], "a body and its character, and no markers")
 
     def test_a_rest_pose_is_corrected_by_hand_and_stays_when_the_map_changes_elsewhere(self):
         out = self.added("wick.glb")

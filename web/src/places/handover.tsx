@@ -157,7 +157,7 @@ function NewPackage({ production }: { production: number }) {
   const client = useQueryClient();
   const board = useBoard(production);
   const day = board.data?.days.at(-1);
-  const takes = (day?.slates ?? []).filter((s) => !s.warm_up).flatMap((s) => s.takes.map((t) => ({ s, t, solved: t.runs.some((r) => r.name === 'solve' && r.state === 'done') })));
+  const takes = (day?.slates ?? []).filter((s) => !s.warm_up).flatMap((s) => s.takes.map((t) => ({ s, t, solved: t.runs.some((r) => (r.name === 'solve' || r.character_id !== null) && r.state === 'done') })));
   const proposed = takes.filter(({ t, solved }) => t.status === 'circled' && solved && !t.packages.includes('accepted')).map(({ t }) => String(t.id));
   const [chosen, setChosen] = useState<string[] | null>(null);
   const known = useFormats().data?.delivered ?? [];

@@ -164,7 +164,7 @@ def _check(path):
 
 def _files(take, rate):
     """The markers, named, at the rate they were recorded at."""
-    if not len(take.markers_m):
+    if not take.markers_m.size:
         return []
 
     def write(path):

@@ -29,7 +29,7 @@ def quality_report(manifest, takes):
             ),
             ("Marker to body, RMS", _number(solve.get("residual_rms_mm"), "mm")),
             ("Marker to body, 95 %", _number(solve.get("residual_p95_mm"), "mm")),
-            ("Worst marker", f"{solve.get('worst_marker')}, {_number(solve.get('worst_marker_mm'), 'mm')}"),
+            ("Worst marker", f"{solve.get('worst_marker', 'none')}, {_number(solve.get('worst_marker_mm'), 'mm')}"),
             *(
                 (f"{name}: markers to prop, RMS", _number(f.get("residual_rms_mm"), "mm"))
                 for name, f in (solve.get("props") or {}).items()

@@ -19,8 +19,8 @@ from otrevo.core.passes.retarget import settings_of
 from otrevo.core.props.prop import SHIPPED
 from otrevo.core.retarget.deliver import package_character
 from otrevo.server.handover.models import Package
-from otrevo.server.takes.material import appearance_of, characters_of, clocks, latest, played
-from otrevo.server.takes.mends import stored_motion
+from otrevo.server.takes.material import characters_of, clocks, latest, played
+from otrevo.server.takes.mends import file_motion, stored_motion
 from otrevo.server.takes.streams import read_stream
 from otrevo.server.work.kinds import Kind
 from otrevo.server.work.models import Run
@@ -64,16 +64,16 @@ def _channels(take, streams):
     return out
 
 
-def package_take(take, run, chosen=None):
-    """One performer's take cut to its in and out points, as the core packages it. run: their newest solve.
+def package_take(take, appearance, run, chosen=None):
+    """One performer's take cut to its in and out points, as the core packages it.
 
-    chosen: ids of the characters that go in, None for all that are played.
+    run: their newest solve, or None for a body that a file brought; chosen: ids of the characters that go in, None for all
+    that are played.
     """
-    appearance = appearance_of(take, run.performer)
     performer = appearance.performer
-    motion = stored_motion(run)
-    markers = run.tracks.get(name="mended")
-    clock = clocks(take, [markers])[markers.pk]
+    markers = run.tracks.get(name="mended") if run else None
+    body = markers or take.streams.get(run=None, name="body file")
+    motion, clock = stored_motion(run) if run else file_motion(body), clocks(take, [body])[body.pk]
 
     start, end = (round((t - clock.start_s) * clock.hz) for t in (take.in_s, take.out_s))
     start = min(max(start, 0), len(motion) - 1)
@@ -81,33 +81,32 @@ def package_take(take, run, chosen=None):
     fmt = take.production.timecode_format
     first = take.first_timecode_frame + round(take.in_s * fmt.rate)
     last = take.first_timecode_frame + max(0, round(take.out_s * fmt.rate) - 1)
-    label_run = latest(take, "label", run.performer)
+    label_run = latest(take, "label", performer) if run else None
     props = solved_props(run, label_run) if label_run else {}
-    tracks = _channels(take, run.tracks.filter(details__has_key="device"))
-    snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s]
+    tracks = _channels(take, run.tracks.filter(details__has_key="device")) if run else {}
+    seen = [read_stream(markers, start, end).astype(float)] if run else [np.zeros((end - start, 0, 3))]
+    snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s] if run else []
+    figures = {"solve": run.figures if run else {}, "label": label_run.figures if label_run else {}}
+    held = {n: (moved.window(start, end), SHIPPED[n].offset_m) for n, (moved, _, _) in props.items()}
     return PackageTake(
         name=take_name(take, performer),
         motion=motion.window(start, end),
-        marker_names=tuple(markers.details["names"]) + sum((names for _, names, _ in props.values()), ()),
-        markers_m=np.concatenate(
-            [read_stream(markers, start, end).astype(float), *(x[start:end] for _, _, x in props.values())], axis=1
-        ),
-        props={name: prop_motion.window(start, end) for name, (prop_motion, _, _) in props.items()},
-        marker_rate=Fraction(markers.rate),
+        marker_names=(tuple(markers.details["names"]) if run else ()) + sum((names for _, names, _ in props.values()), ()),
+        markers_m=np.concatenate([*seen, *(x[start:end] for _, _, x in props.values())], axis=1),
+        props={name: moved for name, (moved, _) in held.items()},
+        marker_rate=Fraction(body.rate),
         tracks=tracks,
         readings=_channels(take, take.streams.filter(run=None, performer=performer, name__in=[d.id for d in worn()])),
         log={
             "slate": take.slate.name, "take": take.number, "status": take.status, "performer": performer.name,
             "first_timecode": fmt.label(first), "last_timecode": fmt.label(last), "note": take.note,
-            "mends": run.figures.get("mends", 0), "in_s": take.in_s, "out_s": take.out_s,
+            "mends": figures["solve"].get("mends", 0), "in_s": take.in_s, "out_s": take.out_s,
         },
-        figures={"solve": run.figures, "label": label_run.figures if label_run else {}},
+        figures=figures,
         snags=snags,
         runs={r.name: {"id": r.pk, "code": r.code_version} for r in (run, label_run) if r},
-        calibration=f"{performer.name} v{appearance.calibration.version}" if appearance.calibration else "",
-        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE), chosen, {
-            name: (prop_motion.window(start, end), SHIPPED[name].offset_m) for name, (prop_motion, _, _) in props.items()
-        })),
+        calibration=f"{performer.name} v{appearance.calibration.version}" if run and appearance.calibration else "",
+        characters=tuple(_on_characters(appearance, motion.window(start, end), tracks.get(FACE), chosen, held)),
     )  # fmt: skip
 
 
@@ -129,27 +128,30 @@ def queue_package(package):
     return queue([Run(kind="package", name="package", package=package, asked_by=package.made_by)])[0]
 
 
-def _solves(package):
-    """The newest solve of every performer in every take. Raises InputError naming one that is not solved."""
+def _bodies(package):
+    """(take, appearance, newest solve) of every performer in every take; None for a solve where a file brought the body.
+
+    Raises InputError naming a take that has neither.
+    """
     out = []
     for take in package.takes.select_related("slate__day__production").order_by("pk"):
-        for appearance in take.appearances.select_related("performer"):
+        for appearance in take.appearances.select_related("performer", "calibration"):
             run = latest(take, "solve", appearance.performer)
-            if run is None:
+            if run is None and not take.streams.filter(run=None, name="body file").exists():
                 raise InputError(
                     f"Slate {take.slate.name} take {take.number} is not solved; solve it before packaging."
                 )
-            out.append((take, run))
+            out.append((take, appearance, run))
     return out
 
 
 def _carry_out(run, report):
     package = Package.objects.select_related("production").get(pk=run.package_id)
-    solves = _solves(package)
+    bodies = _bodies(package)
     takes = []
-    for number, (take, solve) in enumerate(solves):
-        takes.append(package_take(take, solve, package.characters))
-        report(0.3 * (number + 1) / len(solves))
+    for number, (take, appearance, solve) in enumerate(bodies):
+        takes.append(package_take(take, appearance, solve, package.characters))
+        report(0.3 * (number + 1) / len(bodies))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"{package.name}.zip"
         result = build_package(
@@ -158,7 +160,7 @@ def _carry_out(run, report):
         archive = path.read_bytes()
 
     def store():
-        package.runs.set(solve for _, solve in solves)
+        package.runs.set(solve for *_, solve in bodies if solve)
         package.archive, package.archive_bytes, package.manifest = archive, len(archive), result.manifest
         package.state = Package.State.FAULTY if result.faults else Package.State.READY
         package.message = result.faults[0] if result.faults else ""
