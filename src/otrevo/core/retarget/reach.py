@@ -19,10 +19,8 @@ LIMBS = {
     "leftFoot": ("left", "UpperLeg", "LowerLeg", "Foot"), "rightFoot": ("right", "UpperLeg", "LowerLeg", "Foot"),
 }  # fmt: skip
 OTHER = {"leftHand": "rightHand", "rightHand": "leftHand", "leftFoot": "rightFoot", "rightFoot": "leftFoot"}
-NEAR_M, FAR_M = (
-    0.22,
-    0.50,
-)  # from the other hand, or a bone of the trunk: up to here it counts, and from here on not at all
+# From the other hand, or a bone of the trunk: up to here a place counts, and from here on not at all.
+NEAR_M, FAR_M = 0.22, 0.50
 BODY = ("hips", "chest", "head")  # what a place on the own body is seen from
 LEAN_ROUNDS, CLOSE_M = 8, 1e-4
 SPINE_DEG, COLLAR_DEG = 40.0, 25.0  # how far the whole spine and a collar bone lean at most
@@ -151,8 +149,7 @@ def _lean(plan, targets, chosen, rotations, positions, pose):
 
     Arms, neck and head keep their directions in the world. What is asked of a joint is kept below its limit, smoothly.
     """
-    arms = [limb for limb in chosen if limb.endswith("Hand")]
-    spine = _spine(plan)
+    arms, spine = [limb for limb in chosen if limb.endswith("Hand")], np.flatnonzero(plan.trunk).tolist()
     if not arms or not (spine or any(limb.replace("Hand", "Shoulder") in plan.joints for limb in arms)):
         return
     rest, frames = rotations.copy(), len(rotations)
@@ -172,11 +169,6 @@ def _lean(plan, targets, chosen, rotations, positions, pose):
                 asked[limb] += part * _turning(shoulder - positions[:, plan.joints[collar]], pull)
         _apply(plan, spine, arms, asked, rest, rotations)
         pose(False)
-
-
-def _spine(plan):
-    """The character's bones of spine, chest and upper chest, parents first."""
-    return np.flatnonzero(plan.trunk).tolist()
 
 
 def _short(plan, limb, target, positions):

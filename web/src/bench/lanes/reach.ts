@@ -2,7 +2,7 @@ import { createElement } from 'react';
 import { Envelope, type Point } from '../../lanes/envelope';
 import type { LaneKind } from './contract';
 
-const HEIGHT = 28;
+const HEIGHT = 34;
 
 /** How far hands and feet of the character that is looked at keep their places, over time. */
 export const reachLanes: LaneKind = ({ reach, duration }) =>
