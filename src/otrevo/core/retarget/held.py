@@ -14,10 +14,8 @@ from otrevo.core.retarget.feet import sole_height
 
 HELD_M, FREE_M = 0.14, 0.32  # a palm nearer than the first holds the prop, one beyond the second does not
 SETTLED_S = 0.2
-WINDOW_S, FIRM_M = (
-    1.0,
-    0.012,
-)  # a hand in which the prop moves by much more than this within the window does not grip it
+# A hand in which the prop moves by much more than this within the window does not grip it.
+WINDOW_S, FIRM_M = 1.0, 0.012
 PALM = 0.5  # of the way from the wrist to the middle finger
 
 
