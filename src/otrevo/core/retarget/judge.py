@@ -16,9 +16,8 @@ from otrevo.core.snags import Snag
 
 SLIDE_LIMIT_M = 0.005  # by k; what eyes take for standing
 SINK_LIMIT_M = 0.003  # by k
-FLIP_DEG = (
-    40.0  # a bone that turns so much further than the performer's from one frame to the next, at 120 frames a second
-)
+# A bone that turns so much further than the performer's from one frame to the next, at 120 frames a second.
+FLIP_DEG = 40.0
 SNAPPED = 0.995  # of a leg's length
 MISS_LIMIT_M = 0.010
 DOUBTED = 0.6
