@@ -19,8 +19,8 @@ from otrevo.core.passes.retarget import settings_of
 from otrevo.core.props.prop import SHIPPED
 from otrevo.core.retarget.deliver import package_character
 from otrevo.server.handover.models import Package
-from otrevo.server.takes.material import characters_of, clocks, latest, played
-from otrevo.server.takes.mends import file_motion, stored_motion
+from otrevo.server.takes.material import characters_of, clocks, latest, material_of, played
+from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.streams import read_stream
 from otrevo.server.work.kinds import Kind
 from otrevo.server.work.models import Run
@@ -73,7 +73,8 @@ def package_take(take, appearance, run, chosen=None):
     performer = appearance.performer
     markers = run.tracks.get(name="mended") if run else None
     body = markers or take.streams.get(run=None, name="body file")
-    motion, clock = stored_motion(run) if run else file_motion(body), clocks(take, [body])[body.pk]
+    motion = stored_motion(run) if run else material_of(take, performer).body()[0]
+    clock = clocks(take, [body])[body.pk]
 
     start, end = (round((t - clock.start_s) * clock.hz) for t in (take.in_s, take.out_s))
     start = min(max(start, 0), len(motion) - 1)

@@ -42,15 +42,6 @@ def stored_motion(run, first=0, last=None):
     return Motion(skeleton, Fraction(stream.rate), root, rotation)
 
 
-def file_motion(stream):
-    """The Motion of a stream that a motion file brought."""
-    d, rows = stream.details, read_stream(stream).astype(float)
-    skeleton = Skeleton(tuple(d["bones"]), np.array(d["parents"]), np.array(d["offsets_m"]))
-    rotation = rows[:, 3:].reshape(len(rows), -1, 4)
-    rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
-    return Motion(skeleton, Fraction(stream.rate), rows[:, :3], rotation)
-
-
 def preview(take, document, performer=""):
     """What a mend would do to its marker: (first frame, rate, path before (T, 3), path after), metres."""
     run = solved(take, performer)

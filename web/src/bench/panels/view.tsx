@@ -5,6 +5,7 @@ import { Quiet, Trouble } from '../../parts/controls';
 import { useCharacterFiles } from '../../queries/characters';
 import { useAround, useBodies, useCharacterMotions, useProps, useTracks } from '../../queries/take';
 import { night } from '../../theme';
+import type { BodyLevels } from '../../view/pose';
 import { StageView } from '../../view/stage-view';
 import { Casting } from '../casting';
 import { usePatched } from '../fills';
@@ -35,6 +36,7 @@ const Whose = styled.div`
 
 const MARKERS = ['mended', 'labelled'];
 const ASIDE_M = 1.4;
+const NOBODY: BodyLevels[] = [];
 
 /** What can be looked at: the performer, one of their characters alone, or beside or over them. */
 function choices(bench: BenchState) {
@@ -91,7 +93,7 @@ export const viewPanel: BenchPanel = {
         {bench.notes.length > 0 && <FileNotes aria-label="Notes on the files">{bench.notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
         <StageView
           caption={alone ? `${name} · as it leaves` : `${data.take.performers.join(', ')} · ${words}${characters.length ? ` · ${name} ${way}` : waiting}`}
-          bodies={alone ? [] : bodies} characters={characters} markers={alone ? null : markers} props={shown} ghost={bench.proposal} names={bench.names} transport={bench.transport}
+          bodies={alone ? NOBODY : bodies} characters={characters} markers={alone ? null : markers} props={shown} ghost={bench.proposal} names={bench.names} transport={bench.transport}
           selected={bench.marker} onSelect={bench.pickMarker}
         />
         <Whose>

@@ -1,0 +1,207 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMemo, useState } from 'react';
+import { FileTrigger } from 'react-aria-components';
+import styled from 'styled-components';
+import { get, post, put, type CharacterOut } from '../api/client';
+import { Choice, Slide, Tick } from '../parts/choices';
+import { Figure, Quiet, Trouble, WordButton } from '../parts/controls';
+import { paper } from '../theme';
+import { inWords, sharedStart } from './character-words';
+
+export const SURE = 0.7;
+
+const Bones = styled.table`
+  border-collapse: collapse;
+  width: 100%;
+  table-layout: fixed;
+  th {
+    text-align: left;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+  td,
+  th {
+    padding: 2px 8px 2px 0;
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  tr[data-picked='true'] td {
+    background: ${(p) => p.theme.picked};
+  }
+  td button {
+    font: inherit;
+    color: inherit;
+    background: none;
+    border: 0;
+    padding: 2px 0;
+    cursor: pointer;
+    text-align: left;
+    width: 100%;
+  }
+`;
+
+export const Scroll = styled.div`
+  max-height: calc(100vh - 330px);
+  overflow: auto;
+`;
+
+const Meter = styled.span<{ $good: boolean }>`
+  display: inline-block;
+  width: 44px;
+  height: 5px;
+  background: ${(p) => p.theme.hairline};
+  vertical-align: middle;
+  span {
+    display: block;
+    height: 100%;
+    background: ${(p) => (p.$good ? p.theme.good : p.theme.wrong)};
+  }
+`;
+
+const FINGER = /Thumb|Index|Middle|Ring|Little/;
+
+const TURNS = ['about the side-to-side axis', 'about the upright axis', 'about the front-to-back axis'];
+
+/** How the bone stands at rest, corrected by hand on top of what was matched; the warm-up shows at once what comes of it. */
+function RestPose({ character, bone, byHand, onChanged }: { character: CharacterOut; bone: string; byHand: boolean; onChanged: (now: CharacterOut) => void }) {
+  const [degrees, setDegrees] = useState([0, 0, 0]);
+  const turn = useMutation({
+    mutationFn: (wanted: number[] | null) => put<CharacterOut>(`/characters/${character.id}/rest`, { bone, degrees: wanted }),
+    onSuccess: onChanged,
+  });
+  return (
+    <details open={byHand}>
+      <summary>Rest pose{byHand ? ', corrected by hand' : ''}</summary>
+      {TURNS.map((words, i) => (
+        <div key={words} style={{ display: 'grid', gridTemplateColumns: '1fr 130px 44px', gap: 8, alignItems: 'center' }}>
+          <Quiet>{words}</Quiet>
+          <Slide label={`Turn ${inWords(bone)} ${words}`} min={-90} max={90} step={1} value={degrees[i]}
+            onChange={(v) => setDegrees(degrees.map((d, k) => (k === i ? v : d)))}
+            onDone={(v) => turn.mutate(degrees.map((d, k) => (k === i ? v : d)))} />
+          <Figure style={{ fontSize: 12 }}>{degrees[i]}°</Figure>
+        </div>
+      ))}
+      {byHand && <WordButton isDisabled={turn.isPending} onPress={() => { setDegrees([0, 0, 0]); turn.mutate(null); }}>as it was matched</WordButton>}
+      <Trouble error={turn.error} />
+    </details>
+  );
+}
+
+/** What is picked in the map, shared by the table and the picture, and the changes that both can make. */
+export function useMap(character: CharacterOut, production: number) {
+  const client = useQueryClient();
+  const [picked, setPicked] = useState<string | null>(null);
+  const [hands, setHands] = useState(false);
+  // the answer is the character as it is now: its warm-up is asked for at once
+  const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
+  const change = useMutation({
+    mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
+    onSuccess: keep,
+  });
+  return { picked, setPicked, hands, setHands, keep, change };
+}
+
+export type MapState = ReturnType<typeof useMap>;
+
+export function MapTable({ character, map }: { character: CharacterOut; map: MapState }) {
+  const { picked, setPicked, hands, setHands, keep, change } = map;
+  const rows = useMemo(() => {
+    const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
+    const doubtful = (p: (typeof shown)[number]) => Number(p.doubt !== '' || p.confidence < SURE);
+    return shown.map((p, i) => ({ p, i })).sort((a, b) => doubtful(b.p) - doubtful(a.p) || a.i - b.i).map(({ p }) => p);
+  }, [character.map.pairs, hands]);
+  const sure = character.map.pairs.filter((p) => !p.doubt && p.confidence >= SURE).length;
+  const missing = character.map.missing.filter((b) => hands || !FINGER.test(b));
+  const row = character.map.pairs.find((p) => p.bone === picked);
+  const start = useMemo(() => sharedStart(character.bones), [character.bones]);
+  const short = (targets: string[]) => targets.map((t) => t.slice(start.length)).join(' · ');
+  return (
+    <div>
+      <div style={{ display: 'flex', alignItems: 'baseline', gap: 12 }}>
+        <h2 style={{ margin: 0, fontSize: 15 }}>Bones</h2>
+        <Quiet>{sure} of {character.map.pairs.length} sure · map v{character.map.version}</Quiet>
+        <span style={{ marginLeft: 'auto' }}><Tick isSelected={hands} onChange={setHands}>Hands</Tick></span>
+      </div>
+      {picked && (
+        <div style={{ padding: '6px 0 10px' }}>
+          <Choice
+            label={`${inWords(picked)} moves`}
+            options={[{ id: '', words: 'nothing' }, ...character.bones.map((b) => ({ id: b, words: b }))]}
+            value={row?.target[0] ?? ''}
+            isDisabled={change.isPending}
+            onChange={(target) => change.mutate({ bone: picked, target: target ? [target] : [] })}
+          />
+          {row?.doubt && <p style={{ margin: '6px 0 0', color: paper.wrong }}>{row.doubt}</p>}
+          {row && <RestPose key={picked} character={character} bone={picked} byHand={row.rest_by_hand} onChanged={keep} />}
+        </div>
+      )}
+      <Trouble error={change.error} />
+      {start && <Quiet style={{ display: 'block' }}>all names begin with {start}</Quiet>}
+      <Scroll tabIndex={0} role="group" aria-label="Map sheet">
+        <Bones>
+          <colgroup><col style={{ width: '31%' }} /><col style={{ width: '34%' }} /><col style={{ width: '17%' }} /><col style={{ width: '18%' }} /></colgroup>
+          <thead><tr><th>performer</th><th>character</th><th>how sure</th><th>off T-pose</th></tr></thead>
+          <tbody>
+            {rows.map((p) => (
+              <tr key={p.bone} data-picked={p.bone === picked} title={p.doubt}>
+                <td><button type="button" aria-pressed={p.bone === picked} onClick={() => setPicked(p.bone === picked ? null : p.bone)}>{inWords(p.bone)}</button></td>
+                <td><Figure style={{ fontSize: 12 }} title={p.target.join(' · ')}>{short(p.target)}</Figure></td>
+                <td><Meter $good={!p.doubt && p.confidence >= SURE} role="img" aria-label={`${Math.round(100 * p.confidence)} % sure`}><span style={{ width: `${100 * p.confidence}%` }} /></Meter></td>
+                <td>{p.degrees !== null && p.degrees >= 1 ? <Figure style={{ fontSize: 12 }}>{p.degrees.toFixed(0)}°</Figure> : ''}</td>
+              </tr>
+            ))}
+            {missing.map((b) => (
+              <tr key={b} data-picked={b === picked}>
+                <td><button type="button" aria-pressed={b === picked} onClick={() => setPicked(b === picked ? null : b)}><Quiet>{inWords(b)}</Quiet></button></td>
+                <td colSpan={3}><Quiet>not there</Quiet></td>
+              </tr>
+            ))}
+          </tbody>
+        </Bones>
+      </Scroll>
+      {character.map.unmapped.length > 0 && <p style={{ margin: '8px 0 0' }}><Quiet title={character.map.unmapped.join(', ')}>{character.map.unmapped.length === 1 ? '1 bone is' : `${character.map.unmapped.length} bones are`} left at rest{character.map.helpers ? `, ${character.map.helpers} twist with their limb` : ''}.</Quiet></p>}
+    </div>
+  );
+}
+
+/** The map as a file, earlier versions of it, and the map of another character of the same naming. */
+export function MapTools({ character, others }: { character: CharacterOut; others: CharacterOut[] }) {
+  const client = useQueryClient();
+  const done = () => client.invalidateQueries({ queryKey: ['characters'] });
+  const bring = useMutation({
+    mutationFn: (file: File) => {
+      const form = new FormData();
+      form.append('file', file);
+      return post<CharacterOut>(`/characters/${character.id}/map-document`, form);
+    },
+    onSuccess: done,
+  });
+  const copy = useMutation({
+    mutationFn: async (from: number) => {
+      const document = await get<object>(`/characters/${from}/map-document`);
+      return bring.mutateAsync(new File([JSON.stringify(document)], `${others.find((c) => c.id === from)?.name ?? ''}'s map`));
+    },
+  });
+  const back = useMutation({ mutationFn: (version: number) => put<CharacterOut>(`/characters/${character.id}/map-version`, { version }), onSuccess: done });
+  const mirror = useMutation({ mutationFn: (side: string) => put<CharacterOut>(`/characters/${character.id}/mirror`, { side }), onSuccess: done });
+  const [newest, ...earlier] = character.map.versions;
+  const words = (v: (typeof earlier)[number]) => `v${v.version}, ${new Date(v.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}${v.made_by ? `, ${v.made_by}` : ''}`;
+  return (
+    <div style={{ marginTop: 10, display: 'grid', gap: 8 }}>
+      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline', flexWrap: 'wrap' }}>
+        {earlier.length > 0 && <WordButton isDisabled={back.isPending} onPress={() => back.mutate(earlier[0].version)}>undo, back to v{earlier[0].version}</WordButton>}
+        <WordButton isDisabled={mirror.isPending} onPress={() => mirror.mutate('left')}>left onto right</WordButton>
+        <WordButton isDisabled={mirror.isPending} onPress={() => mirror.mutate('right')}>right onto left</WordButton>
+        <a href={`/api/characters/${character.id}/map-document`} download>save the map</a>
+        <FileTrigger acceptedFileTypes={['.json']} onSelect={(files) => files?.[0] && bring.mutate(files[0])}><WordButton>load a map</WordButton></FileTrigger>
+      </div>
+      {earlier.length > 1 && <Choice label="Go back to an earlier map" empty="choose a version" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
+      {others.length > 0 && <Choice label="Take over the map of a character of the same naming" empty="choose a character" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
+      <Quiet>Version {newest.version} is in use{newest.made_by ? `, made by ${newest.made_by}` : ''}.</Quiet>
+      <Trouble error={bring.error ?? back.error ?? copy.error ?? mirror.error} />
+    </div>
+  );
+}
