@@ -1,14 +1,26 @@
 """A map sheet: which performer bone moves which character bones, and how the rest poses are matched. `map/1`."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from otrevo.core.body.skeleton import BONE_NAMES
-from otrevo.core.characters.mapping import EXTRA, NEEDED, propose
+from otrevo.core.characters.mapping import EXTRA, propose
 from otrevo.core.characters.rest_pose import RestTurn, direction, match_rest_pose
 from otrevo.core.errors import InputError
 
+EFFECTORS = (
+    "hips",
+    "leftHand",
+    "rightHand",
+    "leftFoot",
+    "rightFoot",
+    "leftElbow",
+    "rightElbow",
+    "leftKnee",
+    "rightKnee",
+)
+NAME_LIMIT = 200
 MIRROR_SHARE = 0.04  # of the height: how far a bone may lie from where its mirror is looked for
 
 
@@ -27,6 +39,7 @@ class MapSheet:
     """pairs by our bone; helpers: {twist bone: the bone it twists for}; rest: {our bone: RestTurn}; unmapped: names.
 
     limb_direction: {our bone: unit vector (3,) in which the character's limb points at rest}, where something tells.
+    effectors: {effector: the name of its track, or of the character's bone that it moves}; pairs may be empty where there are any.
     """
 
     character: str
@@ -35,6 +48,7 @@ class MapSheet:
     rest: dict
     unmapped: tuple[str, ...]
     limb_direction: dict
+    effectors: dict = field(default_factory=dict)
 
     def bones(self):
         """Our mapped bones in order, each of the character's bones once: the first of ours stands for those that share one."""
@@ -57,7 +71,7 @@ class MapSheet:
                 | ({"by_hand": True} if turn.by_hand else {})
                 for bone, turn in self.rest.items()
             ],
-        }  # fmt: skip
+        } | ({"effectors": [{"effector": e, "target": n} for e, n in self.effectors.items()]} if self.effectors else {})  # fmt: skip
 
 
 def propose_sheet(character, proposal=None):
@@ -126,9 +140,11 @@ def sheet_from(document, character, where):
                     f"{where}: pairs[{i}]: '{t[:80]}' is driven by {other} and by {bone}; expected one of them."
                 )
         pairs[bone] = SheetPair(bone, tuple(targets), _share(row.get("confidence", 1.0)), str(row.get("doubt") or ""))
-    missing = [b for b in NEEDED[:1] if b not in pairs]
-    if missing:
-        raise InputError(f"{where}: pairs: {missing[0]} is not mapped; without it nothing carries the body.")
+    effectors = _effectors(
+        document, {*taken, *(r.get("bone") for r in document.get("helpers") or [] if isinstance(r, dict))}, where
+    )
+    if "hips" not in pairs and (pairs or not effectors):
+        raise InputError(f"{where}: pairs: hips is not mapped; without it nothing carries the body.")
     helpers = {
         r["bone"]: r["of"] for r in document.get("helpers") or []
         if isinstance(r, dict) and r.get("bone") in character.names and r.get("of") in character.names
@@ -148,7 +164,30 @@ def sheet_from(document, character, where):
             bool(row.get("seen", True)),
             row.get("by_hand") is True,
         )
-    return _with_rest(character, dict(sorted(pairs.items(), key=lambda p: _rank(p[0]))), helpers, given)
+    sheet = _with_rest(character, dict(sorted(pairs.items(), key=lambda p: _rank(p[0]))), helpers, given)
+    return replace(sheet, effectors=effectors)
+
+
+def _effectors(document, taken, where):
+    """{effector: name} of a `map/1` document; taken: bones that somebody drives already."""
+    out = {}
+    rows = document.get("effectors") or []
+    if not isinstance(rows, list):
+        raise InputError(f"{where}: effectors: expected a list of effectors and targets.")
+    for i, row in enumerate(rows):
+        effector, name = (row.get("effector"), row.get("target")) if isinstance(row, dict) else (None, None)
+        if effector not in EFFECTORS:
+            raise InputError(f"{where}: effectors[{i}]: '{effector}' is none; expected one of {', '.join(EFFECTORS)}.")
+        if not isinstance(name, str) or not name.strip() or len(name) > NAME_LIMIT or not name.isprintable():
+            raise InputError(f"{where}: effectors[{i}].target: expected a name of 1 to {NAME_LIMIT} characters.")
+        if effector in out or name in out.values():
+            raise InputError(f"{where}: effectors[{i}]: {effector} or '{name}' is there twice.")
+        if name in taken:
+            raise InputError(
+                f"{where}: effectors[{i}]: '{name}' is moved as a joint already; expected a control, or a new name."
+            )
+        out[effector] = name
+    return out
 
 
 def _share(value):

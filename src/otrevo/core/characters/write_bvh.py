@@ -1,13 +1,14 @@
 """A character's motion as BVH on the character's own skeleton: its names, unit, axes and order.
 
 A BVH character keeps its OFFSETs and channels; its zero pose stays what it was. For every other character the zero pose is its rest pose,
-with offsets along the file's axes, rotations in the order Z, X, Y.
+with offsets along the file's axes, rotations in the order Z, X, Y. Effectors that are no bones are joints under the root, at its end.
 """
 
 from pathlib import Path
 
 import numpy as np
 
+from otrevo.core.characters.file_skeleton import unlike
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_matrix
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import open_bvh
@@ -38,7 +39,7 @@ def write_bvh_motion(path, motion, given=None):
         turns = turns @ (to_file @ matrix_from_quaternion(character.rotations)).transpose(0, 2, 1)[None]
         names = [n.replace(" ", "_") for n in character.names]
         rotating = ["zrotation", "xrotation", "yrotation"]
-        loose = [p < 0 or b == motion.root for b, p in enumerate(character.parents)]
+        loose = [p < 0 or b == motion.root or b in motion.loose for b, p in enumerate(character.parents)]
         channels = [[*_POSITIONS, *rotating] if free else rotating for free in loose]
         tips = character.ends @ to_file.T / scale
         leaves = [b for b in range(len(names)) if not (character.parents == b).any()]
@@ -47,12 +48,40 @@ def write_bvh_motion(path, motion, given=None):
         raise InputError(
             f"{character.name}: {int((character.parents < 0).sum())} root bones; a BVH holds one skeleton."
         )
-    values = _values(character.parents, offsets, channels, turns, places, motion.root)
-    write_whole(path, _text(names, character.parents, offsets, channels, ends, values, float(1 / motion.rate)).encode())
+    fixed = [
+        character.names[b]
+        for b in sorted(motion.loose)
+        if character.parents[b] >= 0 and not set(_POSITIONS) <= set(channels[b])
+    ]
+    if fixed:
+        raise InputError(f"{fixed[0]}: the file gives this bone no position channels, so it cannot carry an effector; give the effector a name of its own.")  # fmt: skip
+    tracks, parents = [t for t in motion.effectors if t.bone < 0], character.parents
+    if tracks:
+        count, root = len(names), int(np.flatnonzero(parents < 0)[0])
+        names, parents = (
+            [*names, *unlike([t.name.replace(" ", "_") for t in tracks])],
+            np.append(parents, [root] * len(tracks)),
+        )
+        offsets = np.concatenate([offsets, np.zeros((len(tracks), 3))])
+        channels = [*channels, *[[*_POSITIONS, "zrotation", "xrotation", "yrotation"]] * len(tracks)]
+        ends = [*ends, *((count + k, np.zeros(3)) for k in range(len(tracks)))]
+        places = np.concatenate([places, *((t.positions @ to_file.T / scale)[:, None] for t in tracks)], axis=1)
+        turns = np.concatenate(
+            [turns, *((to_file @ matrix_from_quaternion(t.since_rest) @ to_file.T)[:, None] for t in tracks)], axis=1
+        )
+    values = _values(
+        parents,
+        offsets,
+        channels,
+        turns,
+        places,
+        {motion.root, *motion.loose, *range(len(character.names), len(names))},
+    )
+    write_whole(path, _text(names, parents, offsets, channels, ends, values, float(1 / motion.rate)).encode())
 
 
-def _values(parents, offsets, channels, turns, places, root):
-    """Channel values (T, channels) of world rotations (T, B, 3, 3) and joints (T, B, 3) in the file's axes."""
+def _values(parents, offsets, channels, turns, places, loose):
+    """Channel values (T, channels) of world rotations (T, B, 3, 3) and joints (T, B, 3) in the file's axes; loose: bones with places of their own."""
     from scipy.spatial.transform import Rotation  # takes half a second to load
 
     columns = []
@@ -67,7 +96,7 @@ def _values(parents, offsets, channels, turns, places, root):
         )
         if above < 0:
             moved = places[:, b] - offsets[b]
-        elif b == root:  # seen from its parent, in the parent's axes: positions there stand for the offset
+        elif b in loose:  # seen from its parent, in the parent's axes: positions there stand for the offset
             moved = np.einsum("tji,tj->ti", turns[:, above], places[:, b] - places[:, above])
         else:
             moved = np.broadcast_to(offsets[b], (len(turns), 3))

@@ -1,7 +1,8 @@
 """A character's motion as glTF: the given file, untouched, with one animation more.
 
 Everything that the file holds stays as it is; samplers, channels and their numbers are added behind it. Each mapped bone gets a
-rotation, the hips a position as well, all in the axes and unit of the node above them. Rotations are float32 quaternions
+rotation, the hips a position as well, all in the axes and unit of the node above them. Effectors that are no bones move the
+node of their name, or a new one at the top of the scene. Rotations are float32 quaternions
 with continuous signs; time is in seconds from the first frame.
 """
 
@@ -30,7 +31,7 @@ RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
 
 def write_gltf_motion(path, given, motion, name="take", shapes=None):
-    """Write a CharacterMotion over the character file `given` (a GLB, VRM or glTF): a GLB. Whole or not at all.
+    """Write a CharacterMotion over the character file `given` (a GLB, VRM or glTF), its effectors included: a GLB. Whole or not at all.
 
     shapes: {shape name of the file: values (T,) 0 to 1}, for its face; shapes that are not named keep their own weight.
 
@@ -54,13 +55,38 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
     for node, turns, offset in pose(file, order, parents, local, bones, wanted, places):
         rotation[node] = make_continuous(turns)
         size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
-        is_root = bones[node] == motion.root
-        if is_root or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
+        travels = bones[node] == motion.root or bones[node] in motion.loose
+        if travels or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
             moved[node] = offset
     document = json.loads(json.dumps(file.document))
+    change = quaternion_from_matrix(to_file)
+    for track in motion.effectors:
+        if track.bone < 0:
+            node, above = _node_of(document, track.name, parents, bones)
+            back = np.linalg.inv(world[above]) if above >= 0 else np.eye(4)
+            turn = quaternion_from_matrix(_turns(back[None, :3, :3] / np.cbrt(abs(np.linalg.det(back[:3, :3])))))[0]
+            places = track.positions @ to_file.T / character.from_file[0]
+            rotation[node] = make_continuous(quaternion_multiply(turn, quaternion_multiply(change, track.rotations)))
+            moved[node] = places @ back[:3, :3].T + back[:3, 3]
     binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
     binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
     write_whole(path, glb_bytes(document, binary))
+
+
+def _node_of(document, name, parents, bones):
+    """(number, the node above it or -1) of a node of that name that hangs on no bone; if there is none, of a new one at the top."""
+    for number in range(len(parents)):
+        above = [number]
+        while parents[above[-1]] >= 0:
+            above.append(int(parents[above[-1]]))
+        if document["nodes"][number].get("name") == name and not bones.keys() & set(above):
+            return number, int(parents[number])
+    document["nodes"].append({"name": name})
+    number = len(document["nodes"]) - 1
+    scenes = document.get("scenes") or []
+    if scenes:
+        scenes[document.get("scene", 0)].setdefault("nodes", []).append(number)
+    return number, -1
 
 
 def _is_plain(local, matrices):
@@ -212,6 +238,24 @@ def read_gltf_motion(path, animation=-1):
     For reading back what was written: nodes are posed by the channels, every sampler at the first one's times.
     """
     file, skeleton = GltfFile(path), read_gltf(path)
+    times, world = _posed_nodes(file, animation)
+    bones = world[:, skeleton.nodes]
+    return times, bones[..., :3, 3], bone_rotations(bones[..., :3, :3]), skeleton
+
+
+def read_gltf_effectors(path, animation=-1):
+    """{name: (places (T, 3), rotations (T, 3, 3))} of moving nodes that are no bones, in a GLB's axes and unit."""
+    file, skeleton = GltfFile(path), read_gltf(path)
+    world, bones = _posed_nodes(file, animation)[1], set(skeleton.nodes.tolist())
+    moving = {c.target.node for c in file.gltf.animations[animation].channels if c.target.path == "rotation"}
+    return {
+        file.gltf.nodes[n].name: (world[:, n, :3, 3], bone_rotations(world[:, n, :3, :3]))
+        for n in moving if n is not None and n not in bones
+    }  # fmt: skip
+
+
+def _posed_nodes(file, animation):
+    """(times (T,), node to file (T, N, 4, 4)) of a GLB's animation."""
     animations = file.gltf.animations or []
     if not animations:
         raise InputError(f"{file.where}: it holds no animation.")
@@ -236,5 +280,4 @@ def read_gltf_motion(path, animation=-1):
     for node in order:
         if parents[node] >= 0:
             world[:, node] = world[:, parents[node]] @ posed[:, node]
-    bones = world[:, skeleton.nodes]
-    return times, bones[..., :3, 3], bone_rotations(bones[..., :3, :3]), skeleton
+    return times, world

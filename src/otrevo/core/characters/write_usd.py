@@ -1,7 +1,7 @@
 """A character's motion as USD: the given file's contents with a UsdSkel animation that its skeleton is bound to.
 
 Time codes are frames, `timeCodesPerSecond` the rate. Every joint gets its local rotation and translation, in the skeleton's own
-space and the file's unit; scales are one.
+space and the file's unit; scales are one. Effectors that are no joints are transforms of their own, in the stage's world.
 """
 
 from pathlib import Path
@@ -9,8 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.characters.usd import largest_skeleton, opened, read_usd
-from otrevo.core.conventions import make_continuous, matrix_from_quaternion, quaternion_from_matrix
+from otrevo.core.conventions import make_continuous, matrix_from_quaternion, quaternion_from_matrix, quaternion_multiply
 from otrevo.core.errors import InputError
+
+EFFECTORS_SCOPE = "effectors"
 
 
 def write_usd_motion(path, given, motion, name="take", shapes=None):
@@ -53,6 +55,7 @@ def write_usd_motion(path, given, motion, name="take", shapes=None):
             )
             for t in range(len(motion)):
                 weights.Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(table[t])), t)
+        _write_effectors(stage, motion)
         UsdSkel.BindingAPI.Apply(prim).CreateAnimationSourceRel().SetTargets([made.GetPath()])
         stage.SetTimeCodesPerSecond(float(motion.rate))
         stage.SetFramesPerSecond(float(motion.rate))
@@ -63,6 +66,51 @@ def write_usd_motion(path, given, motion, name="take", shapes=None):
         partial.replace(path)
     finally:
         partial.unlink(missing_ok=True)
+
+
+def _write_effectors(stage, motion):
+    from pxr import Gf, UsdGeom
+
+    tracks = [t for t in motion.effectors if t.bone < 0]
+    if not tracks:
+        return
+    top = stage.GetDefaultPrim()
+    scope = UsdGeom.Scope.Define(
+        stage, (top.GetPath() if top else stage.GetPseudoRoot().GetPath()).AppendChild(EFFECTORS_SCOPE)
+    )
+    back = matrix_from_quaternion(motion.character.from_file[1]).T
+    change = quaternion_from_matrix(back)
+    for name, track in usd_names(tracks).items():
+        xform = UsdGeom.Xform.Define(stage, scope.GetPath().AppendChild(name))
+        xform.SetResetXformStack(True)
+        move, turn = xform.AddTranslateOp(), xform.AddOrientOp(UsdGeom.XformOp.PrecisionDouble)
+        places = track.positions @ back.T / motion.character.from_file[0]
+        turns = make_continuous(quaternion_multiply(change, track.rotations))
+        for t, (p, q) in enumerate(zip(places.tolist(), turns.tolist(), strict=True)):
+            move.Set(Gf.Vec3d(*p), t)
+            turn.Set(Gf.Quatd(q[3], q[0], q[1], q[2]), t)
+
+
+def usd_names(tracks):
+    """{a name that USD takes: the EffectorTrack}, each name once."""
+    out = {}
+    for track in tracks:
+        name = _plain(track.name)
+        out[name if name not in out else f"{name}_{len(out)}"] = track
+    return out
+
+
+def read_usd_effectors(path):
+    """{name: (places (T, 3), rotations (T, 3, 3))} of the effectors in a USD file, in its axes and unit."""
+    from pxr import UsdGeom
+
+    stage, out = opened(path), {}
+    times = range(int(stage.GetStartTimeCode()), int(stage.GetEndTimeCode()) + 1)
+    for prim in stage.Traverse():
+        if prim.GetParent().GetName() == EFFECTORS_SCOPE and prim.IsA(UsdGeom.Xform):
+            world = np.array([np.array(UsdGeom.XformCache(t).GetLocalToWorldTransform(prim)).T for t in times])
+            out[prim.GetName()] = world[:, :3, 3], world[:, :3, :3]
+    return out
 
 
 def _plain(name):

@@ -10,11 +10,12 @@ import numpy as np
 from otrevo.core.body.skeleton import parents_among
 from otrevo.core.characters.glb_parts import BinaryParts, glb_bytes
 from otrevo.core.conventions import make_continuous, quaternion_conjugate, quaternion_multiply, quaternion_rotate
+from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
 
 
 def write_vrma(path, motion, sheet):
-    """Write a CharacterMotion by its MapSheet as VRMA, whole or not at all."""
+    """Write a CharacterMotion by its MapSheet as VRMA, whole or not at all. Raises InputError for a map sheet of effectors alone."""
     names, parents, joints, rotations = humanoid(motion, sheet)
     parts = BinaryParts()
     times = parts.put(np.arange(len(motion)) / float(motion.rate), "SCALAR", bounds=True)
@@ -49,6 +50,8 @@ def write_vrma(path, motion, sheet):
 def humanoid(motion, sheet):
     """(bone names, parents, joints (H, 3) in T-pose, rotations (T, H, 4) of the world against the T-pose) of a character in motion."""
     character = motion.character
+    if not sheet.pairs:
+        raise InputError(f"{character.name}: its map sheet names effectors and no hips; a VRMA needs a humanoid.")
     names = sheet.bones()  # one bone of theirs is one of ours in the file
     parents = parents_among(names)
     own = [character.index(sheet.pairs[n].targets[0]) for n in names]

@@ -33,6 +33,7 @@ def settings_of(parameters):
         reach=reach,
         reach_on={limb: place for limb in reach if limb.endswith("Hand")},
         prop_size=SIZES[parameters["prop_size"]],
+        effectors=bool(parameters["effectors"]),
     )
 
 
@@ -142,5 +143,7 @@ PASS = Pass(
                   1, True, ("to their place in the room", "for each other", "onto the own body")),
         Parameter("left_foot", "left foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
         Parameter("right_foot", "right foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
+        Parameter("effectors", "effectors", 0, 0, 1, "", "Tracks of hips, hands, feet, elbows and knees in the files, for rigs that take controls.",
+                  1, True, ("those the map names", "all of them")),
     ),
 )  # fmt: skip

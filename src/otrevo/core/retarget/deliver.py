@@ -9,8 +9,8 @@ import numpy as np
 
 from otrevo.core.characters.face import driven_values, face_at
 from otrevo.core.characters.write_bvh import write_bvh_motion
-from otrevo.core.characters.write_gltf import read_gltf_motion, read_gltf_shapes, write_gltf_motion
-from otrevo.core.characters.write_usd import read_usd_motion, read_usd_shapes, write_usd_motion
+from otrevo.core.characters.write_gltf import read_gltf_effectors, read_gltf_motion, read_gltf_shapes, write_gltf_motion
+from otrevo.core.characters.write_usd import read_usd_effectors, read_usd_motion, read_usd_shapes, write_usd_motion
 from otrevo.core.characters.write_vrma import humanoid, write_vrma
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.formats.bvh import local_matrices, motion_difference, open_bvh, read_bvh, write_bvh
@@ -39,7 +39,7 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
             shown = (list(face.names), face_at(face.times_s, face.values, times), played.drivers)
         return retarget(own, character, played.sheet, settings, face=shown)
 
-    def over_the_file(ending, write_motion, read_motion, read_shapes):
+    def over_the_file(ending, write_motion, read_motion, read_shapes, read_effectors):
         def make(result):
             shapes = {}
             if face is not None and len(face.times_s):
@@ -53,7 +53,10 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
             def compare(path):
                 back = read_shapes(path) if shapes else {}
                 apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
-                return difference(read_motion(path), result) | ({"shape_value": apart} if shapes else {})
+                own = [t for t in result.effectors if t.bone < 0]
+                found = list(read_effectors(path).values()) if own else []
+                both = _worse(difference(read_motion(path), result), _effectors_apart(found, own, character))
+                return both | ({"shape_value": apart} if shapes else {})
 
             return PackageFile(f"_{name}{ending}", write, compare)
 
@@ -64,7 +67,19 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
             with _on_disk(character, given) as own:
                 write_bvh_motion(path, result, own)
 
-        return PackageFile(f"_{name}.bvh", write, lambda path: difference(_bvh_motion(path), result, source == ".bvh"))
+        def compare(path):
+            times, joints, turns = _bvh_motion(path)
+            count = len(character.names)
+            own = [t for t in result.effectors if t.bone < 0]
+            change = matrix_from_quaternion(character.from_file[1])
+            found = [
+                (joints[:, count + k], turns[:, count + k] @ change.T @ matrix_from_quaternion(np.array(t.rest)))
+                for k, t in enumerate(own)
+            ]
+            bones = difference((times, joints[:, :count], turns[:, :count]), result, source == ".bvh")
+            return _worse(bones, _effectors_apart(found, own, character))
+
+        return PackageFile(f"_{name}.bvh", write, compare)
 
     def vrma(result):
         return PackageFile(
@@ -85,8 +100,8 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
                 lambda path, moved=moved: dict(zip(("position_mm", "rotation_deg"), motion_difference(moved, read_bvh(path)), strict=True)),
             )  # fmt: skip
 
-    glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes)
-    usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes)
+    glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes, read_gltf_effectors)
+    usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes, read_usd_effectors)
     sources = {"glb": (glb, SKINNED), "usd": (usd, USD), "character_bvh": (bvh, None), "vrma": (vrma, None)}
 
     def files(kind, rate):
@@ -95,6 +110,8 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
         make, only = sources[kind]
         if kind == "character_bvh" and (character.parents < 0).sum() != 1:
             return []  # a BVH holds one skeleton
+        if kind == "vrma" and not played.sheet.pairs:
+            return []  # effectors alone are no humanoid
         return [make(on_character(rate))] if only is None or source in only else []
 
     scale, rotation = character.from_file
@@ -137,6 +154,25 @@ def difference(read, result, turns_told=True):
         "position_mm": round(1000 * float(np.abs(back - result.positions).max()), 6),
         "rotation_deg": round(_apart(found, wanted), 6),
     }
+
+
+def _effectors_apart(found, tracks, character):
+    """How far effectors that were read back, [(places (T, 3), rotations (T, 3, 3))] in the file's axes, are from the EffectorTracks written."""
+    if len(found) != len(tracks):
+        return {"fault": f"{len(found)} of {len(tracks)} effectors came back"}
+    change, scale = matrix_from_quaternion(character.from_file[1]), character.from_file[0]
+    out = {"position_mm": 0.0, "rotation_deg": 0.0}
+    for (places, turns), track in zip(found, tracks, strict=True):
+        moved = 1000 * float(np.abs(scale * places @ change.T - track.positions).max())
+        out = _worse(out, {"position_mm": round(moved, 6),
+                           "rotation_deg": round(_apart(change @ turns, matrix_from_quaternion(track.rotations)), 6)})  # fmt: skip
+    return out
+
+
+def _worse(a, b):
+    """Of two comparisons the worse, figure by figure; a fault leads."""
+    fault = a.get("fault") or b.get("fault")
+    return {"fault": fault} if fault else {key: max(a[key], b[key]) for key in a}
 
 
 def _apart(a, b):

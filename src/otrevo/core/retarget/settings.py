@@ -16,7 +16,8 @@ class RetargetSettings:
 
     reach: {limb: [(seconds, 0 to 1), ...]}: from keeping the angle to keeping the place; reach_on: {limb: where that place is: in the
     "room", on the "other" hand or foot, or on the own "body"}; floor: soles stay over it; stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
-    prop_size: of held props, "performer" for as they are or "character" for in its proportion.
+    prop_size: of held props, "performer" for as they are or "character" for in its proportion. effectors: tracks for hips, hands,
+    feet, elbows and knees come along, also those that the map sheet does not name.
     """
 
     hips_height: float = 1.0
@@ -27,6 +28,7 @@ class RetargetSettings:
     out_of_reach: str = "lean"
     prop_size: str = "performer"
     reach_on: dict = field(default_factory=dict)
+    effectors: bool = False
 
     def reach_at(self, limb, times):
         """The reach (T,) of a limb at times (T,)."""
@@ -52,9 +54,10 @@ def settings_from(document, where):
         chosen[key] = document.get(key, allowed[0])
         if chosen[key] not in allowed:
             raise InputError(f"{where}: {key}: {chosen[key]!r}; expected {' or '.join(allowed)}.")
-    floor = document.get("floor", True)
-    if not isinstance(floor, bool):
-        raise InputError(f"{where}: floor: {floor!r}; expected true or false.")
+    switches = {"floor": document.get("floor", True), "effectors": document.get("effectors", False)}
+    for key, value in switches.items():
+        if not isinstance(value, bool):
+            raise InputError(f"{where}: {key}: {value!r}; expected true or false.")
     given = document.get("reach") or {}
     if not isinstance(given, dict):
         raise InputError(f"{where}: reach: expected an object of limbs.")
@@ -67,7 +70,7 @@ def settings_from(document, where):
             raise InputError(
                 f"{where}: reach_on: {limb}: {place!r}; expected a hand or foot and one of {', '.join(PLACES)}."
             )
-    return RetargetSettings(float(height), reach=reach, floor=floor, reach_on=dict(on), **chosen)
+    return RetargetSettings(float(height), reach=reach, reach_on=dict(on), **switches, **chosen)
 
 
 def _points(limb, value, where):

@@ -7,11 +7,12 @@ import numpy as np
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.angles import follow, place_joints, pose_angles
+from otrevo.core.retarget.effectors import controls_size, effectors_of_character, effectors_of_performer, move_controls
 from otrevo.core.retarget.face_bones import turn_face_bones
 from otrevo.core.retarget.feet import bend_toes, keep_plants, sole_height
 from otrevo.core.retarget.held import prop_on_character
-from otrevo.core.retarget.judge import judge
-from otrevo.core.retarget.plan import make_plan
+from otrevo.core.retarget.judge import Judged, judge
+from otrevo.core.retarget.plan import make_plan, rest_joints
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.retarget.reach import follows_between, reach_places
 from otrevo.core.retarget.settings import RetargetSettings
@@ -25,7 +26,8 @@ class CharacterMotion:
 
     rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; missed: {limb: how far it ends from
     the place it reaches for (T,)}; judged: how well it follows its performer; carry: (pose (T, 7), points (K, 3)) of a prop ->
-    its pose with the character; prop_scale: how large props are with it.
+    its pose with the character; prop_scale: how large props are with it. effectors: the EffectorTracks; loose: numbers of bones
+    that do not lie where their parent carries them.
     """
 
     character: object
@@ -39,6 +41,8 @@ class CharacterMotion:
     judged: object = None
     carry: object = None
     prop_scale: float = 1.0
+    effectors: tuple = ()
+    loose: frozenset = frozenset()
 
     @property
     def figures(self):
@@ -86,6 +90,9 @@ def retarget(
     if not (np.isfinite(motion.root_position_m).all() and np.isfinite(motion.rotation_local).all()):
         raise InputError("The motion holds frames without a pose (NaN); expected every frame to have one.")
     joint, rotation = motion_joints(motion)
+    if not sheet.pairs:
+        ankle = _ankle(motion, joint, find_plants(motion, joint, rotation) if plants is None else plants, ankle_m)
+        return _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle)
     plan = make_plan(character, sheet, motion.skeleton, settings.stance)
     frames, count = len(motion), len(character.names)
     rotations, positions = np.empty((frames, count, 4)), np.empty((frames, count, 3))
@@ -113,7 +120,10 @@ def retarget(
     if face is not None and turn_face_bones(plan, face[2], face[0], face[1], rotations):
         place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     progress(0.9)
-    result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed)
+    tracks = effectors_of_character(plan, sheet, rotations, positions, settings.effectors)
+    loose = frozenset(move_controls(character, tracks, driven, rotations, positions))
+    result = CharacterMotion(character, motion.rate, positions, rotations, driven, plan.root, tuple(plants), missed,
+                             effectors=tracks, loose=loose)  # fmt: skip
     size = plan.legs_ratio if settings.prop_size == "character" else 1.0
 
     def carry(pose, points):
@@ -122,6 +132,21 @@ def retarget(
     result = replace(result, judged=judge(result, plan, motion, joint, rotation), carry=carry, prop_scale=size)
     progress(1.0)
     return result
+
+
+def _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle):
+    """The CharacterMotion by a map sheet that names effectors and no joints: the rig does the rest, so its bones stay at rest."""
+    frames = len(motion)
+    rotations, positions = (np.repeat(x[None], frames, axis=0) for x in (character.rotations, character.positions))
+    rest, names = rest_joints(motion.skeleton), motion.skeleton.names
+    tracks = effectors_of_performer(character, sheet, names, joint, rotation, rest, settings, ankle)
+    driven = np.zeros(len(character.names), dtype=bool)
+    loose = frozenset(move_controls(character, tracks, driven, rotations, positions))
+    figures = {"limbs": {}, "directions_deg": {}, "slide_mm": 0.0, "sink_mm": 0.0, "float_mm": 0.0, "knee_snap_share": 0.0,
+               "flips": 0, "scale": round(controls_size(character, sheet, rest), 4)}  # fmt: skip
+    return CharacterMotion(character, motion.rate, positions, rotations, driven, 0,
+                           judged=Judged({}, {}, {}, {}, {}, figures), effectors=tracks, loose=loose,
+                           carry=lambda pose, points: pose)  # fmt: skip
 
 
 def floor_levels(plants):
