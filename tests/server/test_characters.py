@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import Skeleton
@@ -25,10 +26,11 @@ from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.characters import keep_character
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
-from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.jobs import queue_all, queue_from
 from otrevo.server.takes.material import latest
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.streams import read_stream
+from otrevo.server.work.models import Run
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
 from tests.server.test_server import post, signed_in
@@ -189,6 +191,25 @@ class Characters(TestCase):
         turned = streams["Gull", "character rotation"]
         self.assertEqual((turned["samples"], turned["start_s"]), (solved["samples"], solved["start_s"]))
         self.assertEqual(len(turned["details"]["parents"]), turned["shape"][0])
+
+    def test_a_changed_map_has_its_takes_made_anew_behind_all_other_work(self):
+        wick, gull = self.played("wick.glb", "gull.glb")
+        work()
+        put(self.client, f"/api/characters/{gull['id']}/map", {"bone": "leftLowerArm", "target": []})
+        put(self.client, f"/api/characters/{gull['id']}/map", {"bone": "neck", "target": []})
+        (waiting,) = Run.objects.filter(state=Run.State.QUEUED)  # one for both changes, and none for Wick
+        self.assertEqual((waiting.name, waiting.character_id), ("retarget", gull["id"]))
+        job = ProcrastinateJob.objects.get(pk=waiting.job)
+        queue_all(self.take)
+        others = Run.objects.filter(state=Run.State.QUEUED).exclude(pk=waiting.pk)
+        self.assertTrue(others)
+        for run in others:
+            self.assertGreater(ProcrastinateJob.objects.get(pk=run.job).priority, job.priority)
+        work()
+        newest = latest(self.take, "retarget", self.slate.performer, Character.objects.get(name="Gull"))
+        self.assertEqual(newest.figures["map_version"], 3)
+        put(self.client, f"/api/characters/{gull['id']}/map-version", {"version": 1})
+        self.assertEqual(Run.objects.filter(state=Run.State.QUEUED, character_id=gull["id"]).count(), 1)
 
     def test_settings_of_a_take_stay_with_it_when_it_is_solved_again(self):
         wick, gull = self.played("wick.glb", "gull.glb")

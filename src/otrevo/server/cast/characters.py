@@ -22,7 +22,7 @@ from otrevo.core.retarget.judge import snags_of
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.snags import ranked
 from otrevo.server.cast.models import Character, CharacterMap
-from otrevo.server.takes.jobs import retarget_missing
+from otrevo.server.takes.jobs import retarget_anew, retarget_missing
 from otrevo.server.takes.material import clocks, latest, played
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.models import Take
@@ -158,7 +158,14 @@ def _new_version(character, user, newest, document):
     found, where = character_from(character.document, character.name), f"{character.name}'s map"
     made = sheet_from(document, found, where).document()
     made["shapes"] = [d.document() for d in drivers_from(document, found.shapes, where, found.expressions)]
-    return CharacterMap.objects.create(character=character, version=newest.version + 1, document=made, made_by=user)
+    return _keep(character, user, newest, made)
+
+
+def _keep(character, user, newest, document):
+    """The next CharacterMap; the takes that were made with the newest are made anew."""
+    made = CharacterMap.objects.create(character=character, version=newest.version + 1, document=document, made_by=user)
+    retarget_anew(character, user)
+    return made
 
 
 @transaction.atomic
@@ -179,9 +186,7 @@ def return_to(character, user, version):
     earlier = character.maps.filter(version=version).first()
     if earlier is None:
         raise InputError(f"{character.name} has no map of version {version}.")
-    return CharacterMap.objects.create(
-        character=character, version=newest.version + 1, document=earlier.document, made_by=user
-    )
+    return _keep(character, user, newest, earlier.document)
 
 
 def warm_up_solve(performer):

@@ -77,6 +77,19 @@ def retarget_missing(take, user=None):
     queue(wanted)
 
 
+def retarget_anew(character, user=None):
+    """Queue all takes of a character whose map has changed; everything else in the queue goes first.
+
+    A take in which it waits already is left: the newest map is read when that begins.
+    """
+    runs = Run.objects.filter(character=character, take__isnull=False)
+    waiting = set(runs.filter(state=Run.State.QUEUED).values_list("take_id", "performer_id"))
+    for take in Take.objects.filter(pk__in=runs.filter(state=Run.State.DONE).values("take_id")):
+        one = next((p for p in passes_of_take(take) if p.about == "character"), None)
+        wanted = runs_of(take, [one], user=user, character=character.pk) if one else ()
+        queue([r for r in wanted if (take.pk, r.performer_id) not in waiting], behind=True)
+
+
 @transaction.atomic
 def cast_in_take(take, performer_id, character_ids, user):
     """Say which characters a performer plays in a take, None for as the production does. Raises InputError for one of another."""
@@ -128,8 +141,9 @@ def _carry_out(run, report):
     )
     use_newest_calibrations(take)
     one = pass_named(run.name)
+    map_version = run.character.maps.first().version if run.character_id else None
     outcome = one.run(material_of(take, run.performer, run.character), one.checked(run.parameters), report)
-    run.figures = outcome.figures | ({"map_version": run.character.maps.first().version} if run.character_id else {})
+    run.figures = outcome.figures | ({} if map_version is None else {"map_version": map_version})
     run.snags = [s.to_document() for s in ranked(outcome.snags)]
 
     def store():

@@ -13,6 +13,7 @@ from otrevo.server.work.models import ACTIVE, Run
 
 QUEUE = "work"
 TASK = "carry_out"
+BEHIND = -1  # the priority of work that nobody asked for: everything else goes first
 
 
 @lru_cache
@@ -25,17 +26,17 @@ def code_version():
 
 
 @transaction.atomic
-def queue(runs):
+def queue(runs, behind=False):
     """Save Runs and hand them to the workers, each to begin when the one before it, or its `after`, has ended well. Returns them.
 
     What is about one performer, or one of their characters, does not wait for another: it follows the last one about the
-    same or about all.
+    same or about all. behind: everything else that is queued, also later, goes first.
     """
     for number, run in enumerate(runs):
         run.after = next((r for r in reversed(runs[:number]) if _concerns(r, run)), run.after)
         run.code_version = code_version()
         run.save()
-        defer(run)
+        defer(run, priority=BEHIND if behind else 0)
     return runs
 
 
@@ -47,10 +48,11 @@ def _concerns(earlier, later):
     )
 
 
-def defer(run, wait_s=0):
-    """Put a Run into the queue, to be looked at in wait_s seconds at the earliest."""
+def defer(run, wait_s=0, priority=0):
+    """Put a Run into the queue, to be looked at in wait_s seconds at the earliest; higher priorities go first."""
     later = {"schedule_in": {"seconds": wait_s}} if wait_s else {}
-    run.job = app.configure_task(TASK, queue=QUEUE, lock=kind_of(run).lock(run), **later).defer(run_id=run.pk)
+    task = app.configure_task(TASK, queue=QUEUE, lock=kind_of(run).lock(run), priority=priority, **later)
+    run.job = task.defer(run_id=run.pk)
     run.save(update_fields=["job"])
 
 
