@@ -27,7 +27,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
     def setUpClass(cls):
         super().setUpClass()
         cls.folder = tempfile.TemporaryDirectory()
-        port = free_port(8600)
+        port = free_port()
         environment = {"OTREVO_DB_NAME": connection.settings_dict["NAME"], "PYTHONPATH": str(settings.HOME / "src")}
         with mock.patch.dict(os.environ, environment):
             cls.children = start_children(port, Path(cls.folder.name), workers=1)

@@ -25,14 +25,17 @@ class LaunchError(RuntimeError):
     """One sentence for the person at the terminal."""
 
 
-def free_port(wanted):
-    """The wanted port, or the next free one on loopback."""
-    for port in range(wanted, wanted + 200):
+def free_port(wanted=0):
+    """The wanted port, or the next free one on loopback; without one any that the system says is free.
+
+    Ports that nobody types are of the last kind: two that start at the same moment would otherwise choose the same.
+    """
+    for port in range(wanted, wanted + 200) if wanted else (0,):
         with socket.socket() as s:
             s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             try:
                 s.bind(("127.0.0.1", port))
-                return port
+                return s.getsockname()[1]
             except OSError:
                 continue
     raise LaunchError(f"No free port between {wanted} and {wanted + 199}.")
@@ -96,7 +99,7 @@ class Cluster:
     def start(self):
         if not (self.folder / "PG_VERSION").exists():
             self._create()
-        self.port = free_port(54320)
+        self.port = free_port()
         options = ["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
                    "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}"]  # fmt: skip
         log = (self.data / "postgres.log").open("ab")
@@ -110,7 +113,7 @@ class Cluster:
     def _wait(self):
         import psycopg
 
-        for _ in range(150):
+        for _ in range(600):
             if self.process.poll() is not None:
                 raise LaunchError(f"The database stopped at once; see {self.data / 'postgres.log'}.")
             try:
@@ -127,7 +130,7 @@ class Cluster:
                 return
             except psycopg.OperationalError:
                 time.sleep(0.1)
-        raise LaunchError(f"The database did not answer within 15 s; see {self.data / 'postgres.log'}.")
+        raise LaunchError(f"The database did not answer within 60 s; see {self.data / 'postgres.log'}.")
 
     def stop(self):
         if self.process and self.process.poll() is None:
@@ -141,8 +144,8 @@ def start_children(port, data, workers=2):
 
     # two workers on two cores: threads inside one would only take them from the other
     environment = os.environ | {
-        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_CAMERAS_PORT": str(free_port(47100)),
-        "OTREVO_KIT_PORT": str(free_port(47250)), "OTREVO_RECORDER_PORT": str(free_port(47400)),
+        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_CAMERAS_PORT": str(free_port()),
+        "OTREVO_KIT_PORT": str(free_port()), "OTREVO_RECORDER_PORT": str(free_port()),
     }  # fmt: skip
 
     def start(name, *command):
