@@ -20,7 +20,7 @@ from otrevo.core.characters.sheet import propose_sheet, sheet_from
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
 from otrevo.core.characters.write_vrma import write_vrma
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_rotate
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import local_matrices, open_bvh, write_bvh
 from otrevo.core.markers.chart import shipped_chart
@@ -90,6 +90,36 @@ class Angles(unittest.TestCase):
             self.assertLess(
                 moved[loose & (np.arange(1, len(character.names)) != result.root)].max(), 1e-6, "bones must not stretch"
             )
+
+    def test_a_chain_shares_its_rotation_as_the_map_says(self):
+        """The first bone of Wick's chain keeps to the hips at 0, and does all that the last one does at 1."""
+        character, _ = read_character(FOLDER / "wick.glb")
+        document = propose_sheet(character).document()
+        row = next(r for r in document["pairs"] if r["bone"] in ("spine", "chest") and len(r["target"]) == 2)
+        first, last = (character.index(t) for t in row["target"])
+
+        def apart(shares):
+            """How far the first bone of the chain is turned from the last one, as a share of the way from the one before (T,)."""
+            rows = [r | {"shares": shares} if r is row else r for r in document["pairs"]]
+            sheet = sheet_from(document | {"pairs": rows}, character, "the map")
+            self.assertEqual(sheet_from(sheet.document(), character, "again").pairs[row["bone"]].shares, tuple(shares))
+            result = retarget(self.motion, character, sheet)
+            turned = [
+                quaternion_multiply(result.rotations[:, b], quaternion_conjugate(character.rotations[b]))
+                for b in (first, last)
+            ]
+            between = quaternion_multiply(quaternion_conjugate(turned[0]), turned[1])
+            return np.degrees(2 * np.arccos(np.clip(np.abs(between[:, 3]), 0, 1)))
+
+        whole, half, none = apart([0.0, 1.0]), apart([0.5, 1.0]), apart([1.0, 1.0])
+        self.assertGreater(whole.max(), 3)
+        moved = whole > 1
+        np.testing.assert_allclose(half[moved] / whole[moved], 0.5, atol=0.02)
+        self.assertLess(none.max(), whole.max() / 10)
+        for wrong in ([0.5], [0.9, 0.1], [0, 2], ["a", 1]):
+            rows = [r | {"shares": wrong} if r is row else r for r in document["pairs"]]
+            with self.assertRaisesRegex(InputError, "shares"):
+                sheet_from(document | {"pairs": rows}, character, "the map")
 
     def test_the_same_twice(self):
         character, proposal = read_character(FOLDER / "wick.glb")

@@ -63,9 +63,13 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         page.get_by_role("button", name="undo, back to v1").click()
         expect(page.get_by_text("map v3")).to_be_visible()
 
+        self.eventually(lambda: Run.objects.filter(name="retarget", state="queued").count(), 1)  # for both changes
         self.at(page, f"bench/{self.take.pk}")
         entry = page.get_by_role("region", name="Retarget Wick")
-        expect(entry).to_contain_text("the map has changed")  # since its first run, twice
+        expect(entry).to_contain_text("queued")
+        work()
+        expect(entry).to_contain_text(" mm")
+        self.assertEqual(Run.objects.filter(name="retarget").latest("id").figures["map_version"], 3)
         self.choose(page, "Look at", "Wick")
         stage = page.get_by_role("group", name="3D view")
         expect(stage).to_contain_text("Wick · as it leaves")
@@ -124,6 +128,38 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         work()
         return made
 
+    def test_a_rest_pose_is_turned_by_dragging_a_limb_in_the_picture(self):
+        wick = self.character("wick")
+        page = self.sign_in("technician")
+        self.at(page, f"cast?character={wick.pk}")
+        expect(page.get_by_label("How the warm-up follows")).to_contain_text("no flips")
+        page.get_by_role("group", name="Map sheet").get_by_role("button", name="head", exact=True).click()
+        box = page.locator("canvas").first.bounding_box()
+        said = page.get_by_text("drag to turn it at rest", exact=True)
+        places = [(x, y) for y in range(30, 330, 7) for x in range(int(box["width"]) // 2, int(box["width"]) - 60, 7)]
+        for x, y in places:
+            page.mouse.move(box["x"] + x, box["y"] + y)
+            if said.count():
+                break
+        expect(said).to_be_visible()
+        page.mouse.down()
+        page.mouse.move(box["x"] + x + 20, box["y"] + y + 4)
+        page.keyboard.press("Escape")  # never mind
+        page.mouse.up()
+        self.assertEqual(self.newest(wick).version, 1)
+        page.mouse.move(box["x"] + x, box["y"] + y)
+        page.mouse.down()
+        for step in (10, 20, 30):
+            page.mouse.move(box["x"] + x + step, box["y"] + y + 4)
+        page.mouse.up()
+        self.eventually(lambda: self.newest(wick).version, 2)
+        (turned,) = [r for r in self.newest(wick).document["rest_pose"] if r.get("by_hand")]
+        self.assertEqual(turned["bone"], "hero_rig_Head")
+        expect(page.get_by_text("Rest pose, corrected by hand")).to_be_visible()
+        page.get_by_role("button", name="undo, back to v1").click()
+        self.eventually(lambda: self.newest(wick).version, 3)
+        expect(page.get_by_text("Rest pose, corrected by hand")).to_be_hidden()
+
     def newest(self, character):
         return character.maps.order_by("-version").first()
 
@@ -154,15 +190,39 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
             page.get_by_role("link", name="save the map").click()
         self.assertIn(b'"map/1"', Path(saved.value.path()).read_bytes())
 
+        sheet.get_by_role("button", name="chest", exact=True).click()
+        share = page.get_by_role("slider", name="Share of hero_rig_Spine_2")
+        share.focus()
+        page.keyboard.press("ArrowRight")
+        self.eventually(lambda: self.newest(wick).version, 6)
+        chest = next(r for r in self.newest(wick).document["pairs"] if r["bone"] == "chest")
+        self.assertEqual(chest["shares"], [0.55, 1.0])
+        page.get_by_text("Effectors", exact=True).click()
+        page.get_by_label("left hand", exact=True).fill("hand control")
+        page.keyboard.press("Enter")
+        self.eventually(lambda: self.newest(wick).version, 7)
+        self.assertEqual(self.newest(wick).document["effectors"], [{"effector": "leftHand", "target": "hand control"}])
+        expect(page.get_by_text("Effectors, 1 named")).to_be_visible()
+
         page.get_by_role("button", name="Face shapes").click()
         jaw = page.get_by_role("group", name="wick_face_JawOpen")
         gain = jaw.get_by_role("slider")
         gain.focus()
         page.keyboard.press("ArrowLeft")
-        self.eventually(lambda: self.newest(wick).version, 6)
+        self.eventually(lambda: self.newest(wick).version, 8)
         drivers = {d["target"]: d["gain"] for d in self.newest(wick).document["shapes"]}
         self.assertAlmostEqual(drivers["wick_face_JawOpen"], 0.95)
         self.assertEqual(drivers["wick_face_EyeBlink_L"], 1.0)
+        jaw.get_by_role("button", name="Limits of jaw open on wick_face_JawOpen").click()
+        jaw.get_by_label("at most").fill("0.6")
+        page.keyboard.press("Enter")
+        self.eventually(lambda: self.newest(wick).version, 9)
+        expect(jaw.get_by_role("button", name="Limits of jaw open")).to_have_text("limited")
+        jaw.get_by_label("at least").fill("0.9")  # over the most
+        page.keyboard.press("Enter")
+        expect(jaw.get_by_label("at least")).to_have_value("0")
+        limits = next(d for d in self.newest(wick).document["shapes"] if d["target"] == "wick_face_JawOpen")
+        self.assertEqual((limits["low"], limits["high"]), (0.0, 0.6))
 
         page.get_by_role("button", name="rename").click()
         page.get_by_label("Name").fill("Wick the younger")

@@ -351,11 +351,33 @@ class Characters(TestCase):
         files = [f.rsplit("_", 1)[1] for f in package.manifest["takes"][0]["files"]]
         self.assertEqual(files, ["Ines.bvh", "Gull.glb"], "a body and its character, and no markers")
 
+    def test_effectors_are_named_and_a_chain_is_shared_by_hand(self):
+        out = self.added("wick.glb")
+        path = f"/api/characters/{out['id']}"
+        named = put(self.client, f"{path}/effectors", {"effectors": [{"effector": "leftHand", "target": "grip"},
+                                                                     {"effector": "hips", "target": " "}]}).json()  # fmt: skip
+        self.assertEqual(
+            [e for e in named["map"]["effectors"] if e["target"]], [{"effector": "leftHand", "target": "grip"}]
+        )
+        self.assertEqual(len(named["map"]["effectors"]), 9)
+        wrong = put(self.client, f"{path}/effectors", {"effectors": [{"effector": "tail", "target": "x"}]})
+        self.assertIn("'tail' is none", wrong.json()["detail"])
+        chain = max((p for p in out["map"]["pairs"] if p["bone"] in ("spine", "chest")), key=lambda p: len(p["target"]))
+        self.assertGreater(len(chain["target"]), 1)
+        body = {"bone": chain["bone"], "target": chain["target"], "shares": [0.1, 1.0]}
+        self.assertEqual(pair(put(self.client, f"{path}/map", body).json(), chain["bone"])["shares"], [0.1, 1.0])
+        wrong = put(self.client, f"{path}/map", body | {"shares": [0.9, 0.2]}).json()["detail"]
+        self.assertIn("turns back along its chain", wrong)
+        document = self.client.get(f"{path}/map-document").json()
+        self.assertEqual(
+            document["effectors"], [{"effector": "leftHand", "target": "grip"}], "other changes leave them"
+        )
+
     def test_a_rest_pose_is_corrected_by_hand_and_stays_when_the_map_changes_elsewhere(self):
         out = self.added("wick.glb")
         path = f"/api/characters/{out['id']}"
         turned = put(self.client, f"{path}/rest", {"bone": "leftUpperArm", "degrees": [0, 0, 30]}).json()
-        self.assertTrue(pair(turned, "leftUpperArm")["rest_by_hand"])
+        np.testing.assert_allclose(pair(turned, "leftUpperArm")["rest_turn"], [0, 0, 30], atol=0.01)
         self.assertEqual(turned["map"]["version"], 2)
 
         def rest():
@@ -366,7 +388,7 @@ class Characters(TestCase):
         put(self.client, f"{path}/map", {"bone": "neck", "target": []})
         np.testing.assert_allclose(rest()["rotation_xyzw"], by_hand, atol=1e-6)
         back = put(self.client, f"{path}/rest", {"bone": "leftUpperArm", "degrees": None}).json()
-        self.assertFalse(pair(back, "leftUpperArm")["rest_by_hand"])
+        self.assertIsNone(pair(back, "leftUpperArm")["rest_turn"])
         between = quaternion_multiply(by_hand, np.array(rest()["rotation_xyzw"]) * [-1, -1, -1, 1])
         self.assertAlmostEqual(np.degrees(2 * np.arccos(abs(between[3]))), 30, places=3)
         for wrong in (

@@ -47,6 +47,7 @@ NAMED = {  # where the last word of the path says too little
     ("patch", "/api/characters/{character_id}"): {"name": "x"},
     ("put", "/api/characters/{character_id}/shapes"): {"drivers": []},
     ("put", "/api/characters/{character_id}/mirror"): {"side": "left"},
+    ("put", "/api/characters/{character_id}/effectors"): {"effectors": [{"effector": "hips", "target": "body"}]},
     ("put", "/api/characters/{character_id}/rest"): {"bone": "hips", "degrees": None},
     ("put", "/api/takes/{take_id}/characters"): {"performer_id": 1, "character_ids": None},
 }

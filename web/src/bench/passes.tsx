@@ -51,9 +51,9 @@ export type Setting = number | [number, number][];
 export type Settings = Record<string, Setting>;
 
 /** A character and who plays it. */
-export type PlayedBy = { id: number; name: string; performer: string; map: number };
+export type PlayedBy = { id: number; name: string; performer: string };
 
-type Cell = { pass: PassOut; run: RunOut | undefined; heading: string; character?: number; map?: number };
+type Cell = { pass: PassOut; run: RunOut | undefined; heading: string; character?: number };
 
 type Props = {
   passes: PassOut[];
@@ -123,15 +123,15 @@ export function PassStrip({ passes, played, runs, mends, snags, onRun, onCancel 
   const cells = passes.flatMap((pass): Cell[] => {
     const mine = runs.filter((r) => r.name === pass.name);
     if (pass.about !== 'character') return [{ pass, run: mine.find((r) => r.state === 'failed') ?? mine.find(atWork) ?? mine[0], heading: pass.words }];
-    return played.map(({ id, name, performer, map }) => ({
-      pass, character: id, map, run: mine.find((r) => r.character_id === id && r.performer === performer),
+    return played.map(({ id, name, performer }) => ({
+      pass, character: id, run: mine.find((r) => r.character_id === id && r.performer === performer),
       heading: played.filter((p) => p.id === id).length > 1 ? `${name} · ${performer}` : name,
     }));
   });
   const lastPass = cells.filter((c) => c.character === undefined).length - 1;
   return (
     <Strip aria-label="Passes">
-      {cells.map(({ pass, run, heading, character, map }, i) => (
+      {cells.map(({ pass, run, heading, character }, i) => (
         <Fragment key={`${pass.name} ${heading}`}>
           {i === lastPass && (
             <Pass aria-label="Mend">
@@ -153,9 +153,7 @@ export function PassStrip({ passes, played, runs, mends, snags, onRun, onCancel 
                 )
               )}
             </h2>
-            <div title={pass.sentence} aria-live="polite">
-              {run?.state === 'done' && map !== undefined && run.map_version !== null && run.map_version < map ? <span title={`Made with v${run.map_version} of the map; v${map} is in use and goes into packages.`}>✕ the map has changed</span> : stateOf(run)}
-            </div>
+            <div title={run?.map_version ? `${pass.sentence} Made with v${run.map_version} of the map.` : pass.sentence} aria-live="polite">{stateOf(run)}</div>
             {run && atWork(run) && <Progress value={run.progress} words={`${heading} progress`} />}
           </Pass>
         </Fragment>

@@ -109,7 +109,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const played = useMemo(
     () => data.appearances.flatMap((a) => a.character_ids.flatMap((cid) => {
       const found = all.find((c) => c.id === cid);
-      return found ? [{ id: cid, name: found.name, performer: a.performer, map: found.map.version }] : [];
+      return found ? [{ id: cid, name: found.name, performer: a.performer }] : [];
     })),
     [all, data.appearances],
   );

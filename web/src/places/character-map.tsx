@@ -1,10 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useMemo, useState } from 'react';
+import { useEffect, useMemo, useState } from 'react';
 import { FileTrigger } from 'react-aria-components';
 import styled from 'styled-components';
 import { get, post, put, type CharacterOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
-import { Figure, Quiet, Trouble, WordButton } from '../parts/controls';
+import { fieldLook, Figure, Quiet, Trouble, WordButton } from '../parts/controls';
 import { paper } from '../theme';
 import { inWords, sharedStart } from './character-words';
 
@@ -61,32 +61,114 @@ const Meter = styled.span<{ $good: boolean }>`
   }
 `;
 
+const NameLine = styled.label`
+  display: grid;
+  grid-template-columns: 110px 1fr;
+  gap: 8px;
+  align-items: center;
+  padding: 2px 0;
+  input {
+    ${fieldLook}
+    padding: 2px 6px;
+    min-width: 0;
+  }
+`;
+
+const SHARED = ['spine', 'chest', 'upperChest', 'neck'];
 const FINGER = /Thumb|Index|Middle|Ring|Little/;
 
+const UNTURNED = [0, 0, 0];
 const TURNS = ['about the side-to-side axis', 'about the upright axis', 'about the front-to-back axis'];
 
 /** How the bone stands at rest, corrected by hand on top of what was matched; the warm-up shows at once what comes of it. */
-function RestPose({ character, bone, byHand, onChanged }: { character: CharacterOut; bone: string; byHand: boolean; onChanged: (now: CharacterOut) => void }) {
-  const [degrees, setDegrees] = useState([0, 0, 0]);
-  const turn = useMutation({
-    mutationFn: (wanted: number[] | null) => put<CharacterOut>(`/characters/${character.id}/rest`, { bone, degrees: wanted }),
-    onSuccess: onChanged,
-  });
+function RestPose({ bone, given, turn }: { bone: string; given: number[] | null; turn: MapState['turn'] }) {
+  const [degrees, setDegrees] = useState(given ?? UNTURNED);
+  const known = given?.join();
+  useEffect(() => setDegrees(known ? known.split(',').map(Number) : UNTURNED), [known]);
+  const send = (wanted: number[] | null) => turn.mutate({ bone, degrees: wanted });
   return (
-    <details open={byHand}>
-      <summary>Rest pose{byHand ? ', corrected by hand' : ''}</summary>
+    <details open={given !== null}>
+      <summary>Rest pose{given ? ', corrected by hand' : ''}</summary>
       {TURNS.map((words, i) => (
         <div key={words} style={{ display: 'grid', gridTemplateColumns: '1fr 130px 44px', gap: 8, alignItems: 'center' }}>
           <Quiet>{words}</Quiet>
-          <Slide label={`Turn ${inWords(bone)} ${words}`} min={-90} max={90} step={1} value={degrees[i]}
+          <Slide label={`Turn ${inWords(bone)} ${words}`} min={-180} max={180} step={1} value={Math.round(degrees[i])}
             onChange={(v) => setDegrees(degrees.map((d, k) => (k === i ? v : d)))}
-            onDone={(v) => turn.mutate(degrees.map((d, k) => (k === i ? v : d)))} />
-          <Figure style={{ fontSize: 12 }}>{degrees[i]}°</Figure>
+            onDone={(v) => send(degrees.map((d, k) => (k === i ? v : d)))} />
+          <Figure style={{ fontSize: 12 }}>{degrees[i].toFixed(0)}°</Figure>
         </div>
       ))}
-      {byHand && <WordButton isDisabled={turn.isPending} onPress={() => { setDegrees([0, 0, 0]); turn.mutate(null); }}>as it was matched</WordButton>}
+      {given && <WordButton isDisabled={turn.isPending} onPress={() => send(null)}>as it was matched</WordButton>}
       <Trouble error={turn.error} />
     </details>
+  );
+}
+
+type Pair = CharacterOut['map']['pairs'][number];
+
+/** How far each bone of a chain has turned, from the bone before it, 0, to its last, 1; by their number unless somebody said otherwise. */
+function sharesOf({ bone, target, shares }: Pair): number[] {
+  if (shares.length) return shares;
+  return target.map((_, k) => (bone === 'neck' ? (k + 1) / (target.length + 1) : (k + 1) / target.length));
+}
+
+/** The bones that one of ours moves: more of them make a chain, along which the trunk and the neck share their rotation. */
+function Chain({ pair, bones, change }: { pair: Pair; bones: string[]; change: MapState['change'] }) {
+  const [shares, setShares] = useState(sharesOf(pair));
+  useEffect(() => setShares(sharesOf(pair)), [pair]);
+  const shared = SHARED.includes(pair.bone) && pair.target.length > 1;
+  const moved = (k: number, v: number) => shares.map((s, i) => (i === k ? v : i < k ? Math.min(s, v) : Math.max(s, v)));
+  const send = (target: string[], own?: number[]) => change.mutate({ bone: pair.bone, target, shares: own });
+  return (
+    <div role="group" aria-label={`Bones that ${inWords(pair.bone)} moves`} style={{ display: 'grid', gap: 4, margin: '6px 0' }}>
+      {pair.target.length > 1 && pair.target.map((name, k) => (
+        <div key={name} style={{ display: 'grid', gridTemplateColumns: shared ? '1fr 124px 44px 20px' : '1fr 20px', gap: 8, alignItems: 'center' }}>
+          <Figure style={{ fontSize: 12, overflow: 'hidden', textOverflow: 'ellipsis' }} title={name}>{name}</Figure>
+          {shared && (
+            <Slide label={`Share of ${name}`} min={0} max={1} step={0.05} value={shares[k]}
+              onChange={(v) => setShares(moved(k, v))} onDone={(v) => send(pair.target, moved(k, v))} />
+          )}
+          {shared && <Figure style={{ fontSize: 12 }}>{Math.round(100 * shares[k])} %</Figure>}
+          <WordButton aria-label={`Take ${name} out of the chain`} isDisabled={change.isPending} onPress={() => send(pair.target.filter((t) => t !== name))}>✕</WordButton>
+        </div>
+      ))}
+      <Choice label={`Add a bone to the chain of ${inWords(pair.bone)}`} hidden empty="add a bone to the chain" value={null} isDisabled={change.isPending}
+        options={bones.filter((b) => !pair.target.includes(b)).map((b) => ({ id: b, words: b }))}
+        onChange={(b) => send([...pair.target, b].sort((x, y) => bones.indexOf(x) - bones.indexOf(y)))} />
+    </div>
+  );
+}
+
+/** Names of the tracks for rigs that take hips, hands and feet through controls. */
+function Effectors({ character, onChanged }: { character: CharacterOut; onChanged: (now: CharacterOut) => void }) {
+  const { effectors } = character.map;
+  const named = effectors.filter((e) => e.target).length;
+  const send = useMutation({
+    mutationFn: (rows: typeof effectors) => put<CharacterOut>(`/characters/${character.id}/effectors`, { effectors: rows }),
+    onSuccess: onChanged,
+  });
+  const list = `controls of ${character.id}`;
+  return (
+    <details style={{ marginTop: 8 }}>
+      <summary>Effectors{named ? `, ${named} named` : ''}</summary>
+      <p style={{ margin: '6px 0' }}><Quiet>For rigs that take these through controls. The name of a control moves it; any other name becomes a track of its own.</Quiet></p>
+      <datalist id={list}>{character.map.unmapped.map((b) => <option key={b} value={b} />)}</datalist>
+      {effectors.map((e) => (
+        <Named key={e.effector} effector={e.effector} value={e.target} list={list}
+          onDone={(target) => send.mutate(effectors.map((x) => (x.effector === e.effector ? { ...x, target } : x)))} />
+      ))}
+      <Trouble error={send.error} />
+    </details>
+  );
+}
+
+/** A name that is sent when it is left, or at Enter. */
+function Named({ effector, value, list, onDone }: { effector: string; value: string; list: string; onDone: (value: string) => void }) {
+  const [now, setNow] = useState(value);
+  useEffect(() => setNow(value), [value]);
+  const send = () => now.trim() !== value && onDone(now.trim());
+  return (
+    <NameLine>{inWords(effector)}<input type="text" list={list} maxLength={200} placeholder="not named" value={now} onChange={(e) => setNow(e.target.value)} onBlur={send} onKeyDown={(e) => e.key === 'Enter' && send()} /></NameLine>
   );
 }
 
@@ -98,16 +180,20 @@ export function useMap(character: CharacterOut, production: number) {
   // the answer is the character as it is now: its warm-up is asked for at once
   const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
   const change = useMutation({
-    mutationFn: (p: { bone: string; target: string[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
+    mutationFn: (p: { bone: string; target: string[]; shares?: number[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
     onSuccess: keep,
   });
-  return { picked, setPicked, hands, setHands, keep, change };
+  const turn = useMutation({
+    mutationFn: (p: { bone: string; degrees: number[] | null }) => put<CharacterOut>(`/characters/${character.id}/rest`, p),
+    onSuccess: keep,
+  });
+  return { picked, setPicked, hands, setHands, keep, change, turn };
 }
 
 export type MapState = ReturnType<typeof useMap>;
 
 export function MapTable({ character, map }: { character: CharacterOut; map: MapState }) {
-  const { picked, setPicked, hands, setHands, keep, change } = map;
+  const { picked, setPicked, hands, setHands, keep, change, turn } = map;
   const rows = useMemo(() => {
     const shown = character.map.pairs.filter((p) => hands || !FINGER.test(p.bone) || p.doubt || p.confidence < SURE);
     const doubtful = (p: (typeof shown)[number]) => Number(p.doubt !== '' || p.confidence < SURE);
@@ -135,10 +221,11 @@ export function MapTable({ character, map }: { character: CharacterOut; map: Map
             onChange={(target) => change.mutate({ bone: picked, target: target ? [target] : [] })}
           />
           {row?.doubt && <p style={{ margin: '6px 0 0', color: paper.wrong }}>{row.doubt}</p>}
-          {row && <RestPose key={picked} character={character} bone={picked} byHand={row.rest_by_hand} onChanged={keep} />}
+          {row && <Chain key={`chain ${picked}`} pair={row} bones={character.bones} change={change} />}
+          {row && <RestPose key={picked} bone={picked} given={row.rest_turn} turn={turn} />}
         </div>
       )}
-      <Trouble error={change.error} />
+      <Trouble error={change.error ?? turn.error} />
       {start && <Quiet style={{ display: 'block' }}>all names begin with {start}</Quiet>}
       <Scroll tabIndex={0} role="group" aria-label="Map sheet">
         <Bones>
@@ -163,6 +250,7 @@ export function MapTable({ character, map }: { character: CharacterOut; map: Map
         </Bones>
       </Scroll>
       {character.map.unmapped.length > 0 && <p style={{ margin: '8px 0 0' }}><Quiet title={character.map.unmapped.join(', ')}>{character.map.unmapped.length === 1 ? '1 bone is' : `${character.map.unmapped.length} bones are`} left at rest{character.map.helpers ? `, ${character.map.helpers} twist with their limb` : ''}.</Quiet></p>}
+      <Effectors character={character} onChanged={keep} />
     </div>
   );
 }

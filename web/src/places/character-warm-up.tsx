@@ -52,6 +52,8 @@ const WAYS = [
 ];
 const ASIDE_M = 1.4;
 const NOBODY: string[] = [];
+// Limbs point where the performer's point, however they rest; only their roll can be set.
+const FOLLOWS = /UpperArm|LowerArm|Hand|UpperLeg|LowerLeg|Thumb|Index|Middle|Ring|Little/;
 
 /** The figures by which a map is judged in motion, and the places worth a look. */
 function Judgement({ moving, transport }: { moving: WarmUpOn; transport: Transport }) {
@@ -110,6 +112,8 @@ export function WarmUp({ character, performers, map }: { character: CharacterOut
   const bodies = useMemo(() => (moving.data && way !== 'alone' ? [moving.data.performer] : []), [moving.data, way]);
   const { picked, hands, setPicked } = map;
   const { mutate, isPending } = map.change;
+  const { mutate: turnRest } = map.turn;
+  const row = character.map.pairs.find((p) => p.bone === picked) ?? null;
   const threads = useMemo(
     (): Threads | null =>
       withThreads && way === 'beside'
@@ -117,9 +121,10 @@ export function WarmUp({ character, performers, map }: { character: CharacterOut
             pairs: character.map.pairs.map((p) => ({ bone: p.bone, targets: p.target, doubtful: p.doubt !== '' || p.confidence < SURE })),
             picked, fingers: hands, onPick: setPicked,
             onTarget: (target) => picked && !isPending && mutate({ bone: picked, target: [target] }),
+            turn: row && { bone: row.bone, target: row.target[row.target.length - 1], given: row.rest_turn, follows: FOLLOWS.test(row.bone), onTurn: (degrees) => turnRest({ bone: row.bone, degrees }) },
           }
         : null,
-    [withThreads, way, character.map.pairs, picked, hands, setPicked, mutate, isPending],
+    [withThreads, way, character.map.pairs, picked, hands, setPicked, mutate, isPending, row, turnRest],
   );
   if (!ready.length)
     return (
@@ -140,7 +145,7 @@ export function WarmUp({ character, performers, map }: { character: CharacterOut
             bodies={bodies} characters={characters} threads={threads} markers={null} props={NO_PROPS} ghost={null} names={NOBODY} transport={transport} selected={null} onSelect={() => {}}
           />
         )}
-        {threads && picked && <Hint>{inWords(picked)}: click a joint of {character.name}, or choose in the table</Hint>}
+        {threads && picked && <Hint>{inWords(picked)}: click a joint of {character.name}, or choose in the table{row ? '; drag the handle at its end to turn it at rest' : ''}</Hint>}
         {moving.isPending && <p style={{ padding: 16 }} aria-live="polite">Putting {name}’s warm-up on {character.name}…</p>}
         {moving.error && <div style={{ padding: 16 }}><Trouble error={moving.error} /></div>}
       </Stage>

@@ -291,7 +291,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         <meshBasicMaterial color={theme.text} wireframe />
       </mesh>
       {threads && bodies[0] && characters[0] && (
-        <ThreadLines threads={threads} performer={bodies[0]} character={characters[0].motion.levels} aside={characters[0].aside} transport={transport}
+        <ThreadLines threads={threads} performer={bodies[0]} character={characters[0].motion.levels} aside={characters[0].aside} transport={transport} controls={controls}
           onName={(name, x, y) => onName({ name, x, y })} onLeave={() => onName(null)} />
       )}
       {skins.map(({ skin, aside }, i) => <group key={i} position={[aside, 0, 0]}><primitive object={skin.object} /></group>)}

@@ -1,10 +1,12 @@
 import { useThree, type ThreeEvent } from '@react-three/fiber';
-import { useEffect, useMemo, useRef } from 'react';
+import { useEffect, useMemo, useRef, type RefObject } from 'react';
 import { useTheme } from 'styled-components';
 import * as THREE from 'three';
+import type { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js';
 import { sampleOf } from '../api/tracks';
 import type { Transport } from '../time/transport';
 import { bodyAt, pose, poseBuffers, type BodyLevels } from './pose';
+import { RestHandle, type RestTurn } from './rest-handle';
 
 /** Which bone of the performer moves which bones of the character, drawn between their joints and changed there. */
 export type Threads = {
@@ -14,16 +16,18 @@ export type Threads = {
   fingers: boolean;
   onPick: (bone: string | null) => void;
   onTarget: (target: string) => void;
+  /** The picked bone's rest pose, where it can be turned by dragging. */
+  turn: RestTurn | null;
 };
 
 const FINGER = /Thumb|Index|Middle|Ring|Little/;
 const RADIUS = 0.014;
 const SHAPE = new THREE.SphereGeometry(1, 10, 8);
 
-type Props = { threads: Threads; performer: BodyLevels; character: BodyLevels; aside: number; transport: Transport; onName: (name: string, x: number, y: number) => void; onLeave: () => void };
+type Props = { threads: Threads; performer: BodyLevels; character: BodyLevels; aside: number; transport: Transport; controls: RefObject<OrbitControls | null>; onName: (name: string, x: number, y: number) => void; onLeave: () => void };
 
 /** Threads between matched joints: doubtful ones broken, the picked one bright. Joints can be clicked. */
-export function ThreadLines({ threads, performer, character, aside, transport, onName, onLeave }: Props) {
+export function ThreadLines({ threads, performer, character, aside, transport, controls, onName, onLeave }: Props) {
   const theme = useTheme();
   const { gl, invalidate } = useThree();
   const own = useRef<THREE.InstancedMesh>(null);
@@ -112,6 +116,7 @@ export function ThreadLines({ threads, performer, character, aside, transport, o
       {lines.map(({ object }, i) => <primitive key={i} object={object} />)}
       {joints(ours.length, own, ours, (i) => threads.onPick(ours[i] === threads.picked ? null : ours[i]))}
       {joints(names.length, theirs, names, (i) => threads.picked && threads.onTarget(names[i]))}
+      {threads.turn && <RestHandle turn={threads.turn} performer={performer} character={character} aside={aside} transport={transport} controls={controls} onName={onName} onLeave={onLeave} />}
     </>
   );
 }

@@ -20,18 +20,24 @@ EFFECTORS = (
     "leftKnee",
     "rightKnee",
 )
+CHAINS = ("spine", "chest", "upperChest", "neck")  # whose rotation is shared along their bones
 NAME_LIMIT = 200
 MIRROR_SHARE = 0.04  # of the height: how far a bone may lie from where its mirror is looked for
 
 
 @dataclass(frozen=True)
 class SheetPair:
-    """targets: the character's bones by name, parent before child; confidence 0 to 1; doubt: what disagrees, or ""."""
+    """targets: the character's bones by name, parent before child; confidence 0 to 1; doubt: what disagrees, or "".
+
+    shares: for a chain of the trunk or the neck, how far each of its bones has turned, from 0, as the bone before the chain, to 1, as the last
+    of it; empty for by their number.
+    """
 
     bone: str
     targets: tuple[str, ...]
     confidence: float = 1.0
     doubt: str = ""
+    shares: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -61,6 +67,7 @@ class MapSheet:
             "otrevo": "map/1", "character": self.character,
             "pairs": [
                 {"bone": p.bone, "target": list(p.targets), "confidence": round(p.confidence, 3), "doubt": p.doubt}
+                | ({"shares": list(p.shares)} if p.shares else {})
                 for p in self.pairs.values()
             ],
             "helpers": [{"bone": bone, "of": of} for bone, of in self.helpers.items()],
@@ -139,7 +146,11 @@ def sheet_from(document, character, where):
                 raise InputError(
                     f"{where}: pairs[{i}]: '{t[:80]}' is driven by {other} and by {bone}; expected one of them."
                 )
-        pairs[bone] = SheetPair(bone, tuple(targets), _share(row.get("confidence", 1.0)), str(row.get("doubt") or ""))
+        sure, shares = (
+            _share(row.get("confidence", 1.0)),
+            _shares(row.get("shares"), bone, targets, f"{where}: pairs[{i}]"),
+        )
+        pairs[bone] = SheetPair(bone, tuple(targets), sure, str(row.get("doubt") or ""), shares)
     effectors = _effectors(
         document, {*taken, *(r.get("bone") for r in document.get("helpers") or [] if isinstance(r, dict))}, where
     )
@@ -188,6 +199,20 @@ def _effectors(document, taken, where):
             )
         out[effector] = name
     return out
+
+
+def _shares(given, bone, targets, where):
+    """The shares of a chain, () where none are given. Raises InputError for what are none."""
+    if not given:
+        return ()
+    fine = isinstance(given, list) and all(isinstance(v, (int, float)) and 0 <= v <= 1 for v in given)
+    if bone not in CHAINS or not fine or len(given) != len(targets):
+        raise InputError(
+            f"{where}.shares: expected a number from 0 to 1 for each target of a chain of the trunk or the neck."
+        )
+    if any(b < a for a, b in zip(given, given[1:], strict=False)):
+        raise InputError(f"{where}.shares: {bone} turns back along its chain; expected shares that do not fall.")
+    return tuple(float(v) for v in given)
 
 
 def _share(value):

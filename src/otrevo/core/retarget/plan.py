@@ -105,11 +105,12 @@ def _drivers(sheet, ours):
     for bone, pair in sheet.pairs.items():
         if bone in TRUNK[1:]:
             own = [t for t in pair.targets if last[t] == bone]
+            shares = dict(zip(pair.targets, pair.shares, strict=False))
             known = [b for b in trunk if TRUNK.index(b) <= TRUNK.index(bone)]
             high = known[-1]
             low = known[-2] if len(known) > 1 else high
             for k, target in enumerate(own):
-                yield bone, low, high, (k + 1) / len(own), target
+                yield bone, low, high, shares.get(target, (k + 1) / len(own)), target
             continue
         if bone not in ours:
             continue
@@ -119,7 +120,8 @@ def _drivers(sheet, ours):
                 continue
             seen.add(target)
             if bone == "neck" and "neck" in ours and "head" in ours and len(pair.targets) > 1:
-                at = 2 * (k + 1) / (len(pair.targets) + 1)  # 0 is the chest, 1 the neck, 2 the head
+                # 0 is the chest, 1 the neck, 2 the head
+                at = 2 * pair.shares[k] if pair.shares else 2 * (k + 1) / (len(pair.targets) + 1)
                 yield (bone, low, "neck", at, target) if at <= 1 else (bone, "neck", "head", at - 1, target)
             else:
                 yield bone, bone, bone, 1.0, target

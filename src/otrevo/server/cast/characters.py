@@ -13,7 +13,12 @@ from otrevo.core.characters.character import READERS, character_from
 from otrevo.core.characters.face import driven_values, drivers_from, face_at
 from otrevo.core.characters.guarded import read_guarded
 from otrevo.core.characters.sheet import mirrored, sheet_from
-from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.motion_rate import at_rate
 from otrevo.core.package.naming import clean
@@ -90,11 +95,14 @@ def rename(character, name):
 
 @transaction.atomic
 def change_pairs(character, user, changes):
-    """A new version of the map by [(bone of ours, [bones it moves], none to move nothing)]. Raises InputError for an impossible map."""
+    """A new version of the map by [(bone of ours, [bones it moves], shares along them)]. Raises InputError for an impossible map.
+
+    No bones: it moves nothing; no shares: by their number.
+    """
     newest = _newest(character)
-    document, changed = dict(newest.document), {bone for bone, _ in changes}
+    document, changed = dict(newest.document), {bone for bone, _, _ in changes}
     rows = [r for r in document["pairs"] if r["bone"] not in changed]
-    rows += [{"bone": b, "target": t, "confidence": 1.0, "doubt": ""} for b, t in changes if t]
+    rows += [{"bone": b, "target": t, "confidence": 1.0, "doubt": "", "shares": s} for b, t, s in changes if t]
     taken = {t for r in rows for t in r["target"]}
     # rest poses follow from the pairs, but for those that a person has set
     document["pairs"], document["rest_pose"] = rows, [r for r in document["rest_pose"] if r.get("by_hand")]
@@ -108,7 +116,7 @@ def mirror(character, user, side):
     if side not in ("left", "right"):
         raise InputError(f"There is no side '{side}'; expected left or right.")
     on = played(character)
-    return change_pairs(character, user, mirrored(on.sheet, on.character, side))
+    return change_pairs(character, user, [(b, t, []) for b, t in mirrored(on.sheet, on.character, side)])
 
 
 @transaction.atomic
@@ -140,11 +148,34 @@ def turn_rest(character, user, bone, degrees):
     return _new_version(character, user, newest, document)
 
 
+def rest_turns(character, document):
+    """{bone of ours: [degrees about the world's X, Y and Z]} by which people have turned a Character's rest, by its map/1 document."""
+    by_hand = [r for r in document["rest_pose"] if r.get("by_hand")]
+    if not by_hand:
+        return {}
+    others = [r for r in document["rest_pose"] if not r.get("by_hand")]
+    matched = sheet_from(document | {"rest_pose": others}, character, "the map")
+    first = {p.targets[0]: bone for bone, p in reversed(matched.pairs.items())}
+    out = {}
+    for row in by_hand:
+        bone = first[row["bone"]]
+        turn = quaternion_multiply(np.array(row["rotation_xyzw"]), quaternion_conjugate(matched.rest[bone].rotation))
+        out[bone] = np.degrees(rotvec_from_quaternion(turn)).round(3).tolist()
+    return out
+
+
 @transaction.atomic
 def change_shapes(character, user, drivers):
     """A new version of the map in which these rows drive the character's face. Raises InputError naming a wrong one."""
     newest = _newest(character)
     return _new_version(character, user, newest, newest.document | {"shapes": drivers})
+
+
+@transaction.atomic
+def change_effectors(character, user, rows):
+    """A new version of the map that names these effectors, [{"effector", "target"}]. Raises InputError naming a wrong one."""
+    newest = _newest(character)
+    return _new_version(character, user, newest, newest.document | {"effectors": rows})
 
 
 def _newest(character):

@@ -11,6 +11,7 @@ from ninja.files import UploadedFile
 from otrevo.core.body.skeleton import BONE_NAMES
 from otrevo.core.characters.character import character_from
 from otrevo.core.characters.face import drivers_from
+from otrevo.core.characters.sheet import EFFECTORS
 from otrevo.core.errors import InputError
 from otrevo.core.package.naming import clean
 from otrevo.core.retarget.deliver import SKINNED
@@ -27,15 +28,17 @@ MOST_MAP_BYTES = 4 * 2**20
 class PairOut(Schema):
     """Our bone and theirs; degrees: of their bone's rest direction against a T-pose, None where nothing tells.
 
-    rest_by_hand: a person has corrected how it stands at rest.
+    shares: how far each of their bones in a chain has turned, empty for by their number. rest_turn: degrees about the world's X, Y and Z
+    by which a person has corrected how it stands at rest, or None.
     """
 
     bone: str
     target: list[str]
     confidence: float
     doubt: str
+    shares: list[float] = []
     degrees: float | None
-    rest_by_hand: bool
+    rest_turn: list[float] | None
 
 
 class DriverOut(Schema):
@@ -47,6 +50,13 @@ class DriverOut(Schema):
     offset: float = 0.0
     low: float = 0.0
     high: float = 1.0
+
+
+class EffectorOut(Schema):
+    """target: the name of its track, or of the character's bone that it moves; empty for none of its own."""
+
+    effector: str = Field(max_length=20)
+    target: str = Field(max_length=200)
 
 
 class VersionOut(Schema):
@@ -64,6 +74,7 @@ class MapOut(Schema):
     versions: list[VersionOut]
     pairs: list[PairOut]
     drivers: list[DriverOut]
+    effectors: list[EffectorOut]
     helpers: int
     unmapped: list[str]
     missing: list[str]
@@ -104,6 +115,11 @@ class PlayersIn(Schema):
 class PairIn(Schema):
     bone: str = Field(max_length=40)
     target: list[str]
+    shares: list[float] = []
+
+
+class EffectorsIn(Schema):
+    effectors: list[EffectorOut] = Field(max_length=20)
 
 
 class DriversIn(Schema):
@@ -136,8 +152,9 @@ def _characters():
 def character_out(character):
     d, newest = character.document, character.maps.all()[0]
     core = character_from(d, character.name)
+    effectors = {r["effector"]: r["target"] for r in newest.document.get("effectors", [])}
     rest = {r["bone"]: r["degrees"] for r in newest.document["rest_pose"] if r["seen"]}
-    by_hand = {r["bone"] for r in newest.document["rest_pose"] if r.get("by_hand")}
+    turned = act.rest_turns(core, newest.document)
     return {
         "id": character.pk, "name": character.name, "file_name": character.file_name, "bytes": character.size,
         "height_m": core.height_m, "units_m": d["units_m"],
@@ -149,13 +166,14 @@ def character_out(character):
             "version": newest.version, "made_at": newest.made_at,
             "made_by": newest.made_by.username if newest.made_by else "", "helpers": len(newest.document["helpers"]),
             "drivers": [x.document() for x in drivers_from(newest.document, core.shapes, character.name, core.expressions)],
+            "effectors": [{"effector": e, "target": effectors.get(e, "")} for e in EFFECTORS],
             "versions": [
                 {"version": m.version, "made_at": m.made_at, "made_by": m.made_by.username if m.made_by else ""}
                 for m in character.maps.all()
             ],
             "unmapped": newest.document["unmapped"],
             "missing": [b for b in BONE_NAMES if b not in {p["bone"] for p in newest.document["pairs"]}],
-            "pairs": [p | {"degrees": rest.get(p["target"][0]), "rest_by_hand": p["target"][0] in by_hand} for p in newest.document["pairs"]],
+            "pairs": [p | {"degrees": rest.get(p["target"][0]), "rest_turn": turned.get(p["bone"])} for p in newest.document["pairs"]],
         },
         "player_ids": [p.pk for p in character.players.all()],
     }  # fmt: skip
@@ -190,7 +208,7 @@ def set_players(request, character_id: int, payload: PlayersIn):
 @router.put("/characters/{character_id}/map", response=CharacterOut)
 def change_map(request, character_id: int, payload: PairIn):
     """Have a bone of the performer move other bones of the character: a new version of the map."""
-    act.change_pairs(_one(request, character_id), request.user, [(payload.bone, payload.target)])
+    act.change_pairs(_one(request, character_id), request.user, [(payload.bone, payload.target, payload.shares)])
     return character_out(_one(request, character_id))
 
 
@@ -198,6 +216,14 @@ def change_map(request, character_id: int, payload: PairIn):
 def change_shapes(request, character_id: int, payload: DriversIn):
     """Say which shapes of a performer's face move the character's, and how far: a new version of the map."""
     act.change_shapes(_one(request, character_id), request.user, [d.dict() for d in payload.drivers])
+    return character_out(_one(request, character_id))
+
+
+@router.put("/characters/{character_id}/effectors", response=CharacterOut)
+def change_effectors(request, character_id: int, payload: EffectorsIn):
+    """Name the effectors, or the controls that they move: a new version of the map. Those without a name are left out."""
+    rows = [r.dict() for r in payload.effectors if r.target.strip()]
+    act.change_effectors(_one(request, character_id), request.user, rows)
     return character_out(_one(request, character_id))
 
 
