@@ -8,9 +8,10 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
-from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.judge import judge, snags_of
+from otrevo.core.retarget.limb import bend
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.settings import settings_from
 from otrevo.core.retarget.transfer import retarget
@@ -228,6 +229,68 @@ class HeldProps(unittest.TestCase):
             standing = result.carry(stood, points)
             self.assertLess(np.ptp(standing[:, :3], axis=0).max(), 1e-9, "nobody holds it")
             self.assertAlmostEqual(standing[0, 0], 1.5 * result.figures["scale"], places=3)
+
+    def palms(self, positions, number, side):
+        wrist = positions[:, number(side + "Hand")]
+        return wrist + 0.5 * (positions[:, number(side + "MiddleProximal")] - wrist)
+
+    def test_a_hand_that_reaches_onto_a_prop_touches_it_where_the_performers_does(self):
+        """One hand holds a bar, the other takes hold of its end now and then; and a post stands in the room."""
+        motion = performance("rope haul", 8)
+        joint, rotation = motion_joints(motion)
+        index = motion.skeleton.names.index
+        left, right = (self.palms(joint, index, side) for side in ("left", "right"))
+        turn = rotation[:, index("rightHand")]
+        bar = np.concatenate([right, turn], axis=1)
+        inside = quaternion_rotate(quaternion_conjugate(turn), left - right)
+        apart = np.linalg.norm(inside[::10, None] - inside[None], axis=2)
+        end = inside[10 * np.argmax((apart < 0.05).sum(axis=1))]  # where the left hand is most of the time, seen from the right
+        points = end * np.linspace(0, 1, 9)[:, None]
+        touches = np.linalg.norm(inside - end, axis=1) < 0.05
+        self.assertGreater(touches.sum(), 60)
+        for name, size in (("keeper", "performer"), ("wick", "character")):
+            character, proposal = read_character(FOLDER / f"{name}.glb")
+            sheet = propose_sheet(character, proposal)
+            number = {b: character.index(p.targets[0]) for b, p in sheet.pairs.items()}.get
+            settings = {"reach": {"leftHand": 1}, "reach_on": {"leftHand": "prop"}, "prop_size": size}
+            result = retarget(motion, character, sheet, settings_from(settings, "s.json"), props={"bar": (bar, points)})
+            plain = retarget(motion, character, sheet, settings_from({"prop_size": size}, "s.json"))
+            k = result.prop_scale
+
+            def off(on, number=number, k=k):
+                theirs = self.palms(on.positions, number, "left") - on.carry(bar, points)[:, :3]
+                return 1000 * np.linalg.norm(theirs - k * (left - bar[:, :3]), axis=1)[touches]
+
+            self.assertLess(np.percentile(off(result), 95), 10, name)
+            self.assertGreater(np.median(off(plain)), 2 * np.median(off(result)) + 5, name)
+            step = np.linalg.norm(np.diff(result.positions[:, number("leftHand")], axis=0), axis=1).max()
+            own = np.linalg.norm(np.diff(joint[:, index("leftHand")], axis=0), axis=1).max()
+            self.assertLess(step, 2 * own, "it goes there and leaves smoothly")
+
+    def test_wrists_and_elbows_keep_to_their_limits(self):
+        """Hips far too low, hands where the performer has them: arms go up and would fold their wrists back."""
+        motion = performance("semaphore", 6)
+        character, proposal = read_character(FOLDER / "wick.glb")
+        sheet = propose_sheet(character, proposal)
+        at = {b: character.index(p.targets[0]) for b, p in sheet.pairs.items()}
+        settings = {
+            "hips_height": 0.4,
+            "scale": "performer",
+            "reach": {"leftHand": 1, "rightHand": 1},
+            "out_of_reach": "report",
+        }
+        result = retarget(motion, character, sheet, settings_from(settings, "s.json"))
+        for side in ("left", "right"):
+            a, b, c = (result.positions[:, at[side + bone]] for bone in ("LowerArm", "Hand", "MiddleProximal"))
+            wrist = angles_between(b - a, c - b)
+            self.assertLess(wrist.max(), 80 + 10)  # the middle finger is a little off the hand's own line
+            self.assertGreater(wrist.max(), 60)
+        rng = np.random.default_rng(4)
+        root, elbow, hand = np.zeros((500, 3)), np.tile([0.3, 0, 0], (500, 1)), np.tile([0.5, 0.1, 0], (500, 1))
+        near = rng.normal(0, 0.05, (500, 3))
+        first, second = bend(root, elbow, hand, near, np.tile([0.0, 0, 1], (500, 1)))
+        folded = angles_between(quaternion_rotate(first, elbow), -quaternion_rotate(second, hand - elbow))
+        self.assertGreater(folded.min(), 27.9)
 
     def test_taking_it_up_is_smooth(self):
         motion = performance("semaphore", 6)

@@ -85,7 +85,8 @@ def run_retarget(args):
         except (ValueError, ZeroDivisionError):
             raise InputError(f"--rate {args.rate}: not a rate; expected a number such as 30 or 30000/1001.") from None
     face = _face(args, character, motion)
-    result = retarget(motion, character, sheet, settings, plants, ankle_m=_standing_ankle(args), face=face)
+    props = {Path(p).stem: _prop(p, motion) for p in args.prop}
+    result = retarget(motion, character, sheet, settings, plants, ankle_m=_standing_ankle(args), face=face, props=props)
     shapes = _shapes(face)
     if ending == ".glb":
         from otrevo.core.characters.write_gltf import write_gltf_motion
@@ -105,6 +106,19 @@ def run_retarget(args):
         write_bvh_motion(args.out, result, given if given.is_file() else None)
     if args.report:
         write_document(args.report, {"otrevo": "retarget-report/1", "frames": len(result), **result.figures})
+
+
+def _prop(path, motion):
+    """(pose (T, 7), points about its origin) of a prop in a BVH, at the motion's frames."""
+    import numpy as np
+
+    from otrevo.core.motion_rate import at_rate
+
+    prop = at_rate(read_bvh(path), motion.rate)
+    if len(prop) < len(motion):
+        raise InputError(f"--prop {Path(path).name}: {len(prop)} frames; expected those of the body, {len(motion)}.")
+    pose = np.concatenate([prop.root_position_m, prop.rotation_local[:, 0]], axis=1)
+    return pose[: len(motion)], np.zeros((0, 3))
 
 
 def _standing_ankle(args):
@@ -200,6 +214,9 @@ def add_commands(add):
         "--performer", help="a performer/1 document: how high the ankles stand, where the motion alone cannot tell"
     )
     p.add_argument("--face", help="a face track as CSV; it goes into a GLB or USD")
+    p.add_argument(
+        "--prop", action="append", default=[], help="a prop as BVH, for hands that reach onto it; may be given again"
+    )
     p.add_argument("--rate", help="frames per second, such as 30 or 30000/1001")
     p.add_argument(
         "--out",

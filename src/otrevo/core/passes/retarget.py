@@ -49,8 +49,17 @@ def run(material, parameters, report):
         values, names = face.read().astype(float), list(face.details["names"])
         at = face_at(face.clock.times(len(values)), values, clock.times(len(motion)))
         shown = (names, at, played.drivers)
+    poses = {prop.name: material.track("solve", "prop pose", prop.name) for prop in material.props}
+    seen = {name: pose.read().astype(float) for name, pose in poses.items() if pose is not None}
+    props = {p.name: (seen[p.name], p.offset_m) for p in material.props if len(seen.get(p.name, ())) == len(motion)}
     result = retarget(
-        _whole(motion), played.character, played.sheet, settings_of(parameters), progress=report, face=shown
+        _whole(motion),
+        played.character,
+        played.sheet,
+        settings_of(parameters),
+        progress=report,
+        face=shown,
+        props=props,
     )
     bones, rotation, root = tracks_of(result)
     tracks = [
@@ -63,11 +72,9 @@ def run(material, parameters, report):
         if driven:
             tracks.append(Track("character shapes", "shapes", face.rate, np.stack(list(driven.values()), axis=1), face.clock,
                                 {"names": list(driven)}))  # fmt: skip
-    for prop in material.props:
-        pose = material.track("solve", "prop pose", prop.name)
-        if pose is not None and len(seen := pose.read()) == len(motion):
-            tracks.append(Track("character prop", "pose", pose.rate, result.carry(seen.astype(float), prop.offset_m), clock,
-                                pose.details | {"offsets_m": (result.prop_scale * prop.offset_m).round(6).tolist()}, prop.name))  # fmt: skip
+    for name, (pose, points) in props.items():
+        tracks.append(Track("character prop", "pose", poses[name].rate, result.carry(pose, points), clock,
+                            poses[name].details | {"offsets_m": (result.prop_scale * points).round(6).tolist()}, name))  # fmt: skip
     return Outcome(tuple(tracks), result.figures, tuple(snags_of(result.judged, played.sheet, clock.hz, clock.start_s)))
 
 
@@ -139,8 +146,8 @@ PASS = Pass(
                   1, True, ("as large as they are", "in the character's proportion")),
         Parameter("left_hand", "left hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
         Parameter("right_hand", "right hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
-        Parameter("place", "hands reach", 0, 0, 2, "", "Where the place of the hands is.",
-                  1, True, ("to their place in the room", "for each other", "onto the own body")),
+        Parameter("place", "hands reach", 0, 0, 3, "", "Where the place of the hands is.",
+                  1, True, ("to their place in the room", "for each other", "onto the own body", "onto the props near them")),
         Parameter("left_foot", "left foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
         Parameter("right_foot", "right foot reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),
         Parameter("effectors", "effectors", 0, 0, 1, "", "Tracks of hips, hands, feet, elbows and knees in the files, for rigs that take controls.",

@@ -37,7 +37,15 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
         if face is not None and len(face.times_s):
             times = np.arange(len(own)) / float(rate)
             shown = (list(face.names), face_at(face.times_s, face.values, times), played.drivers)
-        return retarget(own, character, played.sheet, settings, face=shown)
+        return retarget(own, character, played.sheet, settings, face=shown, props=props_at(rate))
+
+    @cache
+    def props_at(rate):
+        out = {}
+        for prop, (own, points) in (props or {}).items():
+            at = at_rate(own, rate)
+            out[prop] = np.concatenate([at.root_position_m, at.rotation_local[:, 0]], axis=1), points
+        return out
 
     def over_the_file(ending, write_motion, read_motion, read_shapes, read_effectors):
         def make(result):
@@ -90,10 +98,9 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
 
     def carried(rate):
         result = on_character(rate)
-        for prop, (own, points) in (props or {}).items():
-            at = at_rate(own, rate)
-            pose = result.carry(np.concatenate([at.root_position_m, at.rotation_local[:, 0]], axis=1), points)
-            moved = replace(at, root_position_m=pose[:, :3])
+        for prop, (own, _) in (props or {}).items():
+            pose = result.carry(*props_at(rate)[prop])
+            moved = replace(at_rate(own, rate), root_position_m=pose[:, :3])
             yield PackageFile(
                 f"_{name}_{prop}.bvh",
                 lambda path, moved=moved: write_bvh(path, moved),

@@ -166,7 +166,7 @@ def bend_limb(plan, side, upper, lower, end, target, rotations, positions):
     """Bend one limb so that its end comes to target (T, 3); the end keeps its rotation in the world."""
     a, b, c = (plan.joints[side + part] for part in (upper, lower, end))
     axis = quaternion_rotate(
-        _bend_axis(plan, a, rotations),
+        performer_axes(plan, a, rotations),
         np.array([1.0, 0.0, 0.0] if "Leg" in upper else [0.0, -1.0 if side == "left" else 1.0, 0.0]),
     )
     first, second = bend(positions[:, a], positions[:, b], positions[:, c], target, axis)
@@ -177,7 +177,7 @@ def bend_limb(plan, side, upper, lower, end, target, rotations, positions):
             rotations[:, bone] = quaternion_multiply(second, rotations[:, bone])
 
 
-def _bend_axis(plan, bone, rotations):
+def performer_axes(plan, bone, rotations):
     """World rotation (T, 4) of the performer's bone that drives `bone`: its axes are the T-pose's."""
     return quaternion_multiply(rotations[:, bone], quaternion_conjugate(plan.arrays.change[bone])[None])
 

@@ -19,23 +19,20 @@ WINDOW_S, FIRM_M = 1.0, 0.012
 PALM = 0.5  # of the way from the wrist to the middle finger
 
 
-def prop_on_character(result, plan, motion, joint, rotation, pose, points, path, size):
+def prop_on_character(positions, plan, motion, joint, rotation, pose, points, path, size):
     """The pose (T, 7), position and rotation, of a prop with a character.
 
-    joint (T, S, 3), rotation (T, S, 4): the performer's; pose (T, 7): the prop's with the performer; points (K, 3): of the prop about its origin;
+    positions (T, B, 3): the character's; joint (T, S, 3), rotation (T, S, 4): the performer's; pose (T, 7): the prop's with the performer; points (K, 3): of the prop about its origin;
     path: the scale of ways in the room; size: of the prop.
     """
     names, rate = motion.skeleton.names, float(motion.rate)
     places, holds, grips = [], [], []
-    there = pose[:, None, :3] + quaternion_rotate(pose[:, None, 3:], np.vstack([np.zeros(3), points])[None])
     for side in ("left", "right"):
-        own = _palm(names.index, side, names, joint)
-        theirs = _palm(plan.joints.get, side, plan.joints, result.positions)
+        own = palm(names.index, side, names, joint)
+        theirs = palm(plan.joints.get, side, plan.joints, positions)
         if own is None or theirs is None:
             continue
-        away = np.linalg.norm(there - own[:, None], axis=2).min(axis=1)
-        hold = np.clip((FREE_M - away) / (FREE_M - HELD_M), 0, 1)
-        holds.append(uniform_filter1d(hold * hold * (3 - 2 * hold), max(1, int(SETTLED_S * rate)), mode="nearest"))
+        holds.append(nearness(own, pose, points, rate))
         places.append(theirs + size * (pose[:, :3] - own))
         inside = quaternion_rotate(quaternion_conjugate(rotation[:, names.index(side + "Hand")]), pose[:, :3] - own)
         n = max(3, int(WINDOW_S * rate))
@@ -52,7 +49,15 @@ def prop_on_character(result, plan, motion, joint, rotation, pose, points, path,
     return out
 
 
-def _palm(number, side, known, positions):
+def nearness(own, pose, points, rate):
+    """How near a palm (T, 3) is to a prop (T,), from 0, too far to touch it, to 1, smooth in time."""
+    there = pose[:, None, :3] + quaternion_rotate(pose[:, None, 3:], np.vstack([np.zeros(3), points])[None])
+    away = np.linalg.norm(there - own[:, None], axis=2).min(axis=1)
+    near = np.clip((FREE_M - away) / (FREE_M - HELD_M), 0, 1)
+    return uniform_filter1d(near * near * (3 - 2 * near), max(1, int(SETTLED_S * rate)), mode="nearest")
+
+
+def palm(number, side, known, positions):
     """The palm (T, 3) of a side, or None where there is no hand."""
     hand, finger = side + "Hand", side + "MiddleProximal"
     if hand not in known:

@@ -4,7 +4,8 @@ The lower bone is turned about an axis n until the end is as far from the root a
 the shortest rotation. With u, l the two bones, |u + R(n, a) l| is wanted: u.R l = A + B cos a + C sin a gives the angle a, and of its two
 solutions the one on which the limb bends as a knee or an elbow does. n is the normal of the plane in which the limb is bent,
 mixed with the hinge's own axis, which alone is left when the limb is straight. Near full stretch the distance asked for is
-softened, so that the joint's speed stays finite, unless the performer's own limb is stretched as far. World axes, metres.
+softened, so that the joint's speed stays finite, unless the performer's own limb is stretched as far. A limb folds no further than
+an elbow or a knee can, unless it did so before. World axes, metres.
 """
 
 import numpy as np
@@ -14,6 +15,7 @@ from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 SOFT = 0.975
 STRETCHED = 0.9945  # what a limb comes closest to when it has to reach
 HINGE = 0.15
+FOLDED_DEG = 28.0  # between the two bones of a limb that is folded as far as it goes
 
 
 def softened(distance, length, free):
@@ -34,9 +36,9 @@ def bend(root, joint, end, target, hinge):
     axis = unit(np.cross(upper, lower) / (a * b)[:, None] + HINGE * hinge)
     wanted = target - root
     now = np.linalg.norm(end - root, axis=1)
-    distance = np.clip(
-        softened(np.linalg.norm(wanted, axis=1), a + b, np.minimum(now, a + b)), np.abs(a - b) + 1e-4, None
-    )
+    folded = np.sqrt(a * a + b * b - 2 * a * b * np.cos(np.radians(FOLDED_DEG)))
+    least = np.maximum(np.abs(a - b) + 1e-4, np.minimum(now, folded))
+    distance = np.maximum(softened(np.linalg.norm(wanted, axis=1), a + b, np.minimum(now, a + b)), least)
     along = (upper * axis).sum(axis=1) * (lower * axis).sum(axis=1)
     flat = lower - (lower * axis).sum(axis=1)[:, None] * axis
     cosine = (upper * flat).sum(axis=1)

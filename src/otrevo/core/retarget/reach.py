@@ -1,18 +1,20 @@
 """Reach: how far a hand or a foot keeps its place rather than its angles, from 0 to 1 over time.
 
-Its place is the performer's: in the room (from the origin and the floor, times the scale of the path), on the other hand, or on the
-own body (as seen from the trunk and the head, times their sizes). The last two count while the performer's hand is near the
-other hand or the body, and fade out from there. The limb of two bones is bent there (`core.retarget.limb`).
+Its place is the performer's: in the room (from the origin and the floor, times the scale of the path), on the other hand, on the
+own body (as seen from the trunk and the head, times their sizes), or on a prop, where that is with the character. All but the
+first count while the performer's hand is near what it reaches for, and fade out from there. The limb of two bones is bent there (`core.retarget.limb`).
 Where an arm is too short, the spine and the collar bone lean towards the place, each up to its limit; what is still out of
-reach the limb points at, and the report says by how much. World axes, metres.
+reach the limb points at, and the report says by how much. A wrist bends no further than WRIST_DEG for it. World axes, metres.
 """
 
 import numpy as np
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, quaternion_rotate
 from otrevo.core.retarget.angles import follow, place_joints
-from otrevo.core.retarget.feet import bend_limb, sole_height
-from otrevo.core.retarget.limb import SOFT, unit
+from otrevo.core.retarget.feet import bend_limb, performer_axes, sole_height
+from otrevo.core.retarget.held import nearness, palm, prop_on_character
+from otrevo.core.retarget.limb import SOFT, about, unit
+from otrevo.core.retarget.plan import SLOPED
 
 LIMBS = {
     "leftHand": ("left", "UpperArm", "LowerArm", "Hand"), "rightHand": ("right", "UpperArm", "LowerArm", "Hand"),
@@ -25,14 +27,15 @@ BODY = ("hips", "chest", "head")  # what a place on the own body is seen from
 LEAN_ROUNDS, CLOSE_M = 8, 1e-4
 SPINE_DEG, COLLAR_DEG = 40.0, 25.0  # how far the whole spine and a collar bone lean at most
 SPINE_SHARE = 0.6  # of what a hand is short of is asked of the spine, the rest of the collar bone
+WRIST_DEG = 80.0
 SETTLED_M = 0.01  # leaning sets in softly over so much
 
 
-def reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions):
+def reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions, props=None):
     """Bend the limbs of a posed character to their places, as far as `settings.reach` says.
 
     joint (T, S, 3), rotation (T, S, 4): the performer's; scale: of places in the room; at (T, 3), rotations (T, B, 4), positions
-    (T, B, 3): the character's, changed in place. Returns {limb: how far it ends from its place (T,)}.
+    (T, B, 3): the character's, changed in place; props: {name: (pose (T, 7), points (K, 3))} with the performer. Returns {limb: how far it ends from its place (T,)}.
     """
     times = np.arange(len(motion)) / float(motion.rate)
     names, chosen = motion.skeleton.names, {}
@@ -50,25 +53,34 @@ def reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, 
             follow(plan.arrays, 0, len(times), rotations)
         place_joints(plan.arrays, 0, len(times), plan.root, at, rotations, positions)
 
+    size = plan.legs_ratio if settings.prop_size == "character" else 1.0
+    near = [limb for limb in chosen if settings.reach_on.get(limb) == "prop"]
+    on_prop = _places_on_props(plan, near, motion, joint, rotation, props or {}, scale, size, positions)
     before = {limb: positions[:, plan.joints[limb]].copy() for limb in chosen}
 
     def targets():
         out = {}
         for limb, share in chosen.items():
             on = settings.reach_on.get(limb, "room")
-            place = _place(plan, limb, on, on == settings.reach_on.get(OTHER[limb]) and OTHER[limb] in chosen,
+            place = on_prop[limb][0] if limb in on_prop else _place(plan, limb, on, on == settings.reach_on.get(OTHER[limb]) and OTHER[limb] in chosen,
                            names, joint, rotation, scale, before, positions)  # fmt: skip
             out[limb] = before[limb] + (share * counts[limb])[:, None] * (place - before[limb])
         return out
 
-    counts = {limb: _counts(limb, settings.reach_on.get(limb, "room"), names, joint) for limb in chosen}
+    counts = {
+        limb: on_prop[limb][1] if limb in on_prop else _counts(limb, settings.reach_on.get(limb, "room"), names, joint)
+        for limb in chosen
+    }
 
     if settings.out_of_reach == "lean":
         _lean(plan, targets, chosen, rotations, positions, pose)
     wanted = targets()
     for limb, target in wanted.items():
         side, upper, lower, end = LIMBS[limb]
+        allowed = np.maximum(np.radians(WRIST_DEG), _wrist(plan, side, rotations)[0]) if end == "Hand" else None
         bend_limb(plan, side, upper, lower, end, target, rotations, positions)
+        if allowed is not None:
+            _ease_wrist(plan, side, allowed, rotations)
     pose()
     return {limb: np.linalg.norm(positions[:, plan.joints[limb]] - target, axis=1) for limb, target in wanted.items()}
 
@@ -94,6 +106,53 @@ def _place(plan, limb, on, both, names, joint, rotation, scale, before, position
     if on == "body":
         return _on_body(plan, own, names, joint, rotation, positions)
     return scale * own + [0.0, sole_height(plan.character), 0.0]
+
+
+def _places_on_props(plan, limbs, motion, joint, rotation, props, scale, size, positions):
+    """{limb: (where its end lies on the props near it (T, 3), how near they are (T,), 0 to 1)} as the character holds them, or they stand."""
+    names, rate, out = motion.skeleton.names, float(motion.rate), {}
+    shown = {n: prop_on_character(positions, plan, motion, joint, rotation, *given, scale, size) for n, given in props.items()} if limbs else {}  # fmt: skip
+    for limb in limbs:
+        side = limb.removesuffix("Hand")
+        own, end = joint[:, names.index(limb)], positions[:, plan.joints[limb]]
+        touching = end
+        if limb.endswith("Hand"):
+            own, touching = palm(names.index, side, names, joint), palm(plan.joints.get, side, plan.joints, positions)
+        place, total, near = np.zeros_like(own), np.zeros(len(own)), np.zeros(len(own))
+        for name, (pose, points) in props.items():
+            share = nearness(own, pose, points, rate)
+            place += share[:, None] ** 3 * (shown[name][:, :3] + size * (own - pose[:, :3]))
+            total += share**3
+            near = np.maximum(near, share)
+        there = total > 0
+        place[there] /= total[there, None]
+        out[limb] = np.where(there[:, None], place + end - touching, end), near
+    return out
+
+
+def _wrist(plan, side, rotations):
+    """(how far the hand is bent from the forearm (T,), radians, the axis (T, 3) about which it would straighten)."""
+    out = np.array([1.0 if side == "left" else -1.0, 0.0, 0.0])
+    hand, arm = (
+        quaternion_rotate(performer_axes(plan, plan.joints[side + part], rotations), out)
+        for part in ("Hand", "LowerArm")
+    )
+    return np.arccos(np.clip((hand * arm).sum(axis=1), -1, 1)), unit(np.cross(hand, arm))
+
+
+def _ease_wrist(plan, side, allowed, rotations):
+    """Turn the hand and its fingers back by what the wrist is bent over `allowed` (T,), radians."""
+    bent, axis = _wrist(plan, side, rotations)
+    over = np.maximum(bent - allowed, 0.0)
+    if not over.any():
+        return
+    back = about(axis, over)
+    names = plan.source.names
+    hand = [
+        i for i, n in enumerate(names) if n == side + "Hand" or (n.startswith(side) and any(f in n for f in SLOPED))
+    ]
+    for bone in np.flatnonzero(np.isin(plan.arrays.after, hand)):
+        rotations[:, bone] = quaternion_multiply(back, rotations[:, bone])
 
 
 def _counts(limb, on, names, joint):

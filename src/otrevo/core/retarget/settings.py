@@ -7,7 +7,7 @@ import numpy as np
 from otrevo.core.errors import InputError
 
 REACHING = ("leftHand", "rightHand", "leftFoot", "rightFoot")
-PLACES = ("room", "other", "body")
+PLACES = ("room", "other", "body", "prop")
 
 
 @dataclass(frozen=True)
@@ -15,7 +15,7 @@ class RetargetSettings:
     """hips_height: factor on the character's standing height; scale: of the path, "character" or "performer".
 
     reach: {limb: [(seconds, 0 to 1), ...]}: from keeping the angle to keeping the place; reach_on: {limb: where that place is: in the
-    "room", on the "other" hand or foot, or on the own "body"}; floor: soles stay over it; stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
+    "room", on the "other" hand or foot, on the own "body", or on a "prop" near it}; floor: soles stay over it; stance: whose rest posture, "character" or "performer"; out_of_reach: "lean" towards what is too far, or only "report" it.
     prop_size: of held props, "performer" for as they are or "character" for in its proportion. effectors: tracks for hips, hands,
     feet, elbows and knees come along, also those that the map sheet does not name.
     """

@@ -53,7 +53,15 @@ class CharacterMotion:
 
 
 def retarget(
-    motion, character, sheet, settings=None, plants=None, progress=lambda share: None, ankle_m=None, face=None
+    motion,
+    character,
+    sheet,
+    settings=None,
+    plants=None,
+    progress=lambda share: None,
+    ankle_m=None,
+    face=None,
+    props=None,
 ):
     """The CharacterMotion of a performer's Motion.
 
@@ -74,6 +82,9 @@ def retarget(
     face : tuple, optional
         (names, values (T, S), ShapeDrivers): the performer's face shapes at the motion's frames, and which of the character's own
         they move. What no shape shows, eyes and jaw show by their bones.
+    props : dict, optional
+        {name: (pose (T, 7), points (K, 3))}: positions and rotations of props with the performer, and points of them about their origin.
+        Hands reach onto these where the settings say so.
 
     Returns
     -------
@@ -116,7 +127,7 @@ def retarget(
     place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     if settings.floor:
         bend_toes(plan, rotations, positions)
-    missed = reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions)
+    missed = reach_places(plan, motion, joint, rotation, settings, scale, at, rotations, positions, props)
     if face is not None and turn_face_bones(plan, face[2], face[0], face[1], rotations):
         place_joints(plan.arrays, 0, frames, plan.root, at, rotations, positions)
     progress(0.9)
@@ -127,7 +138,7 @@ def retarget(
     size = plan.legs_ratio if settings.prop_size == "character" else 1.0
 
     def carry(pose, points):
-        return prop_on_character(result, plan, motion, joint, rotation, pose, points, scale, size)
+        return prop_on_character(positions, plan, motion, joint, rotation, pose, points, scale, size)
 
     result = replace(result, judged=judge(result, plan, motion, joint, rotation), carry=carry, prop_scale=size)
     progress(1.0)
