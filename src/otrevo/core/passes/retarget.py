@@ -18,7 +18,7 @@ REACHES = {
     "left_foot": "leftFoot",
     "right_foot": "rightFoot",
 }
-PATHS, SIZES = ("character", "performer"), ("performer", "character")
+PATHS, SIZES, STANCES = ("character", "performer"), ("performer", "character"), ("character", "performer")
 
 
 def settings_of(parameters):
@@ -30,6 +30,7 @@ def settings_of(parameters):
     return RetargetSettings(
         hips_height=parameters["hips_height"],
         scale=PATHS[parameters["path"]],
+        stance=STANCES[parameters["stance"]],
         reach=reach,
         reach_on={limb: place for limb in reach if limb.endswith("Hand")},
         prop_size=SIZES[parameters["prop_size"]],
@@ -142,6 +143,8 @@ PASS = Pass(
                   "How high the hips stand. Usual: 1.", 0.01),
         Parameter("path", "path", 0, 0, 1, "", "Ways in the room shrink or grow with the character, or stay the performer's.",
                   1, True, ("by the character's size", "as in the room")),
+        Parameter("stance", "posture", 0, 0, 1, "", "How spine, neck and shoulders stand while the performer stands upright.",
+                  1, True, ("the character's own", "the performer's")),
         Parameter("prop_size", "held props", 0, 0, 1, "", "Props go along in the hands that hold them.",
                   1, True, ("as large as they are", "in the character's proportion")),
         Parameter("left_hand", "left hand reaches", 0.0, 0.0, 1.0, "", _REACH, 0.05, over_time=True),

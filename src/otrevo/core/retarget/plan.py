@@ -17,7 +17,8 @@ from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, q
 
 TRUNK = ("hips", "spine", "chest", "upperChest")
 POINTED = ("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg")
-POSTURE = ("spine", "chest", "upperChest", "neck", "Shoulder")
+SPINE_LINE = (*TRUNK, "neck", "head")
+UPRIGHT = np.array([0.0, 0.0, 0.0, 1.0])
 SLOPED = ("Thumb", "Index", "Middle", "Ring", "Little")
 
 # Arrays of a plan: parents (B,); offset (B, 3): joint seen from the parent's joint, in the parent's own axes; rest (B, 4): local
@@ -54,10 +55,12 @@ def make_plan(character, sheet, source, stance="character"):
     ours = {n: i for i, n in enumerate(source.names)}
     joints = {bone: number[p.targets[0]] for bone, p in sheet.pairs.items()}
     rest_source = rest_joints(source)
+    posture = _posture(character, sheet, number, rest_source) if stance == "performer" else {}
     for bone, low, high, f, target in _drivers(sheet, ours):
         b = number[target]
         before[b], after[b], share[b] = ours[low], ours[high], f
-        change[b] = quaternion_multiply(_change(bone, sheet, rest_source, stance), character.rotations[b])
+        turn = quaternion_multiply(posture.get(bone, UPRIGHT), _change(bone, sheet, rest_source, stance))
+        change[b] = quaternion_multiply(turn, character.rotations[b])
     parents = character.parents
     inverse = quaternion_conjugate(character.rotations)
     offset, rest = character.positions.copy(), character.rotations.copy()
@@ -129,9 +132,9 @@ def _drivers(sheet, ours):
 
 def _change(bone, sheet, rest_source, stance):
     """The rotation (4,) of the world that takes the character's rest to where the performer's limb is in a T-pose."""
-    turn = sheet.rest[bone].rotation if bone in sheet.rest else np.array([0.0, 0.0, 0.0, 1.0])
+    turn = sheet.rest[bone].rotation if bone in sheet.rest else UPRIGHT
     core = bone.removeprefix("left").removeprefix("right")
-    if core in POINTED or any(f in core for f in SLOPED) or (stance == "performer" and core in POSTURE):
+    if core in POINTED or any(f in core for f in SLOPED) or (stance == "performer" and core == "Shoulder"):
         theirs = sheet.limb_direction.get(bone)
         ours = direction(bone, rest_source)
         if ours is None and bone in END_OFFSETS:
@@ -139,6 +142,27 @@ def _change(bone, sheet, rest_source, stance):
         if theirs is not None and ours is not None:
             return quaternion_multiply(shortest_rotation(quaternion_rotate(turn, theirs), ours), turn)
     return turn
+
+
+def _posture(character, sheet, number, rest_source):
+    """{bone of the spine or neck: the rotation (4,) of the world that takes it to where the performer's points in a T-pose}.
+
+    Ours that share one of theirs count as one bone, from the first of them to the next that has another.
+    """
+    line = [b for b in SPINE_LINE if b in sheet.pairs and b in rest_source]
+    groups = [[b] for b in line[:1]]
+    for bone in line[1:]:
+        same = sheet.pairs[bone].targets[0] == sheet.pairs[groups[-1][0]].targets[0]
+        groups[-1].append(bone) if same else groups.append([bone])
+    out = {}
+    for own, following in zip(groups, groups[1:], strict=False):
+        a, b = (number[sheet.pairs[g[0]].targets[0]] for g in (own, following))
+        theirs, ours = character.positions[b] - character.positions[a], rest_source[following[0]] - rest_source[own[0]]
+        if own[0] != "hips" and min(np.linalg.norm(theirs), np.linalg.norm(ours)) > 1e-6:
+            turn = sheet.rest[own[0]].rotation if own[0] in sheet.rest else UPRIGHT
+            theirs = quaternion_rotate(turn, theirs / np.linalg.norm(theirs))
+            out |= dict.fromkeys(own, shortest_rotation(theirs, ours / np.linalg.norm(ours)))
+    return out
 
 
 def _twists(character, sheet, number):
