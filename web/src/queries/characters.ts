@@ -11,7 +11,7 @@ export function useCharacters(production: number) {
   return useQuery({ queryKey: ['characters', production], queryFn: () => get<CharacterOut[]>(`/productions/${production}/characters`), refetchInterval: useAsking(8000) });
 }
 
-type Bones = { bones: string[]; parents: number[]; offsets_m: number[][] };
+type Bones = { bones: string[]; parents: number[]; offsets_m: number[][]; worn?: number[][] };
 type Limb = { slide_mm?: number; sink_mm?: number; knee_snap_share?: number };
 type About = {
   character: Bones;
@@ -31,7 +31,7 @@ function bodyOf(name: string, bones: Bones, rows: Track, from: number): BodyLeve
   return {
     performer: name, near: null,
     whole: {
-      bones: bones.bones, parents: bones.parents, offsets: new Float32Array(bones.offsets_m.flat()), rotation: turns.values,
+      bones: bones.bones, parents: bones.parents, offsets: new Float32Array(bones.offsets_m.flat()), worn: bones.worn, rotation: turns.values,
       root: columns(rows, from, 3).values, frames: rows.samples, rate: rows.rate, start: 0,
     },
   };

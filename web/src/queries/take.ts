@@ -115,9 +115,9 @@ export function useTracks(streams: StreamOut[], names: string[], performer: stri
 }
 
 function bodyOf(stream: StreamOut, rotation: Track, root: Track): Body {
-  const { bones = [], parents = [], offsets_m = [] } = stream.details;
+  const { bones = [], parents = [], offsets_m = [], worn = [] } = stream.details;
   return {
-    bones, parents, offsets: new Float32Array(offsets_m.flat()), rotation: rotation.values, root: root.values,
+    bones, parents, offsets: new Float32Array(offsets_m.flat()), worn, rotation: rotation.values, root: root.values,
     frames: Math.min(root.samples, rotation.samples), rate: rotation.rate, start: rotation.start,
   };
 }

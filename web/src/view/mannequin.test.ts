@@ -35,6 +35,22 @@ describe('the mannequin', () => {
     expect(positions.length / 3).toBeLessThan(9000);
   });
 
+  it('is as wide as its markers say, on both sides', () => {
+    const shin = (worn: number[][]) => {
+      const { positions } = surfaceOf({ ...body, worn });
+      let wide = 0;
+      for (let v = 0; v < positions.length; v += 3) if (Math.abs(positions[v + 1] - 0.3) < 0.03 && positions[v] > 0) wide = Math.max(wide, positions[v] - 0.09);
+      return wide;
+    };
+    const at = (x: number) => [[10, x, -0.17, -0.005], [10, -x, -0.19, -0.005]]; // of the left lower leg
+    const usual = shin([]);
+    expect(shin(at(usual + 0.009))).toBeCloseTo(usual, 2);
+    expect(shin(at(1.3 * usual + 0.009)) / usual).toBeGreaterThan(1.2);
+    expect(shin(at(0.8 * usual + 0.009)) / usual).toBeLessThan(0.9);
+    expect(shin(at(1)) / usual).toBeLessThan(1.7); // a marker on a pole is no leg
+    expect(shin(at(1.3 * usual).slice(0, 1))).toBeCloseTo(usual, 3); // one alone says nothing
+  });
+
   it('stands on the floor, is as tall as its skeleton says and has a left arm only', () => {
     const at = (i: number) => surface.positions.filter((_, k) => k % 3 === i);
     expect(Math.min(...at(1))).toBeLessThan(0.02);

@@ -3,7 +3,8 @@ import type { Body } from './pose';
 
 /**
  * A smooth body about a skeleton: tapered capsules along the bones in T-pose, melted into one surface, and that surface
- * hung on the bones. Round figures for an adult of 1.75 m, scaled with the skeleton. Fingers are drawn as bones.
+ * hung on the bones. Round figures for an adult of 1.75 m, scaled with the skeleton, and as wide where markers sit as these say.
+ * Fingers are drawn as bones.
  */
 
 const USUAL_LEG = 0.81; // from hip to ankle of an adult of 1.75 m
@@ -56,6 +57,32 @@ export function restJoints(body: Pick<Body, 'parents' | 'offsets'>): Float32Arra
   return out;
 }
 
+const MARKER_M = 0.009; // from a marker's middle to the skin
+const FEWEST = 2; // markers that say how wide a part is
+const [NARROWEST, WIDEST] = [0.75, 1.5];
+const TRUNK = ['hips', 'spine', 'chest', 'upperChest'];
+const core = (bone: string) => bone.replace(/^(left|right)/, '');
+const median = (values: number[]) => values.sort((a, b) => a - b)[values.length >> 1];
+
+/** How wide each part is against the usual figure, {bone without its side: factor}, by the markers that sit on it. */
+function widths(body: Body, rest: Float32Array, usual: Solid[], melt: number): Map<string, number> {
+  const said = new Map<string, number[]>();
+  for (const [b, ...offset] of body.worn ?? []) {
+    const own = usual.filter((s) => s.bone === b);
+    if (!own.length) continue;
+    const [x, y, z] = offset.map((v, i) => rest[b * 3 + i] + v);
+    const near = own.reduce((a, s) => (distance(s, x, y, z) < distance(a, x, y, z) ? s : a));
+    const radius = near.r0 + along(near, x, y, z) * (near.r1 - near.r0);
+    const part = TRUNK.includes(body.bones[b]) ? 'trunk' : core(body.bones[b]);
+    said.set(part, [...(said.get(part) ?? []), 1 + (melted(usual, melt, x, y, z) - MARKER_M) / radius]);
+  }
+  const out = new Map<string, number>();
+  for (const [part, factors] of said)
+    if (factors.length >= FEWEST)
+      for (const bone of part === 'trunk' ? TRUNK : [part]) out.set(bone, Math.min(WIDEST, Math.max(NARROWEST, median(factors))));
+  return out;
+}
+
 function solids(body: Body, rest: Float32Array, scale: number): Solid[] {
   const index = new Map(body.bones.map((name, b) => [name, b]));
   const at = (where: At): Float64Array | null => {
@@ -73,10 +100,15 @@ function solids(body: Body, rest: Float32Array, scale: number): Solid[] {
   });
 }
 
+/** How far along a capsule a point lies, 0 to 1. */
+function along(s: Solid, x: number, y: number, z: number): number {
+  return Math.min(1, Math.max(0, ((x - s.a[0]) * s.d[0] + (y - s.a[1]) * s.d[1] + (z - s.a[2]) * s.d[2]) / s.length2));
+}
+
 /** Signed distance from one capsule, negative inside. */
 function distance(s: Solid, x: number, y: number, z: number): number {
   const [px, py, pz] = [x - s.a[0], y - s.a[1], z - s.a[2]];
-  const t = Math.min(1, Math.max(0, (px * s.d[0] + py * s.d[1] + pz * s.d[2]) / s.length2));
+  const t = along(s, x, y, z);
   const [qx, qy, qz] = [px - t * s.d[0], py - t * s.d[1], (pz - t * s.d[2]) * s.flat];
   return Math.sqrt(qx * qx + qy * qy + qz * qz) - (s.r0 + t * (s.r1 - s.r0));
 }
@@ -99,8 +131,10 @@ export function surfaceOf(body: Body): Surface {
   const legs = ['leftUpperLeg', 'leftLowerLeg', 'leftFoot'].map((n) => body.bones.indexOf(n));
   const length = legs.every((b) => b >= 0) ? Math.abs(rest[legs[0] * 3 + 1] - rest[legs[2] * 3 + 1]) : USUAL_LEG;
   const scale = Math.min(2, Math.max(0.3, length / USUAL_LEG));
-  const all = solids(body, rest, scale);
+  const usual = solids(body, rest, scale);
   const [cell, melt] = [CELL * scale, MELT * scale];
+  const wide = widths(body, rest, usual, melt);
+  const all = usual.map((s) => { const f = wide.get(core(body.bones[s.bone])) ?? 1; return { ...s, r0: f * s.r0, r1: f * s.r1 }; });
   const low = [0, 1, 2].map((i) => Math.min(...all.map((s) => Math.min(s.a[i], s.a[i] + s.d[i]) - Math.max(s.r0, s.r1))) - 2 * cell);
   const high = [0, 1, 2].map((i) => Math.max(...all.map((s) => Math.max(s.a[i], s.a[i] + s.d[i]) + Math.max(s.r0, s.r1))) + 2 * cell);
   const n = [0, 1, 2].map((i) => Math.ceil((high[i] - low[i]) / cell) + 1);
@@ -188,7 +222,7 @@ export class Mannequin {
   private readonly q = new THREE.Quaternion();
 
   constructor(body: Body, colours: { left: string; right: string; middle: string }) {
-    const key = JSON.stringify([body.bones, [...body.offsets].map((v) => Math.round(v * 1000))]);
+    const key = JSON.stringify([body.bones, [...body.offsets].map((v) => Math.round(v * 1000)), body.worn]);
     const surface = kept.get(key) ?? surfaceOf(body);
     kept.set(key, surface);
     const rest = restJoints(body);

@@ -5,6 +5,8 @@ export type Body = {
   bones: string[];
   parents: number[];
   offsets: Float32Array;
+  /** Markers on the body: the bone's number and the offset from its joint in T-pose, metres. */
+  worn?: number[][];
   rotation: Float32Array;
   root: Float32Array;
   frames: number;

@@ -127,6 +127,7 @@ def run(material, parameters, report):
         "bones": skeleton.names,
         "parents": skeleton.parents.tolist(),
         "offsets_m": skeleton.rest_offset_m.tolist(),
+        "worn": _worn(take.performer, skeleton.names),
     }
     tracks = [
         Track("mended", "markers", rate, mended, clock,
@@ -170,6 +171,12 @@ def _sureness(solution, model, labelled, mended):
         model, judged.root_m, judged.rotation_local, seen, judged.weight, judged.target_weight, float(solution.motion.rate)
     )  # fmt: skip
     return sure, judged
+
+
+def _worn(performer, bones):
+    """Where the markers sit on the body, [[number of the bone, x, y, z], ...]: offsets from the joint in T-pose axes, metres."""
+    rows = zip(performer.marker_bones, performer.marker_offset_m.round(4).tolist(), strict=True)
+    return [[bones.index(bone), *offset] for bone, offset in rows if bone in bones]
 
 
 def _uncertainty_track(sure, rate, clock):

@@ -245,7 +245,8 @@ def warm_up_on(character, performer):
     shapes = driven_values(on.drivers, frames, face[1], face[0], frames) if face else {}
     snags = ranked(snags_of(result.judged, on.sheet, float(WARM_UP_RATE)))
     own = {"bones": motion.skeleton.names, "parents": motion.skeleton.parents.tolist(),
-           "offsets_m": motion.skeleton.rest_offset_m.tolist()}  # fmt: skip
+           "offsets_m": motion.skeleton.rest_offset_m.tolist(),
+           "worn": run.tracks.get(name="body rotation").details.get("worn", [])}  # fmt: skip
     about = {
         "character": bones, "performer": own, "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
         "snags": [{"start_s": s.start_s, "end_s": s.end_s, "text": s.text, "severity": s.severity} for s in snags[:MOST_SNAGS]],

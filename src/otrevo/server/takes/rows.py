@@ -55,13 +55,14 @@ class RunOut(Schema):
 
 class StreamDetails(Schema):
     """What is said of a stream beside its samples. names: of markers; bones with their parents and offsets from them in
-    T-pose, metres; file and notes: what it came from, and what was odd about it; cameras and frames: of centroids.
+    T-pose, metres; worn: markers on them, each the bone's number and the offset from its joint; file and notes: what it came from, and what was odd about it; cameras and frames: of centroids.
     """
 
     names: list[str] = []
     bones: list[str] = []
     parents: list[int] = []
     offsets_m: list[list[float]] = []
+    worn: list[list[float]] = []
     file: str = ""
     notes: list[str] = []
     cameras: list[str] = []
