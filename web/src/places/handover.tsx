@@ -12,6 +12,7 @@ import { paper } from '../theme';
 import { useCharacters } from '../queries/characters';
 import { useBoard, useFormats } from '../queries/production';
 import { usePushed } from '../queries/push';
+import { everyNth, RATES, rateWords } from '../time/timecode';
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -85,7 +86,7 @@ const Card = styled.article`
   }
 `;
 
-const RATES: [string, string][] = [['24/1', '24'], ['25/1', '25'], ['30000/1001', '29.97'], ['30/1', '30'], ['60/1', '60'], ['120/1', '120']];
+const EVERY = ['every frame', 'every 2nd frame', 'every 3rd frame', 'every 4th frame'];
 const STATES: Record<string, string> = {
   building: 'being built and read back', ready: 'ready, read back without faults', faulty: '✕ cannot be sent', sent: 'sent, no answer yet',
   accepted: '✓ accepted', returned: '↩ sent back',
@@ -126,7 +127,7 @@ function Packages({ production, role }: { production: number; role: string }) {
               </span>
             </header>
             <Quiet>
-              {p.takes.map((t) => `${t.slate} take ${t.number}`).join(', ')} · {p.formats.join(', ')} · {RATES.find((r) => r[0] === p.rate || r[0] === `${p.rate}/1`)?.[1] ?? p.rate} fps
+              {p.takes.map((t) => `${t.slate} take ${t.number}`).join(', ')} · {p.formats.join(', ')} · {rateWords(p.rate, false)} fps
               {p.bytes > 0 && ` · ${(p.bytes / 1e6).toFixed(1)} MB`}
             </Quiet>
             {p.state === 'building' && <Progress value={p.progress} words={`building ${p.name}`} />}
@@ -165,12 +166,15 @@ function NewPackage({ production }: { production: number }) {
   const formats = chosenFormats ?? known.filter((f) => f.usual).map((f) => f.id);
   const characters = useCharacters(production).data ?? [];
   const [without, setWithout] = useState<number[]>([]);
-  const [rate, setRate] = useState<string | null>(null);
+  const [chosenRate, setRate] = useState<string | null>(null);
+  const [every, setEvery] = useState(1);
+  const rate = chosenRate ?? board.data?.production.delivery_rate ?? null;
+  const rates = [...new Set([...(rate ? [rate] : []), ...RATES, '120'])].sort((a, b) => parseFloat(rateWords(a, false)) - parseFloat(rateWords(b, false)));
   const [name, setName] = useState<string | null>(null);
   const picked = chosen ?? proposed;
   const shown = name ?? (board.data ? `${board.data.production.code}-day${day?.number ?? ''}` : '');
   const make = useMutation({
-    mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: rate ?? board.data!.production.delivery_rate,
+    mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: everyNth(rate!, every),
       character_ids: without.length ? characters.map((c) => c.id).filter((id) => !without.includes(id)) : null }),
     onSuccess: () => setChosen(null),
     onSettled: () => client.invalidateQueries({ queryKey: ['packages', production] }),
@@ -204,8 +208,9 @@ function NewPackage({ production }: { production: number }) {
       )}
       <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
         <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
-        <Choice label="Frames per second" options={RATES.map(([id, words]) => ({ id, words }))} value={rate ?? board.data?.production.delivery_rate ?? null} onChange={setRate} />
-        <MainButton isDisabled={picked.length === 0 || formats.length === 0 || make.isPending} onPress={() => make.mutate()}>
+        <Choice label="Frames per second" options={rates.map((id) => ({ id, words: rateWords(id, false) }))} value={rate} onChange={setRate} />
+        <Choice label="Of these" options={EVERY.map((words, i) => ({ id: i + 1, words }))} value={every} onChange={setEvery} />
+        <MainButton isDisabled={picked.length === 0 || formats.length === 0 || rate === null || make.isPending} onPress={() => make.mutate()}>
           Package {picked.length} take{picked.length === 1 ? '' : 's'}
         </MainButton>
       </div>

@@ -4,11 +4,10 @@ import { useNavigate } from 'react-router';
 import { post, type Board } from '../api/client';
 import { FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Choice, Tick } from '../parts/choices';
-import { rateWords } from '../time/timecode';
+import { RATES, rateWords } from '../time/timecode';
 import { useCast } from '../queries/production';
 
 const PROPS = ['lantern'];
-const RATES = ['24000/1001', '24', '25', '30000/1001', '30', '48000/1001', '48', '50', '60000/1001', '60'];
 
 
 export function NewSlate({ dayId, production, onDone }: { dayId: number; production: number; onDone: () => void }) {

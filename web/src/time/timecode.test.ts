@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { formatOf, frameOf, label, labelAt, rateWords } from './timecode';
+import { everyNth, formatOf, frameOf, label, labelAt, rateWords } from './timecode';
 
 const df = formatOf('30000/1001', true);
 
@@ -34,5 +34,7 @@ describe('timecode labels', () => {
   it('names rates as people say them', () => {
     expect(rateWords('30000/1001', true)).toBe('29.97 DF');
     expect(rateWords('25/1', false)).toBe('25');
+    expect(rateWords(everyNth('30000/1001', 2), false)).toBe('14.99');
+    expect(everyNth('24', 3)).toBe('24/3');
   });
 });

@@ -39,6 +39,15 @@ export function labelAt(first: string, seconds: number, format: Format): string 
   return label(frameOf(first, format) + Math.floor(seconds * format.rate + 1e-6), format);
 }
 
+/** Rates that a production is shot or delivered at. */
+export const RATES = ['24000/1001', '24', '25', '30000/1001', '30', '48000/1001', '48', '50', '60000/1001', '60'];
+
+/** The rate of every n-th frame of another: "30000/1001" and 2 give "30000/2002". */
+export function everyNth(rate: string, n: number): string {
+  const [frames, seconds = 1] = rate.split('/').map(Number);
+  return `${frames}/${seconds * n}`;
+}
+
 export function rateWords(rateText: string, drop: boolean): string {
   const [n, d] = rateText.split('/').map(Number);
   const text = d && d !== 1 ? (n / d).toFixed(2) : String(n);
