@@ -206,10 +206,10 @@ function NewPackage({ production }: { production: number }) {
           ))}
         </div>
       )}
-      <div style={{ display: 'flex', gap: 14, alignItems: 'end', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
-        <div style={{ flex: 1 }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
+      <div style={{ display: 'flex', gap: 14, alignItems: 'end', flexWrap: 'wrap', borderTop: `1px solid ${paper.hairline}`, paddingTop: 12 }}>
+        <div style={{ flex: '1 0 100%' }}><TextInput label="Name of the package" value={shown} onChange={setName} maxLength={80} /></div>
         <Choice label="Frames per second" options={rates.map((id) => ({ id, words: rateWords(id, false) }))} value={rate} onChange={setRate} />
-        <Choice label="Of these" options={EVERY.map((words, i) => ({ id: i + 1, words }))} value={every} onChange={setEvery} />
+        <Choice label="Of these" options={EVERY.map((words, i) => ({ id: i + 1, words }))} value={every} onChange={setEvery} style={{ flex: 1, minWidth: 150 }} />
         <MainButton isDisabled={picked.length === 0 || formats.length === 0 || rate === null || make.isPending} onPress={() => make.mutate()}>
           Package {picked.length} take{picked.length === 1 ? '' : 's'}
         </MainButton>
