@@ -266,7 +266,8 @@ class HeldProps(unittest.TestCase):
             number = {b: character.index(p.targets[0]) for b, p in sheet.pairs.items()}.get
             settings = {"reach": {"leftHand": 1}, "reach_on": {"leftHand": "prop"}, "prop_size": size}
             result = retarget(motion, character, sheet, settings_from(settings, "s.json"), props={"bar": (bar, points)})
-            plain = retarget(motion, character, sheet, settings_from({"prop_size": size}, "s.json"))
+            angles = settings_from({"prop_size": size}, "s.json")
+            plain = retarget(motion, character, sheet, angles, props={"bar": (bar, points)})
             k = result.prop_scale
 
             def off(on, number=number, k=k):
@@ -275,6 +276,12 @@ class HeldProps(unittest.TestCase):
 
             self.assertLess(np.percentile(off(result), 95), 10, name)
             self.assertGreater(np.median(off(plain)), 2 * np.median(off(result)) + 5, name)
+            said = [
+                [s for s in snags_of(on.judged, sheet, 120.0) if s.kind == "hand off prop"] for on in (result, plain)
+            ]
+            self.assertEqual(said[0], [], name)
+            self.assertIn("left hand", said[1][0].text, name)
+            self.assertIn("off the bar", said[1][0].text, name)
             step = np.linalg.norm(np.diff(result.positions[:, number("leftHand")], axis=0), axis=1).max()
             own = np.linalg.norm(np.diff(joint[:, index("leftHand")], axis=0), axis=1).max()
             self.assertLess(step, 2 * own, "it goes there and leaves smoothly")

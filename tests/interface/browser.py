@@ -49,7 +49,7 @@ class InBrowser:
     def choose(self, page, label, words):
         """Choose one of several in a list that opens."""
         page.get_by_role("button", name=label).click()
-        page.get_by_role("option", name=words, exact=True).click()
+        page.get_by_role("option", name=words, exact=isinstance(words, str)).click()
 
     def at(self, page, path):
         page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")

@@ -1,5 +1,6 @@
 """A character in a browser: its file chosen, its map looked at and changed, its warm-up seen, its take played by the animator."""
 
+import re
 from pathlib import Path
 
 import cv2
@@ -204,6 +205,12 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         self.assertEqual(self.newest(wick).document["effectors"], [{"effector": "leftHand", "target": "hand control"}])
         expect(page.get_by_text("Effectors, 1 named")).to_be_visible()
 
+        self.choose(page, "Compare with an earlier map", re.compile("^v6"))
+        changed = page.get_by_role("group", name="What has changed since v6")
+        expect(changed).to_contain_text("hand control")
+        expect(changed.get_by_role("row")).to_have_count(2)  # its heads, and the one thing
+        changed.get_by_role("button", name="close").click()
+
         page.get_by_role("button", name="Face shapes").click()
         jaw = page.get_by_role("group", name="wick_face_JawOpen")
         gain = jaw.get_by_role("slider")
@@ -251,10 +258,10 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         before = [v for _, v in reach()]
         self.assertEqual(before[0], 0.0)
         self.assertGreater(before[1], 0.9)
+        expect(page.get_by_role("button", name="who plays whom")).to_be_disabled()  # the page knows of the run
         work()
-        point = lane.get_by_role("button").last
-        expect(point).to_be_visible()
         expect(page.get_by_role("button", name="who plays whom")).to_be_enabled()
+        point = lane.get_by_role("button").last
         point.focus()
         page.keyboard.press("ArrowDown")
         self.eventually(lambda: round(before[1] - reach()[1][1], 2), 0.1)

@@ -351,6 +351,26 @@ class Characters(TestCase):
         files = [f.rsplit("_", 1)[1] for f in package.manifest["takes"][0]["files"]]
         self.assertEqual(files, ["Ines.bvh", "Gull.glb"], "a body and its character, and no markers")
 
+    def test_an_earlier_map_is_compared_with_the_newest(self):
+        out = self.added("wick.glb")
+        path = f"/api/characters/{out['id']}"
+        self.assertEqual(self.client.get(f"{path}/map-versions/1").json(), [])
+        put(self.client, f"{path}/map", {"bone": "neck", "target": []})
+        put(self.client, f"{path}/rest", {"bone": "leftFoot", "degrees": [12, 0, 0]})
+        put(self.client, f"{path}/effectors", {"effectors": [{"effector": "leftHand", "target": "grip"}]})
+        drivers = [d | {"gain": 0.5} if d["target"] == "wick_face_JawOpen" else d for d in out["map"]["drivers"]]
+        put(self.client, f"{path}/shapes", {"drivers": drivers})
+        told = {d["subject"]: (d["before"], d["now"]) for d in self.client.get(f"{path}/map-versions/1").json()}
+        self.assertEqual(told.pop("neck"), (pair(out, "neck")["target"][0], "nothing"))
+        foot = f"{pair(out, 'leftFoot')['target'][0]}, at rest"
+        self.assertEqual(told.pop(foot), ("as matched", "by hand, 12° from there"))
+        self.assertEqual(told.pop("leftHand, effector"), ("not named", "grip"))
+        self.assertEqual(told, {"wick_face_JawOpen by jawOpen": ("×1.00", "×0.50")})
+        put(self.client, f"{path}/map-version", {"version": 1})
+        self.assertEqual(self.client.get(f"{path}/map-versions/1").json(), [])
+        self.assertEqual(len(self.client.get(f"{path}/map-versions/2").json()), 1)
+        self.assertIn("no map of version 9", self.client.get(f"{path}/map-versions/9").json()["detail"])
+
     def test_effectors_are_named_and_a_chain_is_shared_by_hand(self):
         out = self.added("wick.glb")
         path = f"/api/characters/{out['id']}"

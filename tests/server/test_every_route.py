@@ -86,7 +86,7 @@ class EveryRoute(TestCase):
             "production_id": cls.production.pk, "slate_id": cls.slate.pk, "day_id": cls.slate.day_id, "take_id": take.pk,
             "run_id": run.pk, "stream_id": stream.pk, "package_id": package.pk, "performer_id": cls.slate.performer_id,
             "name": "solve", "recording_id": recording.pk, "step_id": step.pk, "calibration_id": room.calibrations.get().pk,
-            "character_id": character.pk, "number": 0, "other_id": room.calibrations.get().pk,
+            "character_id": character.pk, "version": 1, "number": 0, "other_id": room.calibrations.get().pk,
         }  # fmt: skip
         cls.routes = [
             (method, path)

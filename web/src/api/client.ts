@@ -12,6 +12,7 @@ export type SnagOut = Schemas['SnagOut'];
 export type StreamOut = Schemas['StreamOut'];
 export type PerformerOut = Schemas['PerformerOut'];
 export type CharacterOut = Schemas['CharacterOut'];
+export type MapChangeOut = Schemas['MapChangeOut'];
 export type PackageOut = Schemas['PackageOut'];
 export type FloorOut = Schemas['FloorOut'];
 export type RollingOut = Schemas['RollingOut'];

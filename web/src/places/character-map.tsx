@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useMemo, useState } from 'react';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useMemo, useState, type ReactNode } from 'react';
 import { FileTrigger } from 'react-aria-components';
 import styled from 'styled-components';
-import { get, post, put, type CharacterOut } from '../api/client';
+import { get, post, put, type CharacterOut, type MapChangeOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
 import { fieldLook, Figure, Quiet, Trouble, WordButton } from '../parts/controls';
 import { paper } from '../theme';
@@ -255,6 +255,29 @@ export function MapTable({ character, map }: { character: CharacterOut; map: Map
   );
 }
 
+/** What has changed in the map since a version. */
+function Earlier({ character, version, newest, children }: { character: number; version: number; newest: number; children: ReactNode }) {
+  const found = useQuery({ queryKey: ['map version', character, version, newest], queryFn: () => get<MapChangeOut[]>(`/characters/${character}/map-versions/${version}`) });
+  return (
+    <div role="group" aria-label={`What has changed since v${version}`}>
+      {found.isPending && <Quiet>Comparing…</Quiet>}
+      {found.data?.length === 0 && <Quiet>Both say the same.</Quiet>}
+      {!!found.data?.length && (
+        <Scroll style={{ maxHeight: 220 }} tabIndex={0}>
+          <Bones>
+            <thead><tr><th /><th>v{version}</th><th>v{newest}</th></tr></thead>
+            <tbody>
+              {found.data.map((d) => <tr key={d.subject}><td title={d.subject}>{inWords(d.subject)}</td><td title={d.before}>{d.before}</td><td title={d.now}>{d.now}</td></tr>)}
+            </tbody>
+          </Bones>
+        </Scroll>
+      )}
+      <Trouble error={found.error} />
+      <div style={{ display: 'flex', gap: 16, marginTop: 6 }}>{children}</div>
+    </div>
+  );
+}
+
 /** The map as a file, earlier versions of it, and the map of another character of the same naming. */
 export function MapTools({ character, others }: { character: CharacterOut; others: CharacterOut[] }) {
   const client = useQueryClient();
@@ -275,6 +298,7 @@ export function MapTools({ character, others }: { character: CharacterOut; other
   });
   const back = useMutation({ mutationFn: (version: number) => put<CharacterOut>(`/characters/${character.id}/map-version`, { version }), onSuccess: done });
   const mirror = useMutation({ mutationFn: (side: string) => put<CharacterOut>(`/characters/${character.id}/mirror`, { side }), onSuccess: done });
+  const [seen, setSeen] = useState<number | null>(null);
   const [newest, ...earlier] = character.map.versions;
   const words = (v: (typeof earlier)[number]) => `v${v.version}, ${new Date(v.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}${v.made_by ? `, ${v.made_by}` : ''}`;
   return (
@@ -286,7 +310,13 @@ export function MapTools({ character, others }: { character: CharacterOut; other
         <a href={`/api/characters/${character.id}/map-document`} download>save the map</a>
         <FileTrigger acceptedFileTypes={['.json']} onSelect={(files) => files?.[0] && bring.mutate(files[0])}><WordButton>load a map</WordButton></FileTrigger>
       </div>
-      {earlier.length > 1 && <Choice label="Go back to an earlier map" empty="choose a version" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={null} onChange={(v) => back.mutate(v)} isDisabled={back.isPending} />}
+      {earlier.length > 0 && <Choice label="Compare with an earlier map" empty="choose a version" options={earlier.map((v) => ({ id: v.version, words: words(v) }))} value={seen} onChange={setSeen} isDisabled={back.isPending} />}
+      {seen !== null && (
+        <Earlier key={`${seen} ${newest.version}`} character={character.id} version={seen} newest={newest.version}>
+          <WordButton isDisabled={back.isPending} onPress={() => back.mutate(seen, { onSuccess: () => setSeen(null) })}>go back to v{seen}</WordButton>
+          <WordButton onPress={() => setSeen(null)}>close</WordButton>
+        </Earlier>
+      )}
       {others.length > 0 && <Choice label="Take over the map of a character of the same naming" empty="choose a character" options={others.map((c) => ({ id: c.id, words: c.name }))} value={null} onChange={(id) => copy.mutate(id)} isDisabled={copy.isPending} />}
       <Quiet>Version {newest.version} is in use{newest.made_by ? `, made by ${newest.made_by}` : ''}.</Quiet>
       <Trouble error={bring.error ?? back.error ?? copy.error ?? mirror.error} />

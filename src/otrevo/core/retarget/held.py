@@ -14,6 +14,7 @@ from otrevo.core.retarget.feet import sole_height
 
 HELD_M, FREE_M = 0.14, 0.32  # a palm nearer than the first holds the prop, one beyond the second does not
 SETTLED_S = 0.2
+TOUCHED = 0.98  # nearer than this a palm touches the prop
 # A hand in which the prop moves by much more than this within the window does not grip it.
 WINDOW_S, FIRM_M = 1.0, 0.012
 PALM = 0.5  # of the way from the wrist to the middle finger
@@ -46,6 +47,24 @@ def prop_on_character(positions, plan, motion, joint, rotation, pose, points, pa
         held = (firm[..., None] * np.array(places)).sum(axis=0) / np.maximum(firm.sum(axis=0), 1e-15)[:, None]
         share = holds.max(axis=0)[:, None]
         out[:, :3] = share * held + (1 - share) * out[:, :3]
+    return out
+
+
+def hands_off_props(positions, plan, motion, joint, rotation, props, carried, size):
+    """{(hand, prop): how far the character's palm is from where the performer's touches the prop (T,), 0 where they do not touch it}.
+
+    props: {name: (pose (T, 7), points (K, 3))} with the performer; carried: {name: pose (T, 7)} with the character.
+    """
+    names, out = motion.skeleton.names, {}
+    for side in ("left", "right"):
+        own = palm(names.index, side, names, joint)
+        theirs = palm(plan.joints.get, side, plan.joints, positions)
+        if own is None or theirs is None:
+            continue
+        for name, (pose, points) in props.items():
+            touches = nearness(own, pose, points, float(motion.rate)) > TOUCHED
+            apart = (theirs - carried[name][:, :3]) - size * (own - pose[:, :3])
+            out[side + "Hand", name] = np.where(touches, np.linalg.norm(apart, axis=1), 0.0)
     return out
 
 

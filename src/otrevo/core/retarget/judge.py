@@ -20,6 +20,7 @@ SINK_LIMIT_M = 0.003  # by k
 FLIP_DEG = 40.0
 SNAPPED = 0.995  # of a leg's length
 MISS_LIMIT_M = 0.010
+OFF_PROP_M = 0.04  # by k
 DOUBTED = 0.6
 SHORT_S = 0.04  # what is over sooner is no snag
 DIRECTIONS = {
@@ -35,6 +36,7 @@ class Judged:
 
     slide (T,), mm by side: how far a planted heel or ball lies from where it stands; sunk (T,), mm by side: soles under the
     floor; snapped (T,): by side, a knee straighter than the performer's; flipped: {bone of ours: (T,)}; missed (T,), mm by limb.
+    off_prop: {(hand, prop): (T,), mm}: how far a hand is from the place on a prop that the performer's hand touches.
     figures: what a report says, per limb.
     """
 
@@ -44,10 +46,14 @@ class Judged:
     flipped: dict
     missed: dict
     figures: dict = field(default_factory=dict)
+    off_prop: dict = field(default_factory=dict)
 
 
-def judge(result, plan, motion, joint, rotation):
-    """The Judged of a CharacterMotion; motion, joint (T, S, 3), rotation (T, S, 4): the performer's, as it was retargeted."""
+def judge(result, plan, motion, joint, rotation, off_prop=None):
+    """The Judged of a CharacterMotion; motion, joint (T, S, 3), rotation (T, S, 4): the performer's, as it was retargeted.
+
+    off_prop: {(hand, prop): how far off it is (T,)}, metres.
+    """
     rate, k = float(motion.rate), plan.legs_ratio
     own, ground = sole_points(motion, joint, rotation), sole_height(plan.character)
     slide, sunk, snapped, limbs = {}, {}, {}, {}
@@ -89,7 +95,8 @@ def judge(result, plan, motion, joint, rotation):
         "flips": int(sum(f.sum() for f in flipped.values())),
         "scale": round(k, 4),
     }
-    return Judged(slide, sunk, snapped, flipped, missed, figures)
+    off = {key: 1000 * m for key, m in (off_prop or {}).items()}
+    return Judged(slide, sunk, snapped, flipped, missed, figures, off)
 
 
 def snags_of(judged, sheet, rate_hz, start_s=0.0):
@@ -121,6 +128,9 @@ def snags_of(judged, sheet, rate_hz, start_s=0.0):
                             f"{bone}: turns over from one frame to the next", f"{FLIP_DEG:.0f} degrees more than the performer", bone))  # fmt: skip
     for limb, m in judged.missed.items():
         add("out of reach", m, 1000 * MISS_LIMIT_M, limb + ": {:.0f} mm short of its place", f"{1000 * MISS_LIMIT_M:.0f} mm", limb)  # fmt: skip
+    for (hand, prop), m in judged.off_prop.items():
+        limit = 1000 * OFF_PROP_M * k
+        add("hand off prop", m, limit, f"{hand.removesuffix('Hand')} hand: {{:.0f}} mm off the {prop}", f"{limit:.0f} mm", hand)  # fmt: skip
     for p in sheet.pairs.values():
         if p.confidence < DOUBTED and p.doubt:
             out.append(Snag("map doubt", "character", start_s, start_s + frames / rate_hz, (1 - p.confidence) / (1 - DOUBTED),

@@ -10,7 +10,7 @@ from otrevo.core.retarget.angles import follow, place_joints, pose_angles
 from otrevo.core.retarget.effectors import controls_size, effectors_of_character, effectors_of_performer, move_controls
 from otrevo.core.retarget.face_bones import turn_face_bones
 from otrevo.core.retarget.feet import bend_toes, keep_plants, sole_height
-from otrevo.core.retarget.held import prop_on_character
+from otrevo.core.retarget.held import hands_off_props, prop_on_character
 from otrevo.core.retarget.judge import Judged, judge
 from otrevo.core.retarget.plan import make_plan, rest_joints
 from otrevo.core.retarget.plants import find_plants
@@ -140,7 +140,10 @@ def retarget(
     def carry(pose, points):
         return prop_on_character(positions, plan, motion, joint, rotation, pose, points, scale, size)
 
-    result = replace(result, judged=judge(result, plan, motion, joint, rotation), carry=carry, prop_scale=size)
+    carried = {name: carry(*given) for name, given in (props or {}).items()}
+    off = hands_off_props(positions, plan, motion, joint, rotation, props or {}, carried, size)
+    judged = judge(result, plan, motion, joint, rotation, off)
+    result = replace(result, judged=judged, carry=carry, prop_scale=size)
     progress(1.0)
     return result
 

@@ -213,11 +213,22 @@ def take_map(character, user, document, where):
 @transaction.atomic
 def return_to(character, user, version):
     """An earlier version of the map once more, as the newest. Raises InputError where there is none of that number."""
-    newest = _newest(character)
-    earlier = character.maps.filter(version=version).first()
-    if earlier is None:
+    return _keep(character, user, _newest(character), map_of(character, version).document)
+
+
+def map_of(character, version):
+    """The CharacterMap of that version. Raises InputError where there is none."""
+    found = character.maps.filter(version=version).first()
+    if found is None:
         raise InputError(f"{character.name} has no map of version {version}.")
-    return _keep(character, user, newest, earlier.document)
+    return found
+
+
+def whole_map(character, kept):
+    """The map/1 document of a CharacterMap with the face shapes that count where it does not say any."""
+    found = character_from(character.document, character.name)
+    drivers = drivers_from(kept.document, found.shapes, character.name, found.expressions)
+    return kept.document | {"shapes": [d.document() for d in drivers]}
 
 
 def warm_up_solve(performer):

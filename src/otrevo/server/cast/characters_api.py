@@ -10,6 +10,7 @@ from ninja.files import UploadedFile
 
 from otrevo.core.body.skeleton import BONE_NAMES
 from otrevo.core.characters.character import character_from
+from otrevo.core.characters.compare import map_differences
 from otrevo.core.characters.face import drivers_from
 from otrevo.core.characters.sheet import EFFECTORS
 from otrevo.core.errors import InputError
@@ -141,6 +142,14 @@ class VersionIn(Schema):
     version: int
 
 
+class MapChangeOut(Schema):
+    """What one version of a map says of something, and what the newest says, in words."""
+
+    subject: str
+    before: str
+    now: str
+
+
 class NameIn(Schema):
     name: str = Field(max_length=60)
 
@@ -269,6 +278,14 @@ def map_document(request, character_id: int):
     response = HttpResponse(json.dumps(character.maps.all()[0].document, indent=1), content_type="application/json")
     response["Content-Disposition"] = f'attachment; filename="{clean(character.name)}-map.json"'
     return response
+
+
+@router.get("/characters/{character_id}/map-versions/{version}", response=list[MapChangeOut])
+def map_version(request, character_id: int, version: int):
+    """How the newest map differs from an earlier version."""
+    character = _one(request, character_id)
+    earlier, newest = (act.whole_map(character, m) for m in (act.map_of(character, version), character.maps.all()[0]))
+    return [{"subject": s, "before": b, "now": n} for s, b, n in map_differences(earlier, newest)]
 
 
 @router.post("/characters/{character_id}/map-document", response=CharacterOut)
