@@ -49,6 +49,15 @@ class Habits(unittest.TestCase):
         self.assertGreaterEqual(recall, 0.97)
         self.assertEqual(exchanged, 0)
 
+    def test_how_sure_tells_right_from_wrong(self):
+        """Over bodies with wings, weapons, hair and no toes, all without names, so that some pairs are wrong."""
+        *_, (right, wrong) = self.total("nothing", 60)
+        self.assertGreater(len(wrong), 10)
+        self.assertGreater(np.mean(right), 0.8)
+        self.assertLess(np.mean(wrong), 0.62)
+        self.assertGreater(np.mean(np.array(wrong) <= 0.6), 0.5)
+        self.assertLess(np.mean(np.array(right) <= 0.6), 0.2)
+
     def test_sides_as_a_viewer_names_them_are_taken_from_the_body_and_said(self):
         body, _, proposal = proposed("viewer", 3, Build(arms_down_deg=30))
         self.assertEqual(score(body, proposal)[3], 0)

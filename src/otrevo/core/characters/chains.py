@@ -24,6 +24,10 @@ ROLE_WORDS = {
 PARTS = {c for words in ROLE_WORDS.values() for c in words} | {"head", "neck", "jaw", "eye", "spine", "chest"}
 LEG_ROLES, ARM_ROLES = ("UpperLeg", "LowerLeg", "Foot", "Toes"), ("Shoulder", "UpperArm", "LowerArm", "Hand")
 NAME_WEIGHT = 0.8
+UNLIKE_WEIGHT = 10.0  # of limbs that are not as long on both sides
+BEST_OF = 12  # choices of each side that are paired with the other's
+# (none, for each point of lead over the next choice): how clear a choice is, so that wrong ones of nameless skeletons stay low
+CLEAR = {"leg": (0.05, 0.8), "arm": (0.25, 0.75), "head": (0.0, 0.85)}
 LONGEST_WAY = 11
 
 
@@ -39,29 +43,48 @@ def vote(said, role):
 
 def leg_joints(tree, ways):
     """[{role: bone}] and how clear it is (0 to 1) for the ways down both legs."""
-    return _decide(tree, ways, LEG_ROLES, _leg_score, optional=3)
+    return _decide(tree, ways, LEG_ROLES, _leg_score, optional=3, limb="leg")
 
 
 def arm_joints(tree, ways):
     """[{role: bone}] and how clear it is (0 to 1) for the ways down both arms."""
-    return _decide(tree, ways, ARM_ROLES, _arm_score, optional=0)
+    return _decide(tree, ways, ARM_ROLES, _arm_score, optional=0, limb="arm")
 
 
-def _decide(tree, ways, roles, score, optional):
-    """The best joints for each way; for both in one, where the ways have as many bones."""
+def _decide(tree, ways, roles, score, optional, limb):
+    """The best joints for both ways: the same ones where they have as many bones, else those that make both sides alike."""
     ways = [w[:LONGEST_WAY] for w in ways]
-    together = len(ways[0]) == len(ways[1])
-    out, clear = [], []
-    for group in [ways] if together else [[w] for w in ways]:
-        ranked = sorted(
-            ((sum(score(tree, w, c) for w in group) / len(group), c) for c in _choices(len(group[0]), optional)),
-            key=lambda r: -r[0],
-        )
-        margin = ranked[0][0] - (ranked[1][0] if len(ranked) > 1 else ranked[0][0] - 2)
-        for w in group:
-            out.append({role: w[at] for role, at in zip(roles, ranked[0][1], strict=True) if at is not None})
-            clear.append(float(np.clip(0.55 + 0.5 * margin, 0.3, 1.0)))
-    return out, min(clear)
+    each = [[(score(tree, w, c), c) for c in _choices(len(w), optional)] for w in ways]
+    if len(ways[0]) == len(ways[1]):
+        ranked = [((a + b) / 2, (c, c)) for (a, c), (b, _) in zip(*each, strict=True)]
+    else:
+        long = slice(0, 3) if limb == "leg" else slice(1, 4)
+        best = [sorted(rows, key=lambda r: -r[0])[:BEST_OF] for rows in each]
+        ranked = [
+            ((a + b) / 2 - UNLIKE_WEIGHT * _unlike(tree, ways, (c[long], d[long])), (c, d))
+            for a, c in best[0]
+            for b, d in best[1]
+        ]
+    ranked.sort(key=lambda r: -r[0])
+    lead = ranked[0][0] - ranked[1][0] if len(ranked) > 1 else 1.0
+    out = [
+        {role: w[at] for role, at in zip(roles, choice, strict=True) if at is not None}
+        for w, choice in zip(ways, ranked[0][1], strict=True)
+    ]
+    return out, how_clear(limb, lead)
+
+
+def how_clear(limb, lead):
+    """How clear a choice is (0 to 1) that leads the next one by so many points."""
+    none, each = CLEAR[limb]
+    return float(np.clip(none + each * lead, 0.0, 1.0))
+
+
+def _unlike(tree, ways, joints):
+    """How unlike the two long bones of both sides are; joints: by way, the places of the three joints that they lie between."""
+    logs = np.log([[max(tree.length(w[a], w[b]), 1e-9 * tree.size) for a, b in zip(at, at[1:], strict=False)]
+                   for w, at in zip(ways, joints, strict=True)])  # fmt: skip
+    return float(np.abs(logs[0] - logs[1]).mean())
 
 
 def _choices(count, optional):
@@ -107,7 +130,7 @@ def _leg_score(tree, way, choice):
     off_shin, shin = _between(tree, way, j, k)
     x = tree.positions
     out = _names(tree, way, LEG_ROLES, choice) - _skipped(tree, way, choice)
-    out -= 2.0 * min(abs(np.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin)
+    out -= 2.0 * min(abs(np.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin) + 1.5 * tree.ends[way[k]]
     total = tree.length(way[0], way[i]) + thigh + shin + tree.reach[way[k]]
     out += 3.0 * (thigh + shin) / max(total, 1e-9)
     out += 0.8 * _cosine(x[way[j]] - x[way[i]], x[way[k]] - x[way[j]])  # a knee is about straight
@@ -168,9 +191,9 @@ def head_and_neck(tree, fork, taken, up):
     best.sort(key=lambda b: -b[0])
     if not best or best[0][0] < -3:
         return (), -1, 0.3
-    margin = best[0][0] - (best[1][0] if len(best) > 1 else best[0][0] - 2)
+    lead = best[0][0] - best[1][0] if len(best) > 1 else 1.0
     way = best[0][1]
-    return tuple(way[:-1]), way[-1], float(np.clip(0.6 + 0.4 * margin, 0.3, 1.0))
+    return tuple(way[:-1]), way[-1], how_clear("head", lead)
 
 
 def _head_score(tree, fork, way, up):

@@ -16,6 +16,8 @@ from otrevo.core.characters.limbs import find_limbs
 from otrevo.core.characters.tree import BoneTree
 
 TRUNK = ("spine", "chest", "upperChest")
+PLAIN_FACING = 0.25  # so far over one half, and the facing is beyond doubt
+UNNAMED_JAW = 0.58
 NEEDED = ("hips", "leftUpperLeg", "leftLowerLeg", "leftFoot", "rightUpperLeg", "rightLowerLeg", "rightFoot",
           "leftUpperArm", "leftLowerArm", "leftHand", "rightUpperArm", "rightLowerArm", "rightHand")  # fmt: skip
 EXTRA = ("leftEye", "rightEye", "jaw")
@@ -59,6 +61,9 @@ def propose(skeleton):
         arms = arms[::-1]
     frame = find_frame(tree, legs, arms, head)
     sides = ("left", "right") if frame.left_first else ("right", "left")
+    facing = 0.3 + 0.7 * min(
+        1.0, (frame.sure - 0.5) / PLAIN_FACING
+    )  # who does not know the front does not know the sides
     pairs = {}
 
     def add(bone, targets, sure, role=""):
@@ -75,14 +80,14 @@ def propose(skeleton):
         add("neck", neck, head_sure)
     if head >= 0:
         add("head", [head], head_sure)
-    for joints, sure in ((legs, leg_sure), (arms, arm_sure)):
+    for joints, sure in ((legs, min(leg_sure, limbs.sure)), (arms, min(arm_sure, limbs.sure))):
         for side, one in zip(sides, joints, strict=True):
             for role, bone in one.items():
-                add(side + role, [bone], min(sure, 0.5 + 0.5 * frame.sure), role)
+                add(side + role, [bone], min(sure, facing), role)
     for side, arm in zip(sides, arms, strict=True):
         found, _, sure = find_fingers(tree, arm["Hand"])
         for bone, target in found.items():
-            add(side + bone, [target], min(sure, arm_sure))
+            add(side + bone, [target], min(sure, arm_sure, facing))
     _face_bones(tree, pairs, frame)
     helpers = _inline_and_helpers(tree, pairs)
     return Proposal(pairs, helpers, frame, tree, [*skeleton.notes, *frame.notes])
@@ -111,7 +116,7 @@ def _judged(tree, bone, targets, sure, said):
     """A Pair with its confidence: how clear the geometry was, and whether the name agrees."""
     agrees = said > 0.5 or _name_agrees(tree, bone, targets)
     against = said < -1.0 or _name_disagrees(tree, bone, targets)
-    confidence = 0.55 + 0.4 * sure
+    confidence = 0.35 + 0.6 * sure
     doubt = ""
     if agrees:
         confidence = 1 - (1 - confidence) * 0.25
@@ -195,7 +200,7 @@ def _face_bones(tree, pairs, frame):
         for bone, eye in zip(("leftEye", "rightEye"), eyes, strict=True):
             pairs[bone] = Pair(bone, [eye], sure)
     if jaws:
-        pairs["jaw"] = Pair("jaw", [jaws[0]], sure)
+        pairs["jaw"] = Pair("jaw", [jaws[0]], sure if tree.said[jaws[0]].names("jaw") else UNNAMED_JAW)
 
 
 def _inline_and_helpers(tree, pairs):
