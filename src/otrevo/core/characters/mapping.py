@@ -61,9 +61,8 @@ def propose(skeleton):
         arms = arms[::-1]
     frame = find_frame(tree, legs, arms, head)
     sides = ("left", "right") if frame.left_first else ("right", "left")
-    facing = 0.3 + 0.7 * min(
-        1.0, (frame.sure - 0.5) / PLAIN_FACING
-    )  # who does not know the front does not know the sides
+    # who does not know the front does not know the sides
+    facing = 0.3 + 0.7 * min(1.0, (frame.sure - 0.5) / PLAIN_FACING)
     pairs = {}
 
     def add(bone, targets, sure, role=""):

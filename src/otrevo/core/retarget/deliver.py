@@ -10,7 +10,13 @@ import numpy as np
 from otrevo.core.characters.face import driven_values, face_at
 from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_effectors, read_gltf_motion, read_gltf_shapes, write_gltf_motion
-from otrevo.core.characters.write_usd import read_usd_effectors, read_usd_motion, read_usd_shapes, write_usd_motion
+from otrevo.core.characters.write_usd import (
+    read_usd_effectors,
+    read_usd_motion,
+    read_usd_shapes,
+    usd_names,
+    write_usd_motion,
+)
 from otrevo.core.characters.write_vrma import humanoid, write_vrma
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.formats.bvh import local_matrices, motion_difference, open_bvh, read_bvh, write_bvh
@@ -47,7 +53,7 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
             out[prop] = np.concatenate([at.root_position_m, at.rotation_local[:, 0]], axis=1), points
         return out
 
-    def over_the_file(ending, write_motion, read_motion, read_shapes, read_effectors):
+    def over_the_file(ending, write_motion, read_motion, read_shapes, read_effectors, named):
         def make(result):
             shapes = {}
             if face is not None and len(face.times_s):
@@ -61,8 +67,8 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
             def compare(path):
                 back = read_shapes(path) if shapes else {}
                 apart = max((float(np.abs(back[s] - v).max()) for s, v in shapes.items()), default=0.0)
-                own = [t for t in result.effectors if t.bone < 0]
-                found = list(read_effectors(path).values()) if own else []
+                own = named([t for t in result.effectors if t.bone < 0])
+                found = read_effectors(path) if own else {}
                 both = _worse(difference(read_motion(path), result), _effectors_apart(found, own, character))
                 return both | ({"shape_value": apart} if shapes else {})
 
@@ -78,12 +84,13 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
         def compare(path):
             times, joints, turns = _bvh_motion(path)
             count = len(character.names)
-            own = [t for t in result.effectors if t.bone < 0]
+            own = dict(enumerate((t for t in result.effectors if t.bone < 0), start=count))
             change = matrix_from_quaternion(character.from_file[1])
-            found = [
-                (joints[:, count + k], turns[:, count + k] @ change.T @ matrix_from_quaternion(np.array(t.rest)))
-                for k, t in enumerate(own)
-            ]
+            found = {
+                k: (joints[:, k], turns[:, k] @ change.T @ matrix_from_quaternion(np.array(t.rest)))
+                for k, t in own.items()
+                if k < joints.shape[1]
+            }
             bones = difference((times, joints[:, :count], turns[:, :count]), result, source == ".bvh")
             return _worse(bones, _effectors_apart(found, own, character))
 
@@ -107,8 +114,8 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
                 lambda path, moved=moved: dict(zip(("position_mm", "rotation_deg"), motion_difference(moved, read_bvh(path)), strict=True)),
             )  # fmt: skip
 
-    glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes, read_gltf_effectors)
-    usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes, read_usd_effectors)
+    glb = over_the_file(".glb", write_gltf_motion, read_gltf_motion, read_gltf_shapes, read_gltf_effectors, _by_name)
+    usd = over_the_file(".usdc", write_usd_motion, read_usd_motion, read_usd_shapes, read_usd_effectors, usd_names)
     sources = {"glb": (glb, SKINNED), "usd": (usd, USD), "character_bvh": (bvh, None), "vrma": (vrma, None)}
 
     def files(kind, rate):
@@ -163,13 +170,19 @@ def difference(read, result, turns_told=True):
     }
 
 
+def _by_name(tracks):
+    return {t.name: t for t in tracks}
+
+
 def _effectors_apart(found, tracks, character):
-    """How far effectors that were read back, [(places (T, 3), rotations (T, 3, 3))] in the file's axes, are from the EffectorTracks written."""
-    if len(found) != len(tracks):
-        return {"fault": f"{len(found)} of {len(tracks)} effectors came back"}
+    """How far effectors that were read back, {key: (places (T, 3), rotations (T, 3, 3))} in the file's axes, are from {key: EffectorTrack}."""
+    back = tracks.keys() & found.keys()
+    if len(back) != len(tracks):
+        return {"fault": f"{len(back)} of {len(tracks)} effectors came back"}
     change, scale = matrix_from_quaternion(character.from_file[1]), character.from_file[0]
     out = {"position_mm": 0.0, "rotation_deg": 0.0}
-    for (places, turns), track in zip(found, tracks, strict=True):
+    for key, track in tracks.items():
+        places, turns = found[key]
         moved = 1000 * float(np.abs(scale * places @ change.T - track.positions).max())
         out = _worse(out, {"position_mm": round(moved, 6),
                            "rotation_deg": round(_apart(change @ turns, matrix_from_quaternion(track.rotations)), 6)})  # fmt: skip

@@ -19,6 +19,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
 )
 from otrevo.core.retarget.feet import sole_height
+from otrevo.core.retarget.limb import unit
 
 BENDS = {
     f"{side}{bend}": tuple(side + bone for bone in bones)
@@ -87,8 +88,8 @@ def effectors_of_character(plan, sheet, rotations, positions, every):
 def effectors_of_performer(character, sheet, names, joint, rotation, rest, settings, ankle):
     """The EffectorTracks of a map sheet of effectors alone, from the performer's joints (T, S, 3) and rotations (T, S, 4).
 
-    names: of the S bones; rest: {bone: joint (3,)} of the performer in T-pose; ankle: its height over the floor while they stand. Ways in the room and heights follow the size of the
-    character's controls; hands keep the performer's place by that size.
+    names: of the S bones; rest: {bone: joint (3,)} of the performer in T-pose; ankle: its height over the floor while they stand.
+    Ways in the room and heights follow the size of the character's controls; hands keep the performer's place by that size.
     """
     size = controls_size(character, sheet, rest)
     wanted = joint * (size if settings.scale == "character" else 1.0)
@@ -157,17 +158,13 @@ def _mark(source, effector, bones, resting):
     bent = np.clip((np.linalg.norm(off, axis=1) / np.maximum(length, 1e-9) - STRAIGHT) / (BENT - STRAIGHT), 0, 1)
     share = (bent * bent * (3 - 2 * bent))[:, None]
     seen = off / np.maximum(np.linalg.norm(off, axis=1), 1e-12)[:, None]
-    z = _unit(share * seen + (1 - share) * out)
-    y = _unit(hinge - (hinge * z).sum(1)[:, None] * z)
+    z = unit(share * seen + (1 - share) * out)
+    y = unit(hinge - (hinge * z).sum(1)[:, None] * z)
     x = np.cross(y, z)
     away = MARK_SHARE * length[:, None]
     if resting is not None and source.rest is not None:
         away = np.linalg.norm(resting - source.rest[source.numbers[bones[1]]])
     return lower + away * z, quaternion_from_matrix(np.stack([x, y, z], axis=-1))
-
-
-def _unit(v):
-    return v / np.maximum(np.linalg.norm(v, axis=1), 1e-12)[:, None]
 
 
 def move_controls(character, tracks, driven, rotations, positions):
