@@ -21,6 +21,7 @@ LEG_WORDS, ARM_WORDS = (
     ("upperleg", "lowerleg", "leg", "foot", "toes"),
     ("upperarm", "lowerarm", "arm", "hand", "clavicle", "shoulder"),
 )
+CLOSE = 0.2  # how sure it is when another pair of limbs does as well; a lead of a point is sure
 
 
 @dataclass(frozen=True)
@@ -63,7 +64,7 @@ def find_limbs(tree):
     margin = found[0] - (others[0] if others else -10.0)
     return Limbs(
         hips, tuple(tuple(tree.way_down(x)) for x in (a, b)), tuple(tuple(tree.way_down(x)) for x in (c, d)), fork,
-        arm_fork, tuple(tree.up_to(arm_fork, hips)), float(np.clip(0.6 + 0.2 * margin, 0.3, 1.0)),
+        arm_fork, tuple(tree.up_to(arm_fork, hips)), float(np.clip(CLOSE + margin, CLOSE, 1.0)),
     )  # fmt: skip
 
 
