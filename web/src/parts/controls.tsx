@@ -72,6 +72,22 @@ export const fieldLook = css`
   border-radius: 3px;
 `;
 
+/** A table of hairlines with quiet heads. */
+export const tableLook = css`
+  border-collapse: collapse;
+  width: 100%;
+  th {
+    text-align: left;
+    font-weight: normal;
+    color: ${(p) => p.theme.quiet};
+    font-size: 12px;
+  }
+  td,
+  th {
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+  }
+`;
+
 /** Fields in one line that wraps, for adding something where it will appear. */
 export const FormLine = styled(Form)`
   display: flex;

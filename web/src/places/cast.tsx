@@ -3,7 +3,7 @@ import { useLayoutEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
 import { post, type Me, type PerformerOut, type Schemas } from '../api/client';
-import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
+import { Empty, Figure, FormLine, MainButton, PlainButton, Quiet, tableLook, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Tick } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
@@ -70,19 +70,11 @@ const Two = styled.div`
   grid-template-columns: minmax(300px, 380px) 1fr;
   gap: 32px;
   table {
-    border-collapse: collapse;
-    width: 100%;
-  }
-  th {
-    text-align: left;
-    font-weight: normal;
-    color: ${(p) => p.theme.quiet};
-    font-size: 12px;
+    ${tableLook}
   }
   td,
   th {
     padding: 3px 10px 3px 0;
-    border-bottom: 1px solid ${(p) => p.theme.hairline};
   }
   td + td {
     text-align: right;

@@ -4,26 +4,18 @@ import { FileTrigger } from 'react-aria-components';
 import styled from 'styled-components';
 import { get, post, put, type CharacterOut, type MapChangeOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
-import { fieldLook, Figure, Quiet, Trouble, WordButton } from '../parts/controls';
+import { fieldLook, Figure, Quiet, tableLook, Trouble, WordButton } from '../parts/controls';
 import { paper } from '../theme';
 import { inWords, sharedStart } from './character-words';
 
 export const SURE = 0.7;
 
 const Bones = styled.table`
-  border-collapse: collapse;
-  width: 100%;
+  ${tableLook}
   table-layout: fixed;
-  th {
-    text-align: left;
-    font-weight: normal;
-    color: ${(p) => p.theme.quiet};
-    font-size: 12px;
-  }
   td,
   th {
     padding: 2px 8px 2px 0;
-    border-bottom: 1px solid ${(p) => p.theme.hairline};
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;

@@ -73,8 +73,8 @@ def run(material, parameters, report):
         if driven:
             tracks.append(Track("character shapes", "shapes", face.rate, np.stack(list(driven.values()), axis=1), face.clock,
                                 {"names": list(driven)}))  # fmt: skip
-    for name, (pose, points) in props.items():
-        tracks.append(Track("character prop", "pose", poses[name].rate, result.carry(pose, points), clock,
+    for name, (_, points) in props.items():
+        tracks.append(Track("character prop", "pose", poses[name].rate, result.carried[name], clock,
                             poses[name].details | {"offsets_m": (result.prop_scale * points).round(6).tolist()}, name))  # fmt: skip
     return Outcome(tuple(tracks), result.figures, tuple(snags_of(result.judged, played.sheet, clock.hz, clock.start_s)))
 

@@ -106,8 +106,7 @@ def package_character(name, motion, played, given, face=None, settings=None, pro
     def carried(rate):
         result = on_character(rate)
         for prop, (own, _) in (props or {}).items():
-            pose = result.carry(*props_at(rate)[prop])
-            moved = replace(at_rate(own, rate), root_position_m=pose[:, :3])
+            moved = replace(at_rate(own, rate), root_position_m=result.carried[prop][:, :3])
             yield PackageFile(
                 f"_{name}_{prop}.bvh",
                 lambda path, moved=moved: write_bvh(path, moved),

@@ -26,8 +26,8 @@ class CharacterMotion:
 
     rate: exact; driven (B,): whether anything moves the bone; plants: the performer's, kept; missed: {limb: how far it ends from
     the place it reaches for (T,)}; judged: how well it follows its performer; carry: (pose (T, 7), points (K, 3)) of a prop ->
-    its pose with the character; prop_scale: how large props are with it. effectors: the EffectorTracks; loose: numbers of bones
-    that do not lie where their parent carries them.
+    its pose with the character; carried: {name: pose (T, 7)} of the props that were given; prop_scale: how large props are
+    with it. effectors: the EffectorTracks; loose: numbers of bones that do not lie where their parent carries them.
     """
 
     character: object
@@ -40,6 +40,7 @@ class CharacterMotion:
     missed: dict = field(default_factory=dict)
     judged: object = None
     carry: object = None
+    carried: dict = field(default_factory=dict)
     prop_scale: float = 1.0
     effectors: tuple = ()
     loose: frozenset = frozenset()
@@ -103,7 +104,7 @@ def retarget(
     joint, rotation = motion_joints(motion)
     if not sheet.pairs:
         ankle = _ankle(motion, joint, find_plants(motion, joint, rotation) if plants is None else plants, ankle_m)
-        return _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle)
+        return _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle, props)
     plan = make_plan(character, sheet, motion.skeleton, settings.stance)
     frames, count = len(motion), len(character.names)
     rotations, positions = np.empty((frames, count, 4)), np.empty((frames, count, 3))
@@ -143,12 +144,12 @@ def retarget(
     carried = {name: carry(*given) for name, given in (props or {}).items()}
     off = hands_off_props(positions, plan, motion, joint, rotation, props or {}, carried, size)
     judged = judge(result, plan, motion, joint, rotation, off)
-    result = replace(result, judged=judged, carry=carry, prop_scale=size)
+    result = replace(result, judged=judged, carry=carry, carried=carried, prop_scale=size)
     progress(1.0)
     return result
 
 
-def _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle):
+def _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle, props):
     """The CharacterMotion by a map sheet that names effectors and no joints: the rig does the rest, so its bones stay at rest."""
     frames = len(motion)
     rotations, positions = (np.repeat(x[None], frames, axis=0) for x in (character.rotations, character.positions))
@@ -160,7 +161,7 @@ def _effectors_alone(motion, character, sheet, settings, joint, rotation, ankle)
                "flips": 0, "scale": round(controls_size(character, sheet, rest), 4)}  # fmt: skip
     return CharacterMotion(character, motion.rate, positions, rotations, driven, 0,
                            judged=Judged({}, {}, {}, {}, {}, figures), effectors=tracks, loose=loose,
-                           carry=lambda pose, points: pose)  # fmt: skip
+                           carry=lambda pose, points: pose, carried={n: pose for n, (pose, _) in (props or {}).items()})  # fmt: skip
 
 
 def floor_levels(plants):
