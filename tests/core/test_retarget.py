@@ -91,6 +91,30 @@ class Angles(unittest.TestCase):
                 moved[loose & (np.arange(1, len(character.names)) != result.root)].max(), 1e-6, "bones must not stretch"
             )
 
+    def test_the_line_from_hips_to_neck_points_as_the_performers_whatever_bones_the_spine_has(self):
+        """A performer with a hollow back: the line keeps what it is off in a T-pose, or nothing with the performer's posture."""
+        source = self.motion.skeleton
+        offsets = source.rest_offset_m.copy()
+        offsets[source.index("chest")] += [0, 0, -0.012]
+        offsets[source.index("neck")] += [0.004, 0, -0.008]
+        hollow = Motion(source.with_offsets(offsets), self.motion.rate, self.motion.root_position_m,
+                        self.motion.rotation_local)  # fmt: skip
+        for name in ("keeper", "wick", "gull"):
+            character, proposal = read_character(FOLDER / f"{name}.glb")
+            sheet = propose_sheet(character, proposal)
+            hips, neck = (character.index(sheet.pairs[b].targets[0]) for b in ("hips", "neck"))
+            for motion, stance, off in (
+                (self.motion, "character", 0.1), (hollow, "performer", 0.1), (hollow, "character", 4.5)
+            ):  # fmt: skip
+                result = retarget(motion, character, sheet, settings_from({"stance": stance}, "s"))
+                joint, _ = motion_joints(motion)
+                ours = joint[:, source.index("neck")] - joint[:, source.index("hips")]
+                apart = angles_between(ours, result.positions[:, neck] - result.positions[:, hips])
+                self.assertLess(apart.max(), off, f"{name} {stance}")
+                self.assertLess(np.ptp(apart), 0.1, f"{name} {stance}: the same at all times")
+                if off > 1:
+                    self.assertGreater(apart.min(), 1.0, f"{name} keeps its own posture")
+
     def test_a_chain_shares_its_rotation_as_the_map_says(self):
         """The first bone of Wick's chain keeps to the hips at 0, and does all that the last one does at 1."""
         character, _ = read_character(FOLDER / "wick.glb")

@@ -16,6 +16,7 @@ from otrevo.core.retarget.plan import make_plan, rest_joints
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.retarget.reach import follows_between, reach_places
 from otrevo.core.retarget.settings import RetargetSettings
+from otrevo.core.retarget.trunk import lean_spine
 
 CHUNK_FRAMES = 1200  # between two looks at whether somebody cancelled
 
@@ -113,6 +114,8 @@ def retarget(
         pose_angles(plan.arrays, first, min(first + CHUNK_FRAMES, frames), rotation, rotations)
         progress(0.5 * min(1.0, (first + CHUNK_FRAMES) / frames))
     driven = plan.arrays.before >= 0
+    follow(plan.arrays, 0, frames, rotations)
+    lean_spine(plan, joint, rotation, rotations, settings.stance)
     if any(follows_between(plan, b) for b in plan.joints.values() if driven[b]):  # what nobody drives carries limbs
         follow(plan.arrays, 0, frames, rotations)
     if plants is None:
