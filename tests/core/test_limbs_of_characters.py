@@ -16,7 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.retarget.limb import STRETCHED, bend, softened
+from otrevo.core.body.limb import STRETCHED, bend, softened
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.files import FOLDER

@@ -19,7 +19,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
 )
 from otrevo.core.retarget.feet import sole_height
-from otrevo.core.retarget.limb import unit
+from otrevo.core.body.limb import unit
 
 BENDS = {
     f"{side}{bend}": tuple(side + bone for bone in bones)

@@ -18,7 +18,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.retarget.angles import hanging_on
-from otrevo.core.retarget.limb import STRETCHED, bend, shortest, unit
+from otrevo.core.body.limb import STRETCHED, bend, shortest, unit
 
 FADE_S = 0.3  # a correction fades within this time after a plant, and before the next
 HIPS_S = 0.25

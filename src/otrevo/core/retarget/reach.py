@@ -2,7 +2,7 @@
 
 Its place is the performer's: in the room (from the origin and the floor, times the scale of the path), on the other hand, on the
 own body (as seen from the trunk and the head, times their sizes), or on a prop, where that is with the character. All but the
-first count while the performer's hand is near what it reaches for, and fade out from there. The limb of two bones is bent there (`core.retarget.limb`).
+first count while the performer's hand is near what it reaches for, and fade out from there. The limb of two bones is bent there (`core.body.limb`).
 Where an arm is too short, the spine and the collar bone lean towards the place, each up to its limit; what is still out of
 reach the limb points at, and the report says by how much. A wrist bends no further than WRIST_DEG for it. World axes, metres.
 """
@@ -13,7 +13,7 @@ from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec
 from otrevo.core.retarget.angles import follow, place_joints
 from otrevo.core.retarget.feet import bend_limb, performer_axes, sole_height
 from otrevo.core.retarget.held import nearness, palm, prop_on_character
-from otrevo.core.retarget.limb import SOFT, about, unit
+from otrevo.core.body.limb import SOFT, about, unit
 from otrevo.core.retarget.plan import SLOPED
 
 LIMBS = {

@@ -1,0 +1,311 @@
+"""How every sensor of a suit sits on its limb, from poses held still and from the movement of a warm-up.
+
+A sensor on bone b reads S(t) = H R_b(t) M: R_b the bone's rotation in a world in which the body faces +Z in the T-pose, H the heading of the
+sensor's filter against it (+Y) and M how the sensor sits. The joints tell the headings and where the limbs' ends lie
+(core.inertial.joints), the poses tell M as well as somebody holds them, elbows and knees bend about one axis only. All of it
+goes into one least-squares fit.
+"""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from otrevo.core.inertial.joints import felt, find_links, links_of
+from otrevo.core.inertial.stills import find_stills, mean_rotation
+from otrevo.core.body.skeleton import generic_skeleton
+from otrevo.core.conventions import (
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
+from otrevo.core.errors import InputError
+
+ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
+HINGE_FRAMES, INDEPENDENT = 120, 12
+HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
+LIMB_SD_M = 0.008
+UP = np.array([0.0, 1.0, 0.0])
+
+# how well people hold a pose: degrees about x (left), y (up), z (forward)
+_T_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (6, 6, 6), "UpperArm": (12, 7, 7),
+         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (4, 9, 5), "LowerLeg": (5, 10, 4), "Foot": (5, 9, 4)}  # fmt: skip
+_DOWN_SD = _T_SD | {"Shoulder": (7, 7, 8), "UpperArm": (9, 22, 9), "LowerArm": (14, 25, 9), "Hand": (16, 28, 12)}
+_DOWN_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
+_DOWN_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
+FOLLOWS = {"Hand": "LowerArm", "Shoulder": "chest"}  # what hangs on its neighbour in a pose, however that is held
+_LIMBS = {"UpperArm": "LowerArm", "LowerArm": "Hand", "UpperLeg": "LowerLeg", "LowerLeg": "Foot"}
+
+
+@dataclass(frozen=True)
+class SuitCalibration:
+    """names (S): bones; mount (S, 4): from the sensor's to the bone's axes; heading_rad (S,) of the filters at zero_s of the device's
+    clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; sd_deg (S,): how
+    well the mount is known, one sigma about each axis; places: {joint: (above (3,), below (3,))}
+    as the sensors see it, metres; poses: [(name, start s, end s)]; notes.
+    """
+
+    names: tuple[str, ...]
+    mount: np.ndarray
+    heading_rad: np.ndarray
+    drift_rad_s: np.ndarray
+    zero_s: float
+    residual_deg: np.ndarray
+    sd_deg: np.ndarray
+    places: dict = field(default_factory=dict)
+    poses: tuple = ()
+    notes: tuple[str, ...] = ()
+
+    def only(self, names):
+        """The same for the sensors of these names, in their order."""
+        at = [self.names.index(n) for n in names]
+        return replace(
+            self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
+            residual_deg=self.residual_deg[at], sd_deg=self.sd_deg[at],
+        )  # fmt: skip
+
+    def places_of(self, names):
+        """(above, below, joint, (above (3,), below (3,))) for every link among sensors `names` whose joint's place is known."""
+        for above, below, joint in links_of(names):
+            if joint in self.places and above in self.names and below in self.names:
+                yield above, below, joint, self.places[joint]
+
+
+def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
+    """The SuitCalibration by a warm-up's SuitRecording.
+
+    skeleton: the performer's, for the lengths of limbs. Raises InputError when no pose is held still, or too few sensors are there.
+    """
+    skeleton = skeleton or generic_skeleton()
+    if "hips" not in recording.names:
+        raise InputError("The suit has no sensor on the pelvis; expected one, as everything else hangs on it.")
+    stills = find_stills(recording)
+    if len(stills) == 0:
+        raise InputError("The warm-up holds no still pose; expected arms down and a T-pose, each held for two seconds.")
+    sensed = felt(recording)
+    progress(0.2)
+    links = find_links(sensed)
+    progress(0.5)
+    fit = _Fit(recording, stills, links, skeleton)
+    return fit.solve(progress)
+
+
+def plain(bone):
+    """A bone's name without its side."""
+    return bone.removeprefix("left").removeprefix("right")
+
+
+def _side(bone):
+    return 1.0 if bone.startswith("left") else -1.0
+
+
+def bone_end(skeleton, bone):
+    """Where the next joint lies from a limb's own joint in T-pose axes (3,), metres; None for what is no limb."""
+    end = _LIMBS.get(plain(bone))
+    return None if end is None else skeleton.rest_offset_m[skeleton.index(bone.removesuffix(plain(bone)) + end)]
+
+
+def arms_down(bone):
+    """The rotation (4,) of a bone while the arms hang."""
+    z = np.radians(_DOWN_DEG.get(plain(bone), 0.0)) * _side(bone)
+    y = np.radians(_DOWN_BEND_DEG.get(plain(bone), 0.0)) * _side(bone)
+    return quaternion_multiply(
+        quaternion_from_rotvec(np.array([0.0, 0.0, z])), quaternion_from_rotvec(np.array([0.0, y, 0.0]))
+    )
+
+
+class _Fit:
+    """The least-squares fit of headings and mounts; S sensors, N stills."""
+
+    def __init__(self, recording, stills, links, skeleton):
+        self.recording, self.links, self.skeleton = recording, links, skeleton
+        self.names = recording.names
+        self.number = {n: i for i, n in enumerate(self.names)}
+        self.stills = stills
+        self.held = np.stack([[mean_rotation(recording.rotation[a:b, s]) for s in range(len(self.names))] for a, b in stills])
+        self.zero = links[0].zero_s if links else float(recording.times_s.mean())
+        self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
+        self.lines = self._limb_lines()
+        self.notes = []
+
+    def solve(self, progress):
+        heading, drift = self._headings_by_links()
+        kinds = self._kinds()
+        if not any(kinds):
+            raise InputError("No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds.")
+        heading = heading + self._facing(heading, drift, kinds)
+        mount = self._first_mounts(heading, drift, kinds)
+        progress(0.6)
+        found = least_squares(
+            self._residuals, np.zeros(5 * len(self.names)), args=(heading, drift, mount, kinds, self._bending()),
+            loss="soft_l1", f_scale=2.0, max_nfev=12, x_scale="jac",
+        )  # fmt: skip
+        heading, drift, mount = self._moved(found.x, heading, drift, mount)
+        progress(0.95)
+        off = self._pose_errors(heading, drift, mount, kinds)
+        residual = np.sqrt(np.nanmean(np.square(np.degrees(off)).sum(axis=2), axis=0))
+        rate, start = self.recording.rate_hz, self.recording.start_s
+        poses = tuple(
+            (kind, float(start + a / rate), float(start + b / rate)) for kind, (a, b) in zip(kinds, self.stills, strict=True) if kind
+        )  # fmt: skip
+        places = {link.joint: (link.above_m, link.below_m) for link in self.links}
+        return SuitCalibration(self.names, mount, heading, drift, self.zero, residual, self._sd(found.jac), places, poses, tuple(self.notes))
+
+    def _sd(self, jacobian):
+        """How well the mounts are known (S,), degrees about each axis, by the fit's Jacobian."""
+        covariance = np.linalg.pinv(jacobian.T @ jacobian)
+        variance = np.diag(covariance).reshape(-1, 5)[:, 2:]
+        return np.degrees(np.sqrt(variance.mean(axis=1)))
+
+    def _headings_by_links(self):
+        """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""
+        heading, drift = np.zeros(len(self.names)), np.zeros(len(self.names))
+        for link in self.links:
+            a, b = self.number[link.above], self.number[link.below]
+            heading[b], drift[b] = heading[a] - link.heading_rad, drift[a] - link.drift_rad_s
+        return heading, drift
+
+    def _turned(self, q, heading, at):
+        """World rotations (..., S, 4) times what is not known of the mounts, of readings q at times `at` from zero."""
+        return quaternion_multiply(quaternion_from_rotvec(-heading[..., None] * UP), q)
+
+    def _limb_lines(self):
+        """{bone: (from its joint to the next in its sensor's axes (3,) m, inverse square root of the covariance (3, 3))}."""
+        ends = {}
+        for link in self.links:
+            ends.setdefault(link.below, {})["own"] = (link.below_m, link.below_cov)
+            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
+        out = {}
+        for bone, known in ends.items():
+            end = bone.removesuffix(plain(bone)) + _LIMBS.get(plain(bone), "?")
+            if end in known and "own" in known:
+                covariance = 4 * (known[end][1] + known["own"][1]) + np.eye(3) * LIMB_SD_M**2
+                value, vector = np.linalg.eigh(covariance)
+                out[bone] = known[end][0] - known["own"][0], (vector / np.sqrt(value)) @ vector.T
+        return out
+
+    def _kinds(self):
+        """"T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
+        lines = {b: v for b, v in self.lines.items() if plain(b) in ("UpperArm", "LowerArm")}
+        out = []
+        for held in self.held:
+            slope = [
+                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v[0] / np.linalg.norm(v[0]))[1])) for b, v in lines.items()
+            ]
+            slope = [s for s in slope if np.isfinite(s)]
+            middle = float(np.median(slope)) if slope else np.nan
+            out.append("arms down" if middle < -ARM_DOWN_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
+        return out
+
+    def _facing(self, heading, drift, kinds):
+        """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
+        across = np.zeros(3)
+        for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
+            world = self._turned(held, heading + drift * at, at)
+            if kind == "T-pose":
+                for bone, (line, _) in self.lines.items():
+                    if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
+                        across += _side(bone) * quaternion_rotate(world[self.number[bone]], line)
+        places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
+        if np.linalg.norm(across) < 0.3 and {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
+            for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
+                if kind:
+                    world = self._turned(held, heading + drift * at, at)
+                    across += quaternion_rotate(world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"])
+        return np.arctan2(-across[2], across[0])
+
+    def _first_mounts(self, heading, drift, kinds):
+        """Mounts (S, 4) as the poses say, a T-pose first."""
+        best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
+        world = self._turned(self.held[best], heading + drift * self.held_at[best], self.held_at[best])
+        if kinds[best] == "T-pose":
+            return world
+        return np.stack([quaternion_multiply(quaternion_conjugate(arms_down(b)), world[s]) for s, b in enumerate(self.names)])
+
+    def _bending(self):
+        """{(bone above, bone below): (readings of both (K, 2, 4), times from zero (K,))} of frames in which that hinge is bent."""
+        out, q = {}, self.recording.rotation
+        for side in ("left", "right"):
+            for above, below in HINGES:
+                pair = [self.number.get(side + b) for b in (above, below)]
+                if None in pair:
+                    continue
+                a, b = pair
+                known = np.flatnonzero(np.isfinite(q[:, a, 0]) & np.isfinite(q[:, b, 0]))
+                straight = np.nanargmin(np.abs(self.held_at)) if len(self.held_at) else 0
+                rest = quaternion_multiply(quaternion_conjugate(self.held[straight, a]), self.held[straight, b])
+                now = quaternion_multiply(quaternion_conjugate(q[known, a]), q[known, b])
+                bent = np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest))), axis=1)
+                known = known[bent > BENT_RAD]
+                at = known[np.linspace(0, len(known) - 1, min(HINGE_FRAMES, len(known))).astype(int)] if len(known) else known
+                out[side + above, side + below] = q[at][:, pair], self.recording.times_s[at] - self.zero
+        return out
+
+    def _moved(self, x, heading, drift, mount):
+        """Headings, drifts and mounts at a step x (5 S,) from those given: heading, drift (rad/min), rotation vector of the bone's axes."""
+        x = x.reshape(-1, 5)
+        return heading + x[:, 0], drift + x[:, 1] / 60, quaternion_multiply(quaternion_from_rotvec(x[:, 2:]), mount)
+
+    def _pose_errors(self, heading, drift, mount, kinds):
+        """Rotation vectors (N, S, 3) from the poses as they should be to what the sensors say, NaN where not known."""
+        out = np.full((*self.held.shape[:2], 3), np.nan)
+        for n, (kind, held, at) in enumerate(zip(kinds, self.held, self.held_at, strict=True)):
+            if not kind:
+                continue
+            world = quaternion_multiply(self._turned(held, heading + drift * at, at), quaternion_conjugate(mount))
+            if kind == "arms down":
+                wanted = np.stack([arms_down(b) for b in self.names])
+                world = quaternion_multiply(world, quaternion_conjugate(wanted))
+            for bone, above in FOLLOWS.items():
+                for side in ("left", "right"):
+                    a = self.number.get(above if above == "chest" else side + above)
+                    if a is not None and side + bone in self.number:
+                        b = self.number[side + bone]
+                        out[n, b] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[a]), world[b]))
+            rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
+            out[n, rest] = rotvec_from_quaternion(world[rest])
+        return out
+
+    def _residuals(self, x, heading, drift, mount, kinds, bending):
+        heading, drift, mount = self._moved(x, heading, drift, mount)
+        parts = [x.reshape(-1, 5)[:, 1] / np.radians(2.0)]
+        count = {k: max(1, kinds.count(k)) for k in kinds}
+        off = np.degrees(self._pose_errors(heading, drift, mount, kinds))
+        for n, kind in enumerate(kinds):
+            if kind:  # the same pose held again is not much news
+                table = _T_SD if kind == "T-pose" else _DOWN_SD
+                sd = np.array([table[plain(b)] for b in self.names]) * np.sqrt(count[kind])
+                parts.append(np.nan_to_num(off[n] / sd).ravel())
+        for link in self.links:
+            a, b = self.number[link.above], self.number[link.below]
+            sd = np.hypot(link.sd_rad, np.radians(0.5)) * 1.5
+            apart = heading[a] - heading[b] - link.heading_rad
+            parts.append([np.arctan2(np.sin(apart), np.cos(apart)) / sd])
+            parts.append([(drift[a] - drift[b] - link.drift_rad_s) * 60 / np.radians(2.5)])
+        for bone, (line, sharp) in self.lines.items():
+            wanted = bone_end(self.skeleton, bone)
+            seen = quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), wanted / np.linalg.norm(wanted))
+            parts.append(sharp @ (np.linalg.norm(line) * seen - line))  # how long the limb is, is not asked
+        parts += self._hinges(heading, drift, mount, bending)
+        return np.concatenate([np.ravel(p) for p in parts])
+
+    def _hinges(self, heading, drift, mount, bending):
+        """How far elbows and knees bend aside of their one axis, by degrees that skin and bones allow."""
+        for (above, below), (readings, at) in bending.items():
+            if len(at) < 10:
+                continue
+            pair = [self.number[above], self.number[below]]
+            world = quaternion_multiply(
+                self._turned(readings, heading[pair] + drift[pair] * at[:, None], at), quaternion_conjugate(mount[pair])
+            )
+            local = quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1])
+            many = np.sqrt(max(1.0, len(at) / INDEPENDENT))  # neighbours in time err alike, and so does the whole fit
+            if plain(below) == "LowerLeg":
+                bent = np.degrees(rotvec_from_quaternion(local))
+                yield from (np.minimum(bent[:, 0] + 4, 0) / 4 / many, bent[:, 1] / 8 / many, bent[:, 2] / 4 / many)
+            else:
+                line = matrix_from_quaternion(local)[..., 0] * _side(below)
+                yield from (np.degrees(line[:, 1]) / 6 / many, np.degrees(np.minimum(line[:, 2] + 0.07, 0)) / 4 / many)

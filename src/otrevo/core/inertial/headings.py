@@ -1,0 +1,112 @@
+"""Headings of a suit's filters over a take: they drift apart, and the body tells by how much.
+
+What neighbours feel at their joint (core.inertial.joints), and the one axis about which knees and elbows bend, hold the headings
+together in windows of some seconds; between them they wander as slowly as filters do. The heading of the whole body nothing tells: it
+is what the calibration knew, averaged over all sensors.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from otrevo.core.inertial.joints import Felt, felt, find_links
+from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, rotvec_from_quaternion
+
+WINDOW_S = 20.0
+WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
+UNKNOWN_RAD = np.radians(8.0)  # of filters whose age nobody knows
+SURE_RAD = np.radians(1.0)
+LONGEST_AGE_S = 2 * 3600.0
+HINGE_FRAMES = 60
+UP = np.array([0.0, 1.0, 0.0])
+
+
+@dataclass(frozen=True)
+class Headings:
+    """times_s (K,) of the device's clock; angle_rad (K, S) at them and sd_rad (K, S) against the body's mean heading."""
+
+    times_s: np.ndarray
+    angle_rad: np.ndarray
+    sd_rad: np.ndarray
+
+    def at(self, times_s):
+        """Angles (T, S) at times, straight between the windows' middles and on beyond them."""
+        return np.stack([np.interp(times_s, self.times_s, column) for column in self.angle_rad.T], axis=1)
+
+
+def find_headings(recording, calibration):
+    """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order."""
+    sensed = felt(recording)
+    start, end = float(recording.times_s[0]), float(recording.times_s[-1])
+    count = max(1, round((end - start) / WINDOW_S))
+    edges = np.linspace(start, end + 1e-6, count + 1)
+    middle = (edges[1:] + edges[:-1]) / 2
+    age = middle - calibration.zero_s
+    continued = 0 <= age[0] <= LONGEST_AGE_S
+    expected = calibration.heading_rad + (age[:, None] if continued else 0.0) * calibration.drift_rad_s
+    first_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60) if continued else UNKNOWN_RAD
+    sensors = len(recording.names)
+    normal, aim = np.zeros((count * sensors,) * 2), np.zeros(count * sensors)
+
+    def add(k, coefficients, value, sd):
+        rows = [k * sensors + s for s in coefficients]
+        c = np.array(list(coefficients.values()))
+        normal[np.ix_(rows, rows)] += np.outer(c, c) / sd**2
+        aim[rows] += c * value / sd**2
+
+    for s in range(sensors):
+        add(0, {s: 1.0}, 0.0, first_sd)
+        for k in range(1, count):
+            step = WANDER_RAD * (middle[k] - middle[k - 1]) / 60
+            rows = [(k - 1) * sensors + s, k * sensors + s]
+            normal[np.ix_(rows, rows)] += np.array([[1, -1], [-1, 1]]) / step**2
+    number = {n: i for i, n in enumerate(recording.names)}
+    for k in range(count):
+        inside = (sensed.times_s >= edges[k]) & (sensed.times_s < edges[k + 1])
+        part = Felt(sensed.names, *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)), sensed.bend_noise)
+        near = {
+            joint: (*places, *(x[number[above]] - x[number[below]] for x in (expected[k], calibration.drift_rad_s)))
+            for above, below, joint, places in calibration.places_of(recording.names)
+        }
+        for link in find_links(part, near) if inside.sum() > 20 else ():
+            a, b = number[link.above], number[link.below]
+            off = link.heading_rad - (expected[k, a] - expected[k, b])
+            add(k, {a: 1.0, b: -1.0}, (off + np.pi) % (2 * np.pi) - np.pi, 1.5 * np.hypot(link.sd_rad, SURE_RAD / 2))
+        for pair, value, sd in _by_hinges(recording, calibration, expected[k], edges[k : k + 2], number):
+            add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
+    found = np.linalg.solve(normal, aim).reshape(count, sensors)
+    sd = np.sqrt(np.diag(np.linalg.inv(normal))).reshape(count, sensors)
+    return Headings(middle, expected + found, sd)
+
+
+def _by_hinges(recording, calibration, heading, span, number):
+    """Yield ((above, below), heading of the one above less expected, sd): by how knees bend aside, were the headings as expected."""
+    times = recording.times_s
+    for side in ("left", "right"):
+        pair = [number.get(side + b) for b in ("UpperLeg", "LowerLeg")]
+        if None in pair:
+            continue
+        q = recording.rotation[:, pair]
+        at = np.flatnonzero((times >= span[0]) & (times < span[1]) & np.isfinite(q[..., 0]).all(axis=1))
+        if len(at) < HINGE_FRAMES:
+            continue
+        at = at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]
+
+        def aside(turn, at=at, pair=pair):
+            """Bends (K, 2) about y and z, weighed, with the filter above turned further by an angle."""
+            angle = np.stack([np.full(len(at), heading[pair[0]] + turn), np.full(len(at), heading[pair[1]])], axis=1)
+            world = bone_rotations(recording.rotation[at][:, pair], angle, calibration.mount[pair])
+            bend = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]))
+            return bend[:, 1:] / np.radians([8.0, 5.0])
+
+        e = 0.02
+        here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
+        information = (slope**2).mean()  # neighbours in time err alike: as much as one frame tells
+        yield tuple(pair), float(-(slope * here).mean() / max(information, 1e-9)), float(1 / np.sqrt(max(2 * information, 1e-9)))
+
+
+def bone_rotations(readings, heading, mount):
+    """World rotations (T, S, 4) of bones by readings (T, S, 4), headings (T, S) and mounts (S, 4)."""
+    back = quaternion_from_rotvec(-heading[..., None] * UP)
+    return quaternion_multiply(quaternion_multiply(back, readings), quaternion_conjugate(mount))
+

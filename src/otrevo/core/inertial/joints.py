@@ -1,0 +1,201 @@
+"""Where two sensors meet: both feel the same acceleration at the joint between their limbs.
+
+With S the rotation of a sensor to its filter's world, f its specific force and r the joint as seen from the sensor, the joint's specific
+force is S f + S'' r. For two neighbours it is the same vector, seen in two worlds that differ by a heading. That gives r on both sides and
+the heading between the filters, without a pose and without knowing how the sensors sit.
+
+Source: T. Seel, T. Schauer, J. Raisch, Joint axis and position estimation from inertial measurement data by exploiting kinematic
+constraints, 2012; headings by accelerations: M. Kok, J. D. Hol, T. B. Schön, An optimization-based approach to human body motion capture
+using inertial sensors, 2014.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.signal import butter, sosfiltfilt
+
+from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
+
+BAND_HZ = 0.5, 6.0  # tilts err below, skin swings above
+STEPS_HZ = 25.0
+EDGE_S = 0.3  # beside a gap nothing is known of accelerations
+NOISE_MS2 = 0.3  # at least: tilts and the sensors themselves
+ARM_M = 0.35  # how far a joint is from a sensor, give or take
+NEAR_M = 0.02  # how far it is from where a calibration found it
+DRIFT_RAD_S = np.radians(3.0) / 60
+ROBUST = 2.5  # of the noise
+BEND_NOISE = 1.5  # skin trembles with the limb, more than the readings' own noise shows
+
+# (bone of the sensor above, bone of the sensor below, the bone whose joint they share), from the hips outwards
+LINKS = (
+    ("hips", "chest", "spine"), ("chest", "head", "neck"),
+    *((a, s + b, s + c) for s in ("left", "right") for a, b, c in (
+        ("hips", "UpperLeg", "UpperLeg"), ("chest", "Shoulder", "Shoulder"))),
+    *((s + a, s + b, s + b) for s in ("left", "right") for a, b in (
+        ("UpperLeg", "LowerLeg"), ("LowerLeg", "Foot"), ("Shoulder", "UpperArm"), ("UpperArm", "LowerArm"),
+        ("LowerArm", "Hand"))),
+)  # fmt: skip
+LOOSE = {"spine": 2.0, "neck": 2.0, "leftShoulder": 2.0, "rightShoulder": 2.0, "leftUpperArm": 1.5, "rightUpperArm": 1.5}
+
+
+@dataclass(frozen=True)
+class Felt:
+    """Of every sensor at times_s (K,): force (K, S, 3) in its filter's world less what is constant, bend (K, S, 3, 3), the second
+    derivative of its rotation, and known (K, S). Band-limited alike, m/s² and 1/s². bend_noise (S,): of one element of bend, from
+    how much the readings tremble.
+    """
+
+    names: tuple[str, ...]
+    times_s: np.ndarray
+    force: np.ndarray
+    bend: np.ndarray
+    known: np.ndarray
+    bend_noise: np.ndarray
+
+
+@dataclass(frozen=True)
+class Link:
+    """Two neighbouring sensors, above and below, by name, and the bone whose joint they share.
+
+    above_m, below_m (3,): the joint in either sensor's axes. heading_rad: of the filter above less that below, at time zero_s;
+    drift_rad_s; sd_rad: of the heading; above_cov, below_cov (3, 3): of the places, m²; noise_ms2: what is left.
+    """
+
+    above: str
+    below: str
+    joint: str
+    above_m: np.ndarray
+    below_m: np.ndarray
+    heading_rad: float
+    drift_rad_s: float
+    zero_s: float
+    sd_rad: float
+    above_cov: np.ndarray
+    below_cov: np.ndarray
+    noise_ms2: float
+
+
+def links_of(names):
+    """The LINKS among sensors `names`; where one is absent its neighbours are linked across it, if the joints are near."""
+    out = []
+    for above, below, joint in LINKS:
+        if below not in names:
+            continue
+        if above not in names and above.endswith("Shoulder") and "chest" in names:
+            above = "chest"
+        if above in names:
+            out.append((above, below, joint))
+    return out
+
+
+def felt(recording):
+    """The Felt of a SuitRecording."""
+    rate, count = recording.rate_hz, len(recording)
+    known = np.isfinite(recording.rotation[..., 0])
+    rotation, force = np.empty((count, len(recording.names), 3, 3)), np.empty((count, len(recording.names), 3))
+    margin = int(EDGE_S * rate)
+    times = np.arange(count) / rate
+    for s in range(len(recording.names)):
+        ok = known[:, s]
+        q = slerp(times[ok], make_continuous(recording.rotation[ok, s]), np.clip(times, times[ok][0], times[ok][-1]))
+        rotation[:, s] = matrix_from_quaternion(q)
+        own = np.stack([np.interp(times, times[ok], recording.force_ms2[ok, s, k]) for k in range(3)], axis=1)
+        force[:, s] = np.einsum("tij,tj->ti", rotation[:, s], own)
+        for a, b in find_runs(~ok):
+            if (b - a) / rate > 0.1:
+                known[max(0, a - margin) : b + margin, s] = False
+            else:
+                known[a:b, s] = True
+    known[: margin // 2], known[count - margin // 2 :] = False, False
+    low = butter(2, (BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate)), btype="band", fs=rate, output="sos")
+    pad = min(count - 1, int(4 * rate))
+    force = sosfiltfilt(low, force, axis=0, padlen=pad)
+
+    def bent(x):
+        return sosfiltfilt(low, np.gradient(np.gradient(x, 1 / rate, axis=0), 1 / rate, axis=0), axis=0, padlen=pad)
+
+    tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
+    tremble = np.sqrt(np.median((tremble**2).mean(axis=2), axis=0) / 70.0)  # 70: what fourth differences make of white noise
+    impulse = np.zeros(count)
+    impulse[count // 2] = 1.0
+    noise = BEND_NOISE * tremble * np.sqrt((bent(impulse) ** 2).sum())
+    bend = bent(rotation)
+    step = max(1, int(rate / STEPS_HZ))
+    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], noise)
+
+
+def heading_matrix(angle):
+    """Rotations (..., 3, 3) by angles about +Y."""
+    c, s, zero = np.cos(angle), np.sin(angle), np.zeros_like(angle)
+    return np.stack(
+        [np.stack([c, zero, s], -1), np.stack([zero, zero + 1, zero], -1), np.stack([-s, zero, c], -1)], axis=-2
+    )
+
+
+def find_links(felt_, known=None):
+    """Every Link among the sensors of a Felt.
+
+    known: {joint: (above_m (3,), below_m (3,), heading_rad, drift_rad_s)} as a calibration found them and about when the Felt begins;
+    headings are then looked for nearby.
+    """
+    known = known or {}
+    return [_find(felt_, *names, known.get(names[2])) for names in links_of(felt_.names)]
+
+
+def _find(felt_, above, below, joint, near):
+    a, b = felt_.names.index(above), felt_.names.index(below)
+    ok = felt_.known[:, a] & felt_.known[:, b]
+    zero = float(felt_.times_s.mean())
+    t = felt_.times_s[ok] - zero
+    noise = usual = NOISE_MS2 * LOOSE.get(joint, 1.0)
+    upper, lower = (felt_.force[ok, a], felt_.bend[ok, a]), (felt_.force[ok, b], felt_.bend[ok, b])
+    usual_m, arm_m = (np.concatenate(near[:2]), NEAR_M) if near else (np.zeros(6), ARM_M)
+    untrue = np.repeat([felt_.bend_noise[a] ** 2, felt_.bend_noise[b] ** 2], 3)
+
+    def normal_of(design, weight):
+        """The normal matrix of a design (K, 3, N), without what noise in the bends alone would make of it, and with the prior."""
+        out = np.einsum("kia,kib->ab", design * (weight[:, None, None] / noise**2), design)
+        value, vector = np.linalg.eigh(out[:6, :6] - weight.sum() / noise**2 * np.diag(untrue))
+        clean = (vector * np.maximum(value, 0.0)) @ vector.T
+        out[:6, :6] = clean + np.eye(6) / arm_m**2
+        return out
+
+    def places(heading, weight):
+        """(r (6,), residual (K, 3), design (K, 3, 6)) for headings (K,)."""
+        turn = heading_matrix(heading)
+        design = np.concatenate([upper[1], -turn @ lower[1]], axis=2)
+        wanted = np.einsum("kij,kj->ki", turn, lower[0]) - upper[0]
+        aim = np.einsum("kia,ki->a", design * (weight[:, None, None] / noise**2), wanted)
+        r = np.linalg.solve(normal_of(design, weight), aim + usual_m / arm_m**2)
+        return r, design @ r - wanted, design
+
+    weight = np.ones(len(t))
+    grid = np.arange(-np.pi, np.pi, np.radians(6)) if near is None else near[2] + np.radians(np.arange(-18, 19, 6))
+
+    def cost(heading):
+        r, e, _ = places(np.full(len(t), heading), weight)
+        return (e**2).sum() / noise**2 + ((r - usual_m) ** 2).sum() / arm_m**2
+
+    usual_drift = near[3] if near else 0.0
+    psi, drift = min(grid, key=cost), usual_drift
+    for _ in range(12):
+        r, e, design = places(psi + drift * t, weight)
+        noise = usual * max(1.0, float(np.sqrt(np.median((e**2).sum(1)) / 2.37)) / usual)
+        weight = 1 / (1 + (e**2).sum(1) / (3 * ROBUST * noise) ** 2) ** 2
+        lowered = np.einsum("kij,kj->ki", heading_matrix(psi + drift * t), lower[0] + lower[1] @ r[3:])
+        turned = -np.stack([lowered[:, 2], np.zeros(len(t)), -lowered[:, 0]], axis=1)  # d(residual)/d(heading)
+        full = np.concatenate([design, turned[..., None], (turned * t[:, None])[..., None]], axis=2)
+        normal = normal_of(full, weight)
+        normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
+        gradient = np.einsum("kia,ki->a", full * (weight[:, None, None] / noise**2), e)
+        gradient[:6] = 0.0  # the places are at their best already
+        gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
+        step = np.linalg.solve(normal, gradient)
+        psi, drift = psi - step[6], drift - step[7]
+        if abs(step[6]) < 1e-5:
+            break
+    covariance = np.linalg.inv(normal) * max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # neighbours in time err alike
+    return Link(
+        above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
+        float(np.sqrt(covariance[6, 6])), covariance[:3, :3], covariance[3:6, 3:6], noise,
+    )  # fmt: skip

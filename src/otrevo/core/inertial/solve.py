@@ -1,0 +1,110 @@
+"""Solve a take of a suit alone: headings, pose, and where the body goes."""
+
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.errors import InputError
+from otrevo.core.inertial.documents import suit_from_document
+from otrevo.core.inertial.headings import find_headings
+from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
+from otrevo.core.inertial.travel import find_travel
+
+UNSENSED_DEG = 8.0  # of a joint with a bone that no sensor tells of
+
+
+@dataclass(frozen=True)
+class SuitSolution:
+    """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees, one
+    sigma}; contacts; figures; notes.
+    """
+
+    motion: Motion
+    sd_deg: dict
+    contacts: tuple
+    figures: dict = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+
+def solve_suit(recording, performer, level_floor=True, progress=lambda share: None):
+    """Solve one performer's take from their suit alone.
+
+    Parameters
+    ----------
+    recording : SuitRecording
+    performer : PerformerCalibration
+        Calibrated with a suit.
+    level_floor : bool
+        Everything stands on one floor or on steps of it; False for climbing.
+    progress : callable
+        Called with the share that is done; may raise to stop.
+
+    Returns
+    -------
+    SuitSolution
+
+    Raises
+    ------
+    InputError
+        When the performer has no suit, or the recording lacks the pelvis or half of the sensors.
+    """
+    whole = suit_from_document(performer.devices)
+    names = [n for n in recording.names if n in whole.names]
+    notes = list(recording.notes)
+    strange = [n for n in recording.names if n not in whole.names]
+    absent = [n for n in whole.names if n not in names]
+    if "hips" not in names:
+        raise InputError("The take has no sensor on the pelvis that was calibrated; expected one, as everything else hangs on it.")
+    if len(names) < 0.5 * len(whole.names):
+        raise InputError(f"The take has {len(names)} of the {len(whole.names)} calibrated sensors; not known: {', '.join(absent)}.")
+    if strange:
+        notes.append(f"not calibrated, left out: {', '.join(strange)}")
+    if absent:
+        notes.append(f"no sensor, so these bones follow their neighbours: {', '.join(absent)}")
+    recording, calibration = recording.only(names), whole.only(names)
+    headings = find_headings(recording, calibration)
+    progress(0.3)
+    world = sensed_bones(recording, calibration, headings)
+    local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
+    travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)
+    progress(0.95)
+    rate = Fraction(recording.rate_hz).limit_denominator(1001)
+    motion = Motion(performer.skeleton, rate, travel.root_m, travel.rotation_local)
+    sure = joint_sd(names, calibration, headings)
+    lost = np.isnan(world[..., 0]).mean(axis=0)
+    figures = {
+        "sensors": len(names), "frames": len(motion), "rate": str(rate), "contacts": len(travel.contacts),
+        "travelled_m": round(float(np.linalg.norm(np.diff(travel.root_m[::5, [0, 2]], axis=0), axis=1).sum()), 3),
+        "joint_sd_deg": round(float(np.median(list(sure.values()))), 2),
+        "lost_share": {n: round(float(v), 4) for n, v in zip(names, lost, strict=True) if v > 0},
+    }  # fmt: skip
+    contacts = tuple(replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts)
+    return SuitSolution(motion, sure, contacts, figures, tuple(notes))
+
+
+def joint_sd(names, calibration, headings):
+    """{bone: one sigma of its joint, child in parent, degrees}: by how well its sensor's seat and the headings are known."""
+    number = {n: i for i, n in enumerate(names)}
+    heading = np.degrees(np.sqrt((headings.sd_rad**2).mean(axis=0)))
+    own = np.sqrt(calibration.sd_deg**2 + heading**2 + np.degrees(SENSOR_SIGMA_RAD) ** 2)
+    parents = {"spine": "hips", "chest": "hips", "upperChest": "chest", "neck": "chest", "head": "chest"}
+    out = {}
+    for bone in BODY_BONES:
+        side = "left" if bone.startswith("left") else "right" if bone.startswith("right") else ""
+        chain = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")
+        part = bone.removeprefix(side)
+        above = parents.get(bone)
+        for row in chain:
+            if part in row:
+                at = row.index(part)
+                above = side + row[at - 1] if at else ("chest" if row[0] == "Shoulder" else "hips")
+        if bone == "hips":
+            out[bone] = own[number["hips"]]
+        elif bone in number and above in number:
+            out[bone] = np.hypot(own[number[bone]], own[number[above]])
+        else:
+            out[bone] = UNSENSED_DEG
+    return {bone: round(float(v), 2) for bone, v in out.items()}

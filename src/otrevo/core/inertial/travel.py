@@ -1,0 +1,348 @@
+"""Where a body in a suit goes: what it stands on holds still, between that its own accelerometers carry it.
+
+The hips and whatever touches the ground (heels, balls of the feet, knees, hands) are places over time of their own, found at once
+for the whole take by linear least squares: each is accelerated as its sensor feels, limbs tie it to the hips by place, and while it
+touches the ground it stays. A swaying thigh therefore does not push the hips about. Flight needs no rule: gravity is what sensors
+do not feel. World axes, metres.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.linalg import solveh_banded
+from scipy.ndimage import uniform_filter1d
+from scipy.signal import butter, sosfiltfilt
+
+from otrevo.core.inertial.joints import heading_matrix
+from otrevo.core.inertial.recording import GRAVITY_MS2
+from otrevo.core.inertial.stills import turn_speed
+from otrevo.core.body.kinematics import forward_kinematics
+from otrevo.core.body.limb import bend
+from otrevo.core.conventions import (
+    find_runs,
+    make_continuous,
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_multiply,
+    quaternion_rotate,
+    slerp,
+)
+
+BAND_HZ = 12.0
+QUIET_MS2, QUIET_S = 1.6, 0.06  # what a point feels besides gravity while it stands
+PLACE_M = 0.03  # how well it is known where on the limb the point is
+TURNING_RAD_S = np.radians(50.0)
+LIFT_M = 0.12  # so far over the lowest point of the body something may still be on the ground
+SHORTEST_S, BREAK_S, FLAT_S, PIVOT_S = 0.08, 0.05, 0.06, 0.2
+WRONG_M = 0.08  # a limb that is so far from where its pose says does not stand
+HIPS_SD_MS2, END_SD_MS2 = 0.6, 2.5
+TIE_SD_M, TIE_SD_M_S = 0.10, 0.6
+STAND_SD_M = 0.0003  # from frame to frame
+LEANING_SD_M_S, LEANING_S = 0.3, 1.2
+FLIGHT_MS2 = 4.0  # a body that feels less flies
+FLOOR_SD_M = 0.02
+ANCHOR = 1e4
+STEP_M = 0.12  # what is less is the same floor
+
+
+@dataclass(frozen=True)
+class Contact:
+    """point: "leftFoot" (heel), "leftToes" (ball), "leftLowerLeg" (knee) or "leftHand"; frames [start, end); level_m of its ground."""
+
+    point: str
+    start: int
+    end: int
+    level_m: float
+
+
+@dataclass(frozen=True)
+class Travel:
+    """root_m (T, 3): the hips; rotation_local (T, B, 4), legs bent so that what stands does stand; contacts."""
+
+    root_m: np.ndarray
+    rotation_local: np.ndarray
+    contacts: tuple[Contact, ...]
+
+
+# what can touch the ground: point, the bone whose joint carries it, and what is less often on the ground the more it has to be lower
+_POINTS = (("Foot", "Foot"), ("Toes", "Foot"), ("LowerLeg", "LowerLeg"), ("Hand", "Hand"))
+
+
+def find_travel(recording, calibration, headings, skeleton, rotation_local, level_floor=True):
+    """The Travel of a take: SuitRecording, SuitCalibration and Headings of the same sensors; rotation_local (T, B, 4) of the Skeleton."""
+    count, rate = len(recording), recording.rate_hz
+    joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
+    sensed = _felt_in_world(recording, calibration, headings)
+    ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
+    contacts = _touches(points, rate)
+    hips = _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2)
+    system = _System(count, rate, hips, ends, points, contacts, sensed["hips"][0])
+    for _ in range(3):
+        free = system.solve({})
+        wrong = [c for c in contacts if system.strained(c, free) > WRONG_M]
+        if not wrong:
+            break
+        system.standing = contacts = [c for c in contacts if c not in wrong]
+    contacts = _with_levels(contacts, free, ends, points, skeleton)
+    found = system.solve({c: c.level_m + _height(c.point, skeleton) for c in contacts} if level_floor else {})
+    root = found[:, 0].copy()
+    root -= [root[0, 0], 0.0, root[0, 2]]
+    if not level_floor or not contacts:
+        root[:, 1] -= (root[:, 1] + joint[..., 1].min(axis=1)).min()
+    feet = {n: found[:, k] - found[:, 0] for n, k in ends.order.items() if n.endswith("Foot")}
+    return Travel(root, _keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
+
+
+@dataclass(frozen=True)
+class _Point:
+    end: str
+    offset: np.ndarray  # (T, 3) from the end's joint
+    relative: np.ndarray  # (T, 3) from the hips
+    felt: np.ndarray  # (T, 3) acceleration, m/s²
+    turning: np.ndarray  # (T,) how fast its limb turns, rad/s
+    bending: np.ndarray  # (T,) how much that changes, 1/s²
+    height_m: float  # of the point over the ground it stands on
+
+
+@dataclass(frozen=True)
+class _Ends:
+    order: dict  # {bone: number in the system, from 1}
+    relative: np.ndarray  # (T, E, 3) joints as seen from the hips
+    felt: np.ndarray  # (T, E, 3) accelerations
+
+
+def _felt_in_world(recording, calibration, headings):
+    """{bone: (specific force (T, 3), second derivative of the sensor's rotation (T, 3, 3))} in the body's world."""
+    rate, times = recording.rate_hz, recording.times_s
+    low = butter(2, min(BAND_HZ, 0.4 * rate), fs=rate, output="sos")
+    angle, out = headings.at(times), {}
+    for s, name in enumerate(recording.names):
+        ok = np.isfinite(recording.rotation[:, s, 0])
+        if ok.sum() < 10:
+            continue
+        q = slerp(times[ok], make_continuous(recording.rotation[ok, s]), np.clip(times, times[ok][0], times[ok][-1]))
+        turn = heading_matrix(-angle[:, s]) @ matrix_from_quaternion(q)
+        own = np.stack([np.interp(times, times[ok], recording.force_ms2[ok, s, k]) for k in range(3)], axis=1)
+        force = sosfiltfilt(low, np.einsum("tij,tj->ti", turn, own), axis=0)
+        smooth = sosfiltfilt(low, turn, axis=0)
+        out[name] = force, np.gradient(np.gradient(smooth, 1 / rate, axis=0), 1 / rate, axis=0)
+    return out
+
+
+def _accelerations(sensed, bone, place, gravity):
+    force, bend_ = sensed[bone]
+    out = force + bend_ @ place
+    out[:, 1] -= gravity
+    return out
+
+
+def _place(calibration, bone, skeleton):
+    """Where a bone's own joint lies in its sensor's axes, metres; the hips' joint by the hip joints."""
+    if bone == "hips":
+        found = [calibration.places[j][0] for j in ("leftUpperLeg", "rightUpperLeg") if j in calibration.places]
+        mount = calibration.mount[calibration.names.index("hips")]
+        up = -skeleton.rest_offset_m[skeleton.index("leftUpperLeg")] * [0, 1, 1]
+        return np.mean(found, axis=0) + quaternion_rotate(quaternion_conjugate(mount), up) if found else np.zeros(3)
+    return calibration.places[bone][1] if bone in calibration.places else np.zeros(3)
+
+
+def _ends(recording, skeleton, joint, world, calibration, sensed):
+    order, relative, felts, points = {}, [], [], {}
+    turning = np.nan_to_num(turn_speed(recording), nan=np.inf)
+    root = joint[:, 0]
+    for side in ("left", "right"):
+        for point, carrier in _POINTS:
+            bone = side + carrier
+            if bone not in recording.names or bone not in sensed:
+                continue
+            b, s = skeleton.index(bone), calibration.names.index(bone)
+            place = _place(calibration, bone, skeleton)
+            own = _accelerations(sensed, bone, place, GRAVITY_MS2)
+            if bone not in order:
+                order[bone] = len(order) + 1
+                relative.append(joint[:, b] - root)
+                felts.append(own)
+            if point == "Toes":
+                out = skeleton.rest_offset_m[skeleton.index(side + "Toes")]
+                at = place + quaternion_rotate(quaternion_conjugate(calibration.mount[s]), out)
+                offset, own = joint[:, skeleton.index(side + "Toes")] - joint[:, b], _accelerations(sensed, bone, at, GRAVITY_MS2)
+            else:
+                offset = np.zeros_like(root)
+            height = _height(side + point, skeleton)
+            bending = np.linalg.norm(sensed[bone][1], axis=(1, 2)) / np.sqrt(2)
+            points[side + point] = _Point(bone, offset, joint[:, b] - root + offset, own, turning[:, s], bending, height)
+    if not order:
+        return _Ends({}, np.zeros((len(root), 0, 3)), np.zeros((len(root), 0, 3))), {}
+    return _Ends(order, np.stack(relative, axis=1), np.stack(felts, axis=1)), points
+
+
+def _height(point, skeleton):
+    """How high a point lies over the ground it stands on, metres."""
+    scale = skeleton.rest_offset_m[0, 1] / 0.93
+    if point.endswith("Foot"):
+        side = point.removesuffix("Foot")
+        return 0.02 * scale - skeleton.rest_offset_m[skeleton.index(side + "Toes"), 1]
+    return {"Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[point.removeprefix("left").removeprefix("right")] * scale
+
+
+def _touches(points, rate):
+    """[Contact] without levels: a point stands while its limb hardly turns and it feels gravity alone, low down on the body.
+
+    A foot that stands flat may go on standing on its ball while it turns, and come down on it.
+    """
+    if not points:
+        return []
+    low = np.stack([p.relative[:, 1] - p.height_m for p in points.values()], axis=1)
+    low = low - low.min(axis=1, keepdims=True)
+    out = []
+    for (name, p), height in zip(points.items(), low.T, strict=True):
+        felt = np.sqrt(uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))))
+        quiet = (felt < QUIET_MS2 + PLACE_M * p.bending) & (height < LIFT_M)
+        flat = quiet & (p.turning < TURNING_RAD_S)
+        ball = name.endswith("Toes")
+        for a, b in _joined(find_runs(quiet if ball else flat), rate):
+            if b - a >= SHORTEST_S * rate and (flat[a:b].sum() >= FLAT_S * rate or (ball and b - a >= PIVOT_S * rate)):
+                out.append(Contact(name, int(a), int(b), 0.0))
+    return sorted(out, key=lambda c: c.start)
+
+
+def _joined(runs, rate):
+    out = []
+    for a, b in runs:
+        if out and a - out[-1][1] < BREAK_S * rate:
+            out[-1][1] = b
+        else:
+            out.append([a, b])
+    return out
+
+
+class _System:
+    """The banded least squares over places (T, 1 + E, 3) of the hips and the ends."""
+
+    def __init__(self, count, rate, hips, ends, points, contacts, hips_force):
+        self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
+        self.carried = np.linalg.norm(uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1) > FLIGHT_MS2
+        self.n = n = 1 + len(ends.order)
+        self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k
+        self.aim = np.zeros((count * n, 3))
+        felt = np.concatenate([hips[:, None], ends.felt], axis=1)
+        self._accelerated(felt)
+        for k in range(1, n):
+            self._tied(k, ends.relative[:, k - 1])
+        self.band[0, 0] += ANCHOR  # the hips begin at the origin
+
+    def _accelerated(self, felt):
+        n, inner = self.n, slice(1, self.count - 1)
+        for k in range(n):
+            w = np.full(self.count - 2, (self.rate**2 / (HIPS_SD_MS2 if k == 0 else END_SD_MS2)) ** 2)
+            at = np.arange(self.count - 2) * n + k
+            value = felt[inner, k] / self.rate**2
+            for i, ci in ((0, 1.0), (1, -2.0), (2, 1.0)):
+                for j, cj in ((0, 1.0), (1, -2.0), (2, 1.0)):
+                    if j >= i:
+                        self.band[(j - i) * n, at + i * n] += w * ci * cj
+                self.aim[at + i * n] += (w * ci)[:, None] * value
+
+    def _tied(self, k, relative):
+        at = np.arange(self.count) * self.n
+        w = np.full(self.count, 1 / TIE_SD_M**2)
+        self.band[0, at] += w
+        self.band[0, at + k] += w
+        self.band[k, at] -= w
+        self.aim[at + k] += w[:, None] * relative
+        self.aim[at] -= w[:, None] * relative
+
+    def _leans(self, band, aim):
+        """Where nothing is known to stand for long, and the body does not fly, its lowest point is slow."""
+        n, stands = self.n, np.zeros(self.count, dtype=bool)
+        for c in self.standing:
+            stands[c.start : c.end] = True
+        if not self.points:
+            return
+        low = np.stack([p.relative[:, 1] - p.height_m for p in self.points.values()], axis=1).argmin(axis=1)
+        free = np.zeros(self.count, dtype=bool)
+        for a, b in find_runs(~stands):
+            free[a:b] = b - a > LEANING_S * self.rate
+        free &= self.carried
+        for k, p in enumerate(self.points.values()):
+            t = np.flatnonzero(free[:-1] & (low[:-1] == k))
+            at = t * n + self.ends.order[p.end]
+            w = (self.rate / LEANING_SD_M_S) ** 2
+            step = (p.offset[t + 1] - p.offset[t]) * -w
+            np.add.at(band[0], at, w)
+            np.add.at(band[0], at + n, w)
+            np.add.at(band[n], at, -w)
+            np.add.at(aim, at + n, step)
+            np.add.at(aim, at, -step)
+
+    def strained(self, contact, places):
+        """How far the limb of a contact leaves, while it stands, where the pose has it (m)."""
+        k = self.ends.order[self.points[contact.point].end]
+        span = slice(contact.start, contact.end)
+        off = places[span, k] - places[span, 0] - self.ends.relative[span, k - 1]
+        return float(np.linalg.norm(np.ptp(off, axis=0)))
+
+    def solve(self, heights):
+        """Places (T, 1 + E, 3); heights: {Contact: height of its point over the origin's floor}."""
+        band, aim, n = self.band.copy(), self.aim.copy(), self.n
+        for c in self.standing:
+            p, start, end = self.points[c.point], c.start, c.end
+            at = np.arange(start, end - 1) * n + self.ends.order[p.end]
+            w = 1 / STAND_SD_M**2
+            step = (p.offset[start + 1 : end] - p.offset[start : end - 1]) * -w
+            band[0, at] += w
+            band[0, at + n] += w
+            band[n, at] -= w
+            aim[at + n] += step
+            aim[at] -= step
+        self._leans(band, aim)
+        level_band, level_aim = band.copy(), aim[:, 1].copy()
+        level_band[0, 0] -= ANCHOR if heights else 0.0
+        for c, height in heights.items():
+            p = self.points[c.point]
+            at = np.arange(c.start, c.end) * n + self.ends.order[p.end]
+            w = 1 / FLOOR_SD_M**2
+            level_band[0, at] += w
+            level_aim[at] += w * (height - p.offset[c.start : c.end, 1])
+        flat = solveh_banded(band, aim[:, [0, 2]], lower=True)
+        high = solveh_banded(level_band, level_aim, lower=True)
+        return np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
+
+
+def _with_levels(contacts, places, ends, points, skeleton):
+    """The contacts with the levels they stand on: that of the one before, or a step up or down where it is plainly another."""
+    out, seen, levels = [], [], []
+    for c in contacts:
+        p = points[c.point]
+        own = places[c.start : c.end, ends.order[p.end], 1] + p.offset[c.start : c.end, 1] - _height(c.point, skeleton)
+        own = float(np.median(own))
+        if seen:
+            before = max(seen, key=lambda one: (min(one[0].end, c.start), -abs(one[1] - own)))
+            guess = before[0].level_m + own - before[1]
+            level = min(levels, key=lambda v: abs(v - guess))
+            if abs(level - guess) > STEP_M:
+                level = guess
+                levels.append(level)
+        else:
+            level = 0.0
+            levels.append(level)
+        out.append(replace(c, level_m=level))
+        seen.append((out[-1], own))
+    return out
+
+
+def _keep_feet(skeleton, rotation_local, joint, world, feet):
+    """Local rotations in which legs bend until ankles are where they belong, feet {bone: (T, 3) from the hips}; feet keep their rotation."""
+    world = world.copy()
+    for foot, wanted in feet.items():
+        side = foot.removesuffix("Foot")
+        a, b, c = (skeleton.index(side + part) for part in ("UpperLeg", "LowerLeg", "Foot"))
+        hinge = quaternion_rotate(world[:, a], np.array([1.0, 0.0, 0.0]))
+        first, second = bend(joint[:, a], joint[:, b], joint[:, c], joint[:, 0] + wanted, hinge)
+        world[:, a], world[:, b] = quaternion_multiply(first, world[:, a]), quaternion_multiply(second, world[:, b])
+    local = rotation_local.copy()
+    for side in ("left", "right"):
+        for part in ("UpperLeg", "LowerLeg", "Foot"):
+            b = skeleton.index(side + part)
+            local[:, b] = quaternion_multiply(quaternion_conjugate(world[:, skeleton.parents[b]]), world[:, b])
+    return make_continuous(local)
