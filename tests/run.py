@@ -165,7 +165,10 @@ def run_checks(tally):
             f"{'ok  ' if not counts['numFailedTests'] else 'FAIL'} front-end unit tests: {counts['numPassedTests']} passed"
         )
         if counts["numFailedTests"]:
-            print(done.stdout[-4000:])
+            for file in counts["testResults"]:
+                for one in file["assertionResults"]:
+                    if one["status"] == "failed":
+                        print(one["fullName"], *one["failureMessages"], sep="\n")
     else:
         tally.failed += 1
         print("FAIL front-end unit tests\n" + (done.stdout + done.stderr)[-3000:])

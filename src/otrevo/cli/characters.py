@@ -126,7 +126,7 @@ def _standing_ankle(args):
     if not args.performer:
         return None
     from otrevo.core.body.performer import performer_from_document
-    from otrevo.core.retarget.plan import rest_joints
+    from otrevo.core.body.skeleton import rest_joints
 
     where = Path(args.performer).name
     at = rest_joints(performer_from_document(read_document(args.performer, "performer/1"), where).skeleton)

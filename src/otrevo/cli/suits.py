@@ -10,7 +10,12 @@ from otrevo.core.formats.documents import read_document, write_document
 COMMANDS = ("suit-performer", "suit-solve")
 KITS = {
     "whole": None,
-    "upper": ("hips", "chest", "head", *(f"{s}{b}" for s in ("left", "right") for b in ("Shoulder", "UpperArm", "LowerArm", "Hand"))),
+    "upper": (
+        "hips",
+        "chest",
+        "head",
+        *(f"{s}{b}" for s in ("left", "right") for b in ("Shoulder", "UpperArm", "LowerArm", "Hand")),
+    ),
 }
 
 
@@ -21,7 +26,9 @@ def run_suit_performer(args):
     from otrevo.core.inertial.documents import suit_to_document
     from otrevo.core.inertial.measures import measured_skeleton, measures_from
 
-    measures = measures_from(read_document(args.measures, "measures/1"), Path(args.measures).name) if args.measures else {}
+    measures = (
+        measures_from(read_document(args.measures, "measures/1"), Path(args.measures).name) if args.measures else {}
+    )
     if args.height_m is not None:
         measures |= measures_from({"height_m": args.height_m}, "--height-m")
     skeleton, notes = measured_skeleton(measures)
@@ -34,7 +41,14 @@ def run_suit_performer(args):
     rms = float((found.residual_deg**2).mean() ** 0.5)
     figures = {"suit_residual_deg": round(rms, 2), "sensors": len(found.names), "kit": args.kit}
     performer = PerformerCalibration(
-        measures.get("height_m", measures.get("arm_span_m")), skeleton, "", (), (), _no_markers(), figures, suit_to_document(found)
+        measures.get("height_m", measures.get("arm_span_m")),
+        skeleton,
+        "",
+        (),
+        (),
+        _no_markers(),
+        figures,
+        suit_to_document(found),
     )
     report(1.0)
     write_document(args.out, performer.to_document())
@@ -44,7 +58,8 @@ def run_suit_performer(args):
                 for n, r, v in zip(found.names, found.residual_deg, found.sd_deg, strict=True)}  # fmt: skip
         poses = [{"pose": kind, "start_s": round(a, 3), "end_s": round(b, 3)} for kind, a, b in found.poses]
         write_document(
-            args.report, {"otrevo": "suit-performer-report/1", "figures": figures, "sensors": rows, "poses": poses, "notes": notes}
+            args.report,
+            {"otrevo": "suit-performer-report/1", "figures": figures, "sensors": rows, "poses": poses, "notes": notes},
         )
 
 
@@ -70,7 +85,12 @@ def run_suit_solve(args):
     if args.report:
         contacts = [{"point": c.point, "start_s": round(c.start, 3), "end_s": round(c.end, 3), "level_m": round(c.level_m, 3)}
                     for c in found.contacts]  # fmt: skip
-        document = {"otrevo": "suit-solve-report/1", "figures": found.figures, "joint_sd_deg": found.sd_deg, "contacts": contacts}
+        document = {
+            "otrevo": "suit-solve-report/1",
+            "figures": found.figures,
+            "joint_sd_deg": found.sd_deg,
+            "contacts": contacts,
+        }
         write_document(args.report, document | {"notes": list(found.notes)})
 
 

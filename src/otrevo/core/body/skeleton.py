@@ -112,3 +112,11 @@ class Skeleton:
 def generic_skeleton(height_m=GENERIC_HEIGHT_M):
     """The generic body with fingers (52 bones), scaled to `height_m`."""
     return Skeleton(BONE_NAMES, BONE_PARENTS.copy(), _GENERIC_OFFSETS * (height_m / GENERIC_HEIGHT_M))
+
+
+def rest_joints(skeleton):
+    """{bone: joint (3,)} of a Skeleton in T-pose."""
+    out = np.zeros((len(skeleton.names), 3))
+    for b, parent in enumerate(skeleton.parents):
+        out[b] = skeleton.rest_offset_m[b] + (out[parent] if parent >= 0 else 0.0)
+    return dict(zip(skeleton.names, out, strict=True))

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.inertial.recording import suit_recording
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
+from otrevo.core.inertial.recording import suit_recording
 
 COLUMNS = ("time", "sensor", "qx", "qy", "qz", "qw", "ax", "ay", "az")
 MOST_BYTES = 2 * 1024**3

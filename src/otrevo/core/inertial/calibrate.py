@@ -11,9 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.optimize import least_squares
 
-from otrevo.core.inertial.joints import felt, find_links, links_of
-from otrevo.core.inertial.stills import find_stills, mean_rotation
-from otrevo.core.body.skeleton import generic_skeleton
+from otrevo.core.body.skeleton import generic_skeleton, rest_joints
 from otrevo.core.conventions import (
     matrix_from_quaternion,
     quaternion_conjugate,
@@ -23,21 +21,29 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.exchanged import find_exchanged, limbs_of, put_right
+from otrevo.core.inertial.joints import Felt, felt, find_links, links_of
+from otrevo.core.inertial.poses import (
+    ARMS_DOWN_SD,
+    FOLLOWS,
+    LIMBS,
+    SEAT_SD_M,
+    SEATS,
+    T_POSE_SD,
+    arms_down,
+    bone_end,
+    plain,
+    side_sign,
+)
+from otrevo.core.inertial.stills import find_stills, mean_rotation
 
-ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
-HINGE_FRAMES, INDEPENDENT = 120, 12
+ARMHANGING_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
+STEP = 1e-6
+PLAINLY_M = 0.05  # hip joints that lie so far the wrong way round do not do so by chance
+HINGE_FRAMES, INDEPENDENT = 60, 20
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
 LIMB_SD_M = 0.008
 UP = np.array([0.0, 1.0, 0.0])
-
-# how well people hold a pose: degrees about x (left), y (up), z (forward)
-_T_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (6, 6, 6), "UpperArm": (12, 7, 7),
-         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (4, 9, 5), "LowerLeg": (5, 10, 4), "Foot": (5, 9, 4)}  # fmt: skip
-_DOWN_SD = _T_SD | {"Shoulder": (7, 7, 8), "UpperArm": (9, 22, 9), "LowerArm": (14, 25, 9), "Hand": (16, 28, 12)}
-_DOWN_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
-_DOWN_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
-FOLLOWS = {"Hand": "LowerArm", "Shoulder": "chest"}  # what hangs on its neighbour in a pose, however that is held
-_LIMBS = {"UpperArm": "LowerArm", "LowerArm": "Hand", "UpperLeg": "LowerLeg", "LowerLeg": "Foot"}
 
 
 @dataclass(frozen=True)
@@ -45,7 +51,8 @@ class SuitCalibration:
     """names (S): bones; mount (S, 4): from the sensor's to the bone's axes; heading_rad (S,) of the filters at zero_s of the device's
     clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; sd_deg (S,): how
     well the mount is known, one sigma about each axis; places: {joint: (above (3,), below (3,))}
-    as the sensors see it, metres; poses: [(name, start s, end s)]; notes.
+    as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
+    were worn in each other's place, put right here; notes.
     """
 
     names: tuple[str, ...]
@@ -57,6 +64,7 @@ class SuitCalibration:
     sd_deg: np.ndarray
     places: dict = field(default_factory=dict)
     poses: tuple = ()
+    exchanged: tuple = ()
     notes: tuple[str, ...] = ()
 
     def only(self, names):
@@ -86,35 +94,37 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     if len(stills) == 0:
         raise InputError("The warm-up holds no still pose; expected arms down and a T-pose, each held for two seconds.")
     sensed = felt(recording)
-    progress(0.2)
-    links = find_links(sensed)
+    progress(0.1)
+    exchanged = find_exchanged(sensed)
+    progress(0.3)
+    recording, sensed = put_right(recording, exchanged), _renamed(sensed, exchanged)
+    first = _Fit(recording, stills, find_links(sensed), skeleton)
+    sides = first.exchanged_sides()
+    if sides:
+        exchanged += sides
+        recording, sensed = put_right(recording, sides), _renamed(sensed, sides)
+        first = _Fit(recording, stills, find_links(sensed), skeleton)
+    progress(0.4)
+    links = find_links(sensed, first.expected_places(), SEAT_SD_M)
     progress(0.5)
-    fit = _Fit(recording, stills, links, skeleton)
-    return fit.solve(progress)
+    found = _Fit(recording, stills, links, skeleton).solve(progress)
+    notes = tuple(f"{a} and {b} have changed places; they are read the other way round" for a, b in exchanged)
+    return replace(found, exchanged=tuple(exchanged), notes=found.notes + notes)
 
 
-def plain(bone):
-    """A bone's name without its side."""
-    return bone.removeprefix("left").removeprefix("right")
-
-
-def _side(bone):
-    return 1.0 if bone.startswith("left") else -1.0
-
-
-def bone_end(skeleton, bone):
-    """Where the next joint lies from a limb's own joint in T-pose axes (3,), metres; None for what is no limb."""
-    end = _LIMBS.get(plain(bone))
-    return None if end is None else skeleton.rest_offset_m[skeleton.index(bone.removesuffix(plain(bone)) + end)]
-
-
-def arms_down(bone):
-    """The rotation (4,) of a bone while the arms hang."""
-    z = np.radians(_DOWN_DEG.get(plain(bone), 0.0)) * _side(bone)
-    y = np.radians(_DOWN_BEND_DEG.get(plain(bone), 0.0)) * _side(bone)
-    return quaternion_multiply(
-        quaternion_from_rotvec(np.array([0.0, 0.0, z])), quaternion_from_rotvec(np.array([0.0, y, 0.0]))
+def _renamed(felt_, pairs):
+    """A Felt with the names of exchanged sensors the other way round, in the same order of names."""
+    other = {a: b for a, b in pairs} | {b: a for a, b in pairs}
+    at = [felt_.names.index(other.get(n, n)) for n in felt_.names]
+    return Felt(
+        felt_.names, felt_.times_s, felt_.force[:, at], felt_.bend[:, at], felt_.known[:, at], felt_.bend_noise[at]
     )
+
+
+def _sharpness(covariance, model_m):
+    """Inverse square root (3, 3) of a covariance of places, doubled in sd as such fits flatter themselves, and what the model lacks."""
+    value, vector = np.linalg.eigh(4 * covariance + np.eye(3) * model_m**2)
+    return (vector / np.sqrt(value)) @ vector.T
 
 
 class _Fit:
@@ -125,23 +135,71 @@ class _Fit:
         self.names = recording.names
         self.number = {n: i for i, n in enumerate(self.names)}
         self.stills = stills
-        self.held = np.stack([[mean_rotation(recording.rotation[a:b, s]) for s in range(len(self.names))] for a, b in stills])
+        self.held = np.stack(
+            [[mean_rotation(recording.rotation[a:b, s]) for s in range(len(self.names))] for a, b in stills]
+        )
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
-        self.lines = self._limb_lines()
+        self.lines, self.across = self._limb_lines(), self._across()
         self.notes = []
 
-    def solve(self, progress):
+    def exchanged_sides(self):
+        """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend."""
+        heading, drift = self._headings_by_links()
+        knees = np.zeros(3)
+        for (above, below), (readings, at) in self._bending().items():
+            if plain(below) != "LowerLeg" or len(at) < 10:
+                continue
+            pair = [self.number[above], self.number[below]]
+            straight = int(np.nanargmin(np.abs(self.held_at)))
+            rest = quaternion_multiply(quaternion_conjugate(self.held[straight, pair[0]]), self.held[straight, pair[1]])
+            now = quaternion_multiply(quaternion_conjugate(readings[:, 0]), readings[:, 1])
+            bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
+            thigh = self._turned(readings[:, 0], heading[pair[0]] + drift[pair[0]] * at, at)
+            knees += quaternion_rotate(thigh, bend).mean(axis=0)
+        if np.linalg.norm(knees[[0, 2]]) < np.radians(10):
+            return []
+        knees /= np.linalg.norm(knees)
+        arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
+        wrong = arms @ knees < -0.5 * np.linalg.norm(arms), hips @ knees < -PLAINLY_M
+        return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
+
+    def begin(self):
+        """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
         heading, drift = self._headings_by_links()
         kinds = self._kinds()
         if not any(kinds):
-            raise InputError("No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds.")
+            raise InputError(
+                "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
+            )
         heading = heading + self._facing(heading, drift, kinds)
-        mount = self._first_mounts(heading, drift, kinds)
+        return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
+
+    def expected_places(self):
+        """{joint: (place above (3,), place below (3,), heading, drift)} by the poses and by where on limbs suits have their sensors."""
+        _, _, _, mount = self.begin()
+        return {
+            link.joint: (*(quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
+                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s)
+            for link in self.links
+        }  # fmt: skip
+
+    def _joint_from_seat(self, bone, joint):
+        """From where a sensor usually sits on a bone to a joint, in the bone's T-pose axes (3,), metres."""
+        side, part = ("", bone) if bone in SEATS else (bone.removesuffix(plain(bone)), plain(bone))
+        end = bone_end(self.skeleton, bone)
+        seat = np.array(SEATS[part]) * ([side_sign(bone), 1, 1] if side else [1, 1, 1]) + (
+            0.5 * end if end is not None else 0.0
+        )
+        return rest_joints(self.skeleton)[joint] - rest_joints(self.skeleton)[bone] - seat
+
+    def solve(self, progress):
+        heading, drift, kinds, mount = self.begin()
         progress(0.6)
+        given = heading, drift, mount, kinds, self._bending()
         found = least_squares(
-            self._residuals, np.zeros(5 * len(self.names)), args=(heading, drift, mount, kinds, self._bending()),
-            loss="soft_l1", f_scale=2.0, max_nfev=12, x_scale="jac",
+            self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
+            loss="soft_l1", f_scale=2.0, max_nfev=40, xtol=1e-4, ftol=1e-3, x_scale="jac",
         )  # fmt: skip
         heading, drift, mount = self._moved(found.x, heading, drift, mount)
         progress(0.95)
@@ -152,7 +210,18 @@ class _Fit:
             (kind, float(start + a / rate), float(start + b / rate)) for kind, (a, b) in zip(kinds, self.stills, strict=True) if kind
         )  # fmt: skip
         places = {link.joint: (link.above_m, link.below_m) for link in self.links}
-        return SuitCalibration(self.names, mount, heading, drift, self.zero, residual, self._sd(found.jac), places, poses, tuple(self.notes))
+        return SuitCalibration(
+            self.names,
+            mount,
+            heading,
+            drift,
+            self.zero,
+            residual,
+            self._sd(found.jac),
+            places,
+            poses,
+            tuple(self.notes),
+        )
 
     def _sd(self, jacobian):
         """How well the mounts are known (S,), degrees about each axis, by the fit's Jacobian."""
@@ -180,42 +249,82 @@ class _Fit:
             ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
         out = {}
         for bone, known in ends.items():
-            end = bone.removesuffix(plain(bone)) + _LIMBS.get(plain(bone), "?")
+            end = bone.removesuffix(plain(bone)) + LIMBS.get(plain(bone), "?")
             if end in known and "own" in known:
-                covariance = 4 * (known[end][1] + known["own"][1]) + np.eye(3) * LIMB_SD_M**2
-                value, vector = np.linalg.eigh(covariance)
-                out[bone] = known[end][0] - known["own"][0], (vector / np.sqrt(value)) @ vector.T
+                out[bone] = known[end][0] - known["own"][0], _sharpness(known[end][1] + known["own"][1], LIMB_SD_M)
+        return out
+
+    def _across(self):
+        """[(bone, from its right joint to its left one in its sensor's axes (3,) m, wanted (3,) m, sharpness)] of pelvis and chest."""
+        ends, out = {}, []
+        for link in self.links:
+            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
+        for bone, joint in (("hips", "UpperLeg"), ("chest", "Shoulder"), ("chest", "UpperArm")):
+            both = [ends.get(bone, {}).get(side + joint) for side in ("left", "right")]
+            if None not in both:
+                wanted = np.array(
+                    [
+                        2
+                        * sum(
+                            self.skeleton.rest_offset_m[self.skeleton.index(b), 0]
+                            for b in (
+                                ("leftUpperLeg",)
+                                if joint == "UpperLeg"
+                                else ("leftShoulder", "leftUpperArm")[: 1 + (joint == "UpperArm")]
+                            )
+                        ),
+                        0.0,
+                        0.0,
+                    ]
+                )
+                sharp = _sharpness(both[0][1] + both[1][1], 0.02)
+                out.append((bone, both[0][0] - both[1][0], wanted, sharp))
         return out
 
     def _kinds(self):
-        """"T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
+        """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
         lines = {b: v for b, v in self.lines.items() if plain(b) in ("UpperArm", "LowerArm")}
         out = []
         for held in self.held:
             slope = [
-                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v[0] / np.linalg.norm(v[0]))[1])) for b, v in lines.items()
+                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v[0] / np.linalg.norm(v[0]))[1]))
+                for b, v in lines.items()
             ]
             slope = [s for s in slope if np.isfinite(s)]
             middle = float(np.median(slope)) if slope else np.nan
-            out.append("arms down" if middle < -ARM_DOWN_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
+            out.append("arms down" if middle < -ARMHANGING_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
         return out
 
     def _facing(self, heading, drift, kinds):
         """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
+        across = self._arms_across(heading, drift, kinds)
+        if np.linalg.norm(across) < 0.3:  # no T-pose, or no arms
+            across = self._hips_across(heading, drift)
+        return np.arctan2(-across[2], across[0])
+
+    def _arms_across(self, heading, drift, kinds):
+        """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0."""
         across = np.zeros(3)
         for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
             world = self._turned(held, heading + drift * at, at)
-            if kind == "T-pose":
-                for bone, (line, _) in self.lines.items():
-                    if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
-                        across += _side(bone) * quaternion_rotate(world[self.number[bone]], line)
+            for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
+                if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
+                    across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
+        return across
+
+    def _hips_across(self, heading, drift):
+        """From the right hip joint to the left one, metres, as _arms_across: short of the truth where the pelvis hardly moved."""
+        across, count = np.zeros(3), 0
         places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
-        if np.linalg.norm(across) < 0.3 and {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
-            for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
-                if kind:
-                    world = self._turned(held, heading + drift * at, at)
-                    across += quaternion_rotate(world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"])
-        return np.arctan2(-across[2], across[0])
+        if {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
+            for held, at in zip(self.held, self.held_at, strict=True):
+                world = self._turned(held, heading + drift * at, at)
+                if np.isfinite(world[self.number["hips"], 0]):
+                    across += quaternion_rotate(
+                        world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"]
+                    )
+                    count += 1
+        return across / max(count, 1)
 
     def _first_mounts(self, heading, drift, kinds):
         """Mounts (S, 4) as the poses say, a T-pose first."""
@@ -223,7 +332,9 @@ class _Fit:
         world = self._turned(self.held[best], heading + drift * self.held_at[best], self.held_at[best])
         if kinds[best] == "T-pose":
             return world
-        return np.stack([quaternion_multiply(quaternion_conjugate(arms_down(b)), world[s]) for s, b in enumerate(self.names)])
+        return np.stack(
+            [quaternion_multiply(quaternion_conjugate(arms_down(b)), world[s]) for s, b in enumerate(self.names)]
+        )
 
     def _bending(self):
         """{(bone above, bone below): (readings of both (K, 2, 4), times from zero (K,))} of frames in which that hinge is bent."""
@@ -238,9 +349,15 @@ class _Fit:
                 straight = np.nanargmin(np.abs(self.held_at)) if len(self.held_at) else 0
                 rest = quaternion_multiply(quaternion_conjugate(self.held[straight, a]), self.held[straight, b])
                 now = quaternion_multiply(quaternion_conjugate(q[known, a]), q[known, b])
-                bent = np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest))), axis=1)
+                bent = np.linalg.norm(
+                    rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest))), axis=1
+                )
                 known = known[bent > BENT_RAD]
-                at = known[np.linspace(0, len(known) - 1, min(HINGE_FRAMES, len(known))).astype(int)] if len(known) else known
+                at = (
+                    known[np.linspace(0, len(known) - 1, min(HINGE_FRAMES, len(known))).astype(int)]
+                    if len(known)
+                    else known
+                )
                 out[side + above, side + below] = q[at][:, pair], self.recording.times_s[at] - self.zero
         return out
 
@@ -264,7 +381,9 @@ class _Fit:
                     a = self.number.get(above if above == "chest" else side + above)
                     if a is not None and side + bone in self.number:
                         b = self.number[side + bone]
-                        out[n, b] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[a]), world[b]))
+                        out[n, b] = rotvec_from_quaternion(
+                            quaternion_multiply(quaternion_conjugate(world[a]), world[b])
+                        )
             rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
             out[n, rest] = rotvec_from_quaternion(world[rest])
         return out
@@ -276,7 +395,7 @@ class _Fit:
         off = np.degrees(self._pose_errors(heading, drift, mount, kinds))
         for n, kind in enumerate(kinds):
             if kind:  # the same pose held again is not much news
-                table = _T_SD if kind == "T-pose" else _DOWN_SD
+                table = T_POSE_SD if kind == "T-pose" else ARMS_DOWN_SD
                 sd = np.array([table[plain(b)] for b in self.names]) * np.sqrt(count[kind])
                 parts.append(np.nan_to_num(off[n] / sd).ravel())
         for link in self.links:
@@ -289,8 +408,36 @@ class _Fit:
             wanted = bone_end(self.skeleton, bone)
             seen = quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), wanted / np.linalg.norm(wanted))
             parts.append(sharp @ (np.linalg.norm(line) * seen - line))  # how long the limb is, is not asked
+        for bone, seen, wanted, sharp in self.across:
+            parts.append(sharp @ (quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), wanted) - seen))
         parts += self._hinges(heading, drift, mount, bending)
         return np.concatenate([np.ravel(p) for p in parts])
+
+    def _jacobian_by_groups(self, given):
+        """A function for the Jacobian by differences: sensors that share no residual are moved at once."""
+        zero = np.zeros(5 * len(self.names))
+        base, touched, rng = self._residuals(zero, *given), [], np.random.default_rng(0)
+        for s in range(len(self.names)):
+            moved = zero.copy()
+            moved[5 * s : 5 * s + 5] = 1e-4 * rng.uniform(0.5, 1.5, 5)
+            touched.append(self._residuals(moved, *given) != base)
+        groups = []
+        for s in range(len(self.names)):
+            group = next((g for g in groups if not any((touched[s] & touched[o]).any() for o in g)), None)
+            groups.append([s]) if group is None else group.append(s)
+
+        def jacobian(x, *given):
+            base, out = self._residuals(x, *given), np.zeros((len(touched[0]), len(x)))
+            for group in groups:
+                for k in range(5):
+                    moved = x.copy()
+                    moved[[5 * s + k for s in group]] += STEP
+                    slope = (self._residuals(moved, *given) - base) / STEP
+                    for s in group:
+                        out[touched[s], 5 * s + k] = slope[touched[s]]
+            return out
+
+        return jacobian
 
     def _hinges(self, heading, drift, mount, bending):
         """How far elbows and knees bend aside of their one axis, by degrees that skin and bones allow."""
@@ -307,5 +454,5 @@ class _Fit:
                 bent = np.degrees(rotvec_from_quaternion(local))
                 yield from (np.minimum(bent[:, 0] + 4, 0) / 4 / many, bent[:, 1] / 8 / many, bent[:, 2] / 4 / many)
             else:
-                line = matrix_from_quaternion(local)[..., 0] * _side(below)
+                line = matrix_from_quaternion(local)[..., 0] * side_sign(below)
                 yield from (np.degrees(line[:, 1]) / 6 / many, np.degrees(np.minimum(line[:, 2] + 0.07, 0)) / 4 / many)

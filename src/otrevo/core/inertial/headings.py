@@ -9,8 +9,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
 from otrevo.core.inertial.joints import Felt, felt, find_links
-from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, rotvec_from_quaternion
 
 WINDOW_S = 20.0
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
@@ -63,7 +68,11 @@ def find_headings(recording, calibration):
     number = {n: i for i, n in enumerate(recording.names)}
     for k in range(count):
         inside = (sensed.times_s >= edges[k]) & (sensed.times_s < edges[k + 1])
-        part = Felt(sensed.names, *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)), sensed.bend_noise)
+        part = Felt(
+            sensed.names,
+            *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)),
+            sensed.bend_noise,
+        )
         near = {
             joint: (*places, *(x[number[above]] - x[number[below]] for x in (expected[k], calibration.drift_rad_s)))
             for above, below, joint, places in calibration.places_of(recording.names)
@@ -102,11 +111,14 @@ def _by_hinges(recording, calibration, heading, span, number):
         e = 0.02
         here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
         information = (slope**2).mean()  # neighbours in time err alike: as much as one frame tells
-        yield tuple(pair), float(-(slope * here).mean() / max(information, 1e-9)), float(1 / np.sqrt(max(2 * information, 1e-9)))
+        yield (
+            tuple(pair),
+            float(-(slope * here).mean() / max(information, 1e-9)),
+            float(1 / np.sqrt(max(2 * information, 1e-9))),
+        )
 
 
 def bone_rotations(readings, heading, mount):
     """World rotations (T, S, 4) of bones by readings (T, S, 4), headings (T, S) and mounts (S, 4)."""
     back = quaternion_from_rotvec(-heading[..., None] * UP)
     return quaternion_multiply(quaternion_multiply(back, readings), quaternion_conjugate(mount))
-

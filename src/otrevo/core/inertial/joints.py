@@ -24,7 +24,8 @@ ARM_M = 0.35  # how far a joint is from a sensor, give or take
 NEAR_M = 0.02  # how far it is from where a calibration found it
 DRIFT_RAD_S = np.radians(3.0) / 60
 ROBUST = 2.5  # of the noise
-BEND_NOISE = 1.5  # skin trembles with the limb, more than the readings' own noise shows
+BEND_NOISE = 1.5  # more than the readings' own noise shows
+SKIN_PER_M = 0.2  # and skin swings with what the limb feels: bends in 1/s² for each m/s²
 
 # (bone of the sensor above, bone of the sensor below, the bone whose joint they share), from the hips outwards
 LINKS = (
@@ -35,7 +36,14 @@ LINKS = (
         ("UpperLeg", "LowerLeg"), ("LowerLeg", "Foot"), ("Shoulder", "UpperArm"), ("UpperArm", "LowerArm"),
         ("LowerArm", "Hand"))),
 )  # fmt: skip
-LOOSE = {"spine": 2.0, "neck": 2.0, "leftShoulder": 2.0, "rightShoulder": 2.0, "leftUpperArm": 1.5, "rightUpperArm": 1.5}
+LOOSE = {
+    "spine": 2.0,
+    "neck": 2.0,
+    "leftShoulder": 2.0,
+    "rightShoulder": 2.0,
+    "leftUpperArm": 1.5,
+    "rightUpperArm": 1.5,
+}
 
 
 @dataclass(frozen=True)
@@ -58,7 +66,8 @@ class Link:
     """Two neighbouring sensors, above and below, by name, and the bone whose joint they share.
 
     above_m, below_m (3,): the joint in either sensor's axes. heading_rad: of the filter above less that below, at time zero_s;
-    drift_rad_s; sd_rad: of the heading; above_cov, below_cov (3, 3): of the places, m²; noise_ms2: what is left.
+    drift_rad_s; sd_rad: of the heading; above_cov, below_cov (3, 3): of the places, m²; noise_ms2: what is left;
+    unexplained: what is left of all that both sides feel, 0 to 1.
     """
 
     above: str
@@ -73,6 +82,7 @@ class Link:
     above_cov: np.ndarray
     below_cov: np.ndarray
     noise_ms2: float
+    unexplained: float
 
 
 def links_of(names):
@@ -115,10 +125,13 @@ def felt(recording):
         return sosfiltfilt(low, np.gradient(np.gradient(x, 1 / rate, axis=0), 1 / rate, axis=0), axis=0, padlen=pad)
 
     tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
-    tremble = np.sqrt(np.median((tremble**2).mean(axis=2), axis=0) / 70.0)  # 70: what fourth differences make of white noise
+    tremble = np.sqrt(
+        np.median((tremble**2).mean(axis=2), axis=0) / 70.0
+    )  # 70: what fourth differences make of white noise
     impulse = np.zeros(count)
     impulse[count // 2] = 1.0
     noise = BEND_NOISE * tremble * np.sqrt((bent(impulse) ** 2).sum())
+    noise = np.sqrt(noise**2 + SKIN_PER_M**2 * np.nanmean(np.where(known[..., None], force, np.nan) ** 2, axis=(0, 2)))
     bend = bent(rotation)
     step = max(1, int(rate / STEPS_HZ))
     return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], noise)
@@ -132,24 +145,29 @@ def heading_matrix(angle):
     )
 
 
-def find_links(felt_, known=None):
+def find_links(felt_, known=None, near_m=NEAR_M):
     """Every Link among the sensors of a Felt.
 
-    known: {joint: (above_m (3,), below_m (3,), heading_rad, drift_rad_s)} as a calibration found them and about when the Felt begins;
-    headings are then looked for nearby.
+    known: {joint: (above_m (3,), below_m (3,), heading_rad, drift_rad_s)}: what is known of the joints' places, within near_m, and of
+    the headings at the Felt's middle, which are then looked for nearby.
     """
     known = known or {}
-    return [_find(felt_, *names, known.get(names[2])) for names in links_of(felt_.names)]
+    return [_find(felt_, *names, known.get(names[2]), near_m) for names in links_of(felt_.names)]
 
 
-def _find(felt_, above, below, joint, near):
+def find_link(felt_, above, below, joint):
+    """The Link between two sensors of a Felt, whatever limbs they are said to be on."""
+    return _find(felt_, above, below, joint, None, NEAR_M)
+
+
+def _find(felt_, above, below, joint, near, near_m):
     a, b = felt_.names.index(above), felt_.names.index(below)
     ok = felt_.known[:, a] & felt_.known[:, b]
     zero = float(felt_.times_s.mean())
     t = felt_.times_s[ok] - zero
     noise = usual = NOISE_MS2 * LOOSE.get(joint, 1.0)
     upper, lower = (felt_.force[ok, a], felt_.bend[ok, a]), (felt_.force[ok, b], felt_.bend[ok, b])
-    usual_m, arm_m = (np.concatenate(near[:2]), NEAR_M) if near else (np.zeros(6), ARM_M)
+    usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
     untrue = np.repeat([felt_.bend_noise[a] ** 2, felt_.bend_noise[b] ** 2], 3)
 
     def normal_of(design, weight):
@@ -195,7 +213,10 @@ def _find(felt_, above, below, joint, near):
         if abs(step[6]) < 1e-5:
             break
     covariance = np.linalg.inv(normal) * max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # neighbours in time err alike
+    both = np.einsum("kij,kj->ki", heading_matrix(psi + drift * t), lower[0])
+    told = np.sqrt((upper[0] ** 2).sum() + (both**2).sum()) / np.sqrt(2)
     return Link(
         above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
         float(np.sqrt(covariance[6, 6])), covariance[:3, :3], covariance[3:6, 3:6], noise,
+        float(np.sqrt((e**2).sum()) / max(told, 1e-9)),
     )  # fmt: skip

@@ -50,17 +50,27 @@ def measured_skeleton(measures):
     for side in ("left", "right"):
         sign = 1.0 if side == "left" else -1.0
         rest[skeleton.index(f"{side}UpperLeg"), 0] = sign * got["hip_width_m"] / 2
-        scale([f"{side}LowerLeg"], (got["hip_height_m"] - got["knee_height_m"]) / abs(rest[skeleton.index(f"{side}LowerLeg"), 1]))
+        scale(
+            [f"{side}LowerLeg"],
+            (got["hip_height_m"] - got["knee_height_m"]) / abs(rest[skeleton.index(f"{side}LowerLeg"), 1]),
+        )
         scale([f"{side}Foot"], max(0.05, got["knee_height_m"] - ankle) / abs(rest[skeleton.index(f"{side}Foot"), 1]))
         scale([f"{side}Toes"], got["foot_length_m"] / (0.152 * height))
         inside = sum(rest[skeleton.index(side + b), 0] for b in ("Shoulder", "UpperArm"))
         scale([f"{side}Shoulder", f"{side}UpperArm"], got["shoulder_width_m"] / 2 / abs(inside))
         arm = sum(rest[skeleton.index(side + b), 0] for b in ("LowerArm", "Hand"))
         hand = 0.1 * height  # from wrist to fingertip
-        scale([f"{side}LowerArm", f"{side}Hand"], max(0.2, got["arm_span_m"] / 2 - got["shoulder_width_m"] / 2 - hand) / abs(arm))
+        scale(
+            [f"{side}LowerArm", f"{side}Hand"],
+            max(0.2, got["arm_span_m"] / 2 - got["shoulder_width_m"] / 2 - hand) / abs(arm),
+        )
     rest[0] = [0.0, got["hip_height_m"] - rest[skeleton.index("leftUpperLeg"), 1], 0.0]
     trunk = sum(rest[skeleton.index(b), 1] for b in ("spine", "chest", "upperChest", "leftShoulder", "leftUpperArm"))
     scale(("spine", "chest", "upperChest"), max(0.3, got["shoulder_height_m"] - 0.0294 * height - rest[0, 1]) / trunk)
     guessed = [words for name, (words, *_) in MEASURES.items() if name not in measures]
-    notes = [f"estimated from the {'height' if 'height_m' in measures else 'arm span'}: {', '.join(guessed)}"] if guessed else []
+    notes = (
+        [f"estimated from the {'height' if 'height_m' in measures else 'arm span'}: {', '.join(guessed)}"]
+        if guessed
+        else []
+    )
     return skeleton.with_offsets(np.asarray(rest)), notes

@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from otrevo.core.inertial.headings import bone_rotations
 from otrevo.core.body.model import body_model
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, quaternion_from_matrix, slerp
+from otrevo.core.inertial.headings import bone_rotations
 from otrevo.core.solve.body import Frames, Poses, solve_frames
 
 SENSOR_SIGMA_RAD = 0.03

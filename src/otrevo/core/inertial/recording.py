@@ -74,7 +74,9 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     notes, bones = [], [CALLED.get(n, n) for n in names]
     unknown = [names[i] for i, b in enumerate(bones) if b not in SUIT_BONES]
     if len(unknown) == len(names):
-        raise InputError(f"{where}: no sensor of a suit ('{unknown[0]}'); expected names such as pelvis, chest, leftUpperArm.")
+        raise InputError(
+            f"{where}: no sensor of a suit ('{unknown[0]}'); expected names such as pelvis, chest, leftUpperArm."
+        )
     if unknown:
         notes.append(f"left out what is no sensor of a suit: {', '.join(sorted(unknown))}")
     size = np.linalg.norm(rotation, axis=1)

@@ -9,6 +9,7 @@ from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
+from otrevo.core.inertial.exchanged import put_right
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
 from otrevo.core.inertial.travel import find_travel
@@ -52,14 +53,20 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         When the performer has no suit, or the recording lacks the pelvis or half of the sensors.
     """
     whole = suit_from_document(performer.devices)
+    worn = [p for p in whole.exchanged if set(p) <= set(recording.names)]
+    recording = put_right(recording, worn)
     names = [n for n in recording.names if n in whole.names]
-    notes = list(recording.notes)
+    notes = [*recording.notes, *(f"{a} and {b} are read the other way round, as in the warm-up" for a, b in worn)]
     strange = [n for n in recording.names if n not in whole.names]
     absent = [n for n in whole.names if n not in names]
     if "hips" not in names:
-        raise InputError("The take has no sensor on the pelvis that was calibrated; expected one, as everything else hangs on it.")
+        raise InputError(
+            "The take has no sensor on the pelvis that was calibrated; expected one, as everything else hangs on it."
+        )
     if len(names) < 0.5 * len(whole.names):
-        raise InputError(f"The take has {len(names)} of the {len(whole.names)} calibrated sensors; not known: {', '.join(absent)}.")
+        raise InputError(
+            f"The take has {len(names)} of the {len(whole.names)} calibrated sensors; not known: {', '.join(absent)}."
+        )
     if strange:
         notes.append(f"not calibrated, left out: {', '.join(strange)}")
     if absent:
@@ -81,7 +88,9 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         "joint_sd_deg": round(float(np.median(list(sure.values()))), 2),
         "lost_share": {n: round(float(v), 4) for n, v in zip(names, lost, strict=True) if v > 0},
     }  # fmt: skip
-    contacts = tuple(replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts)
+    contacts = tuple(
+        replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
+    )
     return SuitSolution(motion, sure, contacts, figures, tuple(notes))
 
 

@@ -13,9 +13,6 @@ from scipy.linalg import solveh_banded
 from scipy.ndimage import uniform_filter1d
 from scipy.signal import butter, sosfiltfilt
 
-from otrevo.core.inertial.joints import heading_matrix
-from otrevo.core.inertial.recording import GRAVITY_MS2
-from otrevo.core.inertial.stills import turn_speed
 from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.body.limb import bend
 from otrevo.core.conventions import (
@@ -27,6 +24,9 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     slerp,
 )
+from otrevo.core.inertial.joints import heading_matrix
+from otrevo.core.inertial.recording import GRAVITY_MS2
+from otrevo.core.inertial.stills import turn_speed
 
 BAND_HZ = 12.0
 QUIET_MS2, QUIET_S = 1.6, 0.06  # what a point feels besides gravity while it stands
@@ -165,12 +165,17 @@ def _ends(recording, skeleton, joint, world, calibration, sensed):
             if point == "Toes":
                 out = skeleton.rest_offset_m[skeleton.index(side + "Toes")]
                 at = place + quaternion_rotate(quaternion_conjugate(calibration.mount[s]), out)
-                offset, own = joint[:, skeleton.index(side + "Toes")] - joint[:, b], _accelerations(sensed, bone, at, GRAVITY_MS2)
+                offset, own = (
+                    joint[:, skeleton.index(side + "Toes")] - joint[:, b],
+                    _accelerations(sensed, bone, at, GRAVITY_MS2),
+                )
             else:
                 offset = np.zeros_like(root)
             height = _height(side + point, skeleton)
             bending = np.linalg.norm(sensed[bone][1], axis=(1, 2)) / np.sqrt(2)
-            points[side + point] = _Point(bone, offset, joint[:, b] - root + offset, own, turning[:, s], bending, height)
+            points[side + point] = _Point(
+                bone, offset, joint[:, b] - root + offset, own, turning[:, s], bending, height
+            )
     if not order:
         return _Ends({}, np.zeros((len(root), 0, 3)), np.zeros((len(root), 0, 3))), {}
     return _Ends(order, np.stack(relative, axis=1), np.stack(felts, axis=1)), points
@@ -221,7 +226,9 @@ class _System:
 
     def __init__(self, count, rate, hips, ends, points, contacts, hips_force):
         self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
-        self.carried = np.linalg.norm(uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1) > FLIGHT_MS2
+        self.carried = (
+            np.linalg.norm(uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1) > FLIGHT_MS2
+        )
         self.n = n = 1 + len(ends.order)
         self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k
         self.aim = np.zeros((count * n, 3))

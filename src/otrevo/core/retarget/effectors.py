@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.body.limb import unit
 from otrevo.core.characters.sheet import EFFECTORS
 from otrevo.core.conventions import (
     quaternion_conjugate,
@@ -19,7 +20,6 @@ from otrevo.core.conventions import (
     quaternion_rotate,
 )
 from otrevo.core.retarget.feet import sole_height
-from otrevo.core.body.limb import unit
 
 BENDS = {
     f"{side}{bend}": tuple(side + bone for bone in bones)

@@ -9,6 +9,7 @@ it, the hips come down rather than the knee snap straight. World axes, metres.
 import numpy as np
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
+from otrevo.core.body.limb import STRETCHED, bend, shortest, unit
 from otrevo.core.conventions import (
     find_runs,
     quaternion_conjugate,
@@ -18,7 +19,6 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.retarget.angles import hanging_on
-from otrevo.core.body.limb import STRETCHED, bend, shortest, unit
 
 FADE_S = 0.3  # a correction fades within this time after a plant, and before the next
 HIPS_S = 0.25

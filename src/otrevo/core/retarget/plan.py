@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from otrevo.core.body.skeleton import END_OFFSETS
+from otrevo.core.body.skeleton import END_OFFSETS, rest_joints
 from otrevo.core.characters.rest_pose import direction, shortest_rotation
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 
@@ -79,14 +79,6 @@ def make_plan(character, sheet, source, stance="character"):
     spine = {number[t] for b in TRUNK[1:] if b in sheet.pairs for t in sheet.pairs[b].targets} - {joints["hips"]}
     trunk = np.isin(np.arange(count), list(spine))
     return Plan(arrays, character, source, joints["hips"], joints, ratio, trunk)
-
-
-def rest_joints(skeleton):
-    """{bone: joint (3,)} of a Skeleton in T-pose."""
-    out = np.zeros((len(skeleton.names), 3))
-    for b, parent in enumerate(skeleton.parents):
-        out[b] = skeleton.rest_offset_m[b] + (out[parent] if parent >= 0 else 0.0)
-    return dict(zip(skeleton.names, out, strict=True))
 
 
 def leg_length(joint):

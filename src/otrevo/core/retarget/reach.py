@@ -9,11 +9,11 @@ reach the limb points at, and the report says by how much. A wrist bends no furt
 
 import numpy as np
 
+from otrevo.core.body.limb import SOFT, about, unit
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, quaternion_rotate
 from otrevo.core.retarget.angles import follow, place_joints
 from otrevo.core.retarget.feet import bend_limb, performer_axes, sole_height
 from otrevo.core.retarget.held import nearness, palm, prop_on_character
-from otrevo.core.body.limb import SOFT, about, unit
 from otrevo.core.retarget.plan import SLOPED
 
 LIMBS = {

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.angles import follow, place_joints, pose_angles
 from otrevo.core.retarget.effectors import controls_size, effectors_of_character, effectors_of_performer, move_controls
@@ -12,7 +13,7 @@ from otrevo.core.retarget.face_bones import turn_face_bones
 from otrevo.core.retarget.feet import bend_toes, keep_plants, sole_height
 from otrevo.core.retarget.held import hands_off_props, prop_on_character
 from otrevo.core.retarget.judge import Judged, judge
-from otrevo.core.retarget.plan import make_plan, rest_joints
+from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.retarget.reach import follows_between, reach_places
 from otrevo.core.retarget.settings import RetargetSettings

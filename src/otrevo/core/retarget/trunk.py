@@ -7,10 +7,11 @@ shoulders, keeps its rotation. World axes, metres, quaternions x y z w.
 
 import numpy as np
 
+from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.characters.rest_pose import shortest_rotation
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.retarget.angles import follow, pose_angles
-from otrevo.core.retarget.plan import UPRIGHT, rest_joints
+from otrevo.core.retarget.plan import UPRIGHT
 
 MOST_RAD = np.radians(15)  # what the lower back is turned by at most
 

@@ -107,9 +107,13 @@ def read_suit(motion, suit, start_s=0.0, clock_s=0.0, lost=0.004):
     sensor = quaternion_multiply(quaternion_multiply(bone, quaternion_from_rotvec(swing)), suit.mount)
     for name, at, rotvec in suit.slips:
         s, after = suit.names.index(name), times + start_s >= at
-        sensor[after, s] = quaternion_multiply(sensor[after, s], quaternion_from_rotvec(np.asarray(rotvec, dtype=float)))
+        sensor[after, s] = quaternion_multiply(
+            sensor[after, s], quaternion_from_rotvec(np.asarray(rotvec, dtype=float))
+        )
     count, sensors = len(times), len(suit.names)
-    force = quaternion_rotate(quaternion_conjugate(sensor), felt) + suit.bias_ms2 + rng.normal(0, 0.06, (count, sensors, 3))
+    force = (
+        quaternion_rotate(quaternion_conjugate(sensor), felt) + suit.bias_ms2 + rng.normal(0, 0.06, (count, sensors, 3))
+    )
     wander = band_noise(rng, count, 3 * sensors, RATE_HZ, 0.02, 0.3).reshape(count, sensors, 3) * np.radians(0.3)
     tilt = (suit.tilt_rad + wander) * [1.0, 0.0, 1.0]
     yaw = suit.heading_rad + (times[:, None] + start_s) * suit.drift_rad_s
@@ -119,7 +123,9 @@ def read_suit(motion, suit, start_s=0.0, clock_s=0.0, lost=0.004):
         yaw[:, suit.names.index(name)] += np.radians(degrees) * rise
     heading = quaternion_from_rotvec(yaw[..., None] * np.array([0.0, 1.0, 0.0]))
     noise = quaternion_from_rotvec(rng.normal(0, np.radians(0.15), (count, sensors, 3)))
-    reading = quaternion_multiply(heading, quaternion_multiply(quaternion_from_rotvec(tilt), quaternion_multiply(sensor, noise)))
+    reading = quaternion_multiply(
+        heading, quaternion_multiply(quaternion_from_rotvec(tilt), quaternion_multiply(sensor, noise))
+    )
     if suit.up == "Z":
         reading = quaternion_multiply(np.array([np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)]), reading)
     gone = rng.random((count, sensors)) < lost

@@ -1,0 +1,48 @@
+"""What a body looks like in the poses of a warm-up, and where on it suits have their sensors."""
+
+import numpy as np
+
+from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
+
+# how well people hold a pose: degrees about x (left), y (up), z (forward)
+T_POSE_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (6, 6, 6), "UpperArm": (12, 7, 7),
+         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (4, 9, 5), "LowerLeg": (5, 10, 4), "Foot": (5, 9, 4)}  # fmt: skip
+ARMS_DOWN_SD = T_POSE_SD | {
+    "Shoulder": (7, 7, 8),
+    "UpperArm": (9, 22, 9),
+    "LowerArm": (14, 25, 9),
+    "Hand": (16, 28, 12),
+}
+HANGING_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
+HANGING_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
+# where on a bone suits have their sensors, from its joint, or for limbs from their middle; metres, within SEAT_SD_M
+SEATS = {"hips": (0.0, 0.03, -0.06), "chest": (0.0, 0.1, 0.0), "head": (0.0, 0.1, 0.0), "Shoulder": (0.08, 0.02, -0.03),
+         "UpperArm": (0.0, 0.0, 0.0), "LowerArm": (0.0, 0.0, 0.0), "Hand": (0.05, 0.0, 0.0), "UpperLeg": (0.03, 0.0, 0.02),
+         "LowerLeg": (0.02, 0.0, 0.02), "Foot": (0.0, -0.02, 0.08)}  # fmt: skip
+SEAT_SD_M = 0.03
+FOLLOWS = {"Hand": "LowerArm", "Shoulder": "chest"}  # what hangs on its neighbour in a pose, however that is held
+LIMBS = {"UpperArm": "LowerArm", "LowerArm": "Hand", "UpperLeg": "LowerLeg", "LowerLeg": "Foot"}
+
+
+def plain(bone):
+    """A bone's name without its side."""
+    return bone.removeprefix("left").removeprefix("right")
+
+
+def side_sign(bone):
+    return 1.0 if bone.startswith("left") else -1.0
+
+
+def bone_end(skeleton, bone):
+    """Where the next joint lies from a limb's own joint in T-pose axes (3,), metres; None for what is no limb."""
+    end = LIMBS.get(plain(bone))
+    return None if end is None else skeleton.rest_offset_m[skeleton.index(bone.removesuffix(plain(bone)) + end)]
+
+
+def arms_down(bone):
+    """The rotation (4,) of a bone while the arms hang."""
+    z = np.radians(HANGING_DEG.get(plain(bone), 0.0)) * side_sign(bone)
+    y = np.radians(HANGING_BEND_DEG.get(plain(bone), 0.0)) * side_sign(bone)
+    return quaternion_multiply(
+        quaternion_from_rotvec(np.array([0.0, 0.0, z])), quaternion_from_rotvec(np.array([0.0, y, 0.0]))
+    )
