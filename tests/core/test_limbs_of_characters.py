@@ -6,6 +6,7 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.limb import STRETCHED, bend, softened
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.characters.character import character_from, read_character
 from otrevo.core.characters.sheet import propose_sheet, sheet_from
@@ -16,7 +17,6 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.body.limb import STRETCHED, bend, softened
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.files import FOLDER

@@ -6,12 +6,12 @@ from dataclasses import replace
 import numpy as np
 
 from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.limb import bend
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.retarget.judge import judge, snags_of
-from otrevo.core.body.limb import bend
 from otrevo.core.retarget.plan import make_plan
 from otrevo.core.retarget.settings import settings_from
 from otrevo.core.retarget.transfer import retarget

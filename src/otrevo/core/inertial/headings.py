@@ -48,7 +48,7 @@ def find_headings(recording, calibration):
     middle = (edges[1:] + edges[:-1]) / 2
     age = middle - calibration.zero_s
     continued = 0 <= age[0] <= LONGEST_AGE_S
-    expected = calibration.heading_rad + (age[:, None] if continued else 0.0) * calibration.drift_rad_s
+    expected = calibration.heading_rad + (age if continued else 0 * age)[:, None] * calibration.drift_rad_s
     first_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60) if continued else UNKNOWN_RAD
     sensors = len(recording.names)
     normal, aim = np.zeros((count * sensors,) * 2), np.zeros(count * sensors)

@@ -71,6 +71,8 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         notes.append(f"not calibrated, left out: {', '.join(strange)}")
     if absent:
         notes.append(f"no sensor, so these bones follow their neighbours: {', '.join(absent)}")
+    if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
+        notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
     headings = find_headings(recording, calibration)
     progress(0.3)

@@ -71,6 +71,8 @@ _POINTS = (("Foot", "Foot"), ("Toes", "Foot"), ("LowerLeg", "LowerLeg"), ("Hand"
 def find_travel(recording, calibration, headings, skeleton, rotation_local, level_floor=True):
     """The Travel of a take: SuitRecording, SuitCalibration and Headings of the same sensors; rotation_local (T, B, 4) of the Skeleton."""
     count, rate = len(recording), recording.rate_hz
+    if not any(n.endswith(("Foot", "LowerLeg")) for n in recording.names):  # nothing tells of the ground: whoever it is sits
+        return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
     sensed = _felt_in_world(recording, calibration, headings)
     ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
@@ -201,7 +203,7 @@ def _touches(points, rate):
     low = low - low.min(axis=1, keepdims=True)
     out = []
     for (name, p), height in zip(points.items(), low.T, strict=True):
-        felt = np.sqrt(uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))))
+        felt = np.sqrt(np.maximum(uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))), 0.0))
         quiet = (felt < QUIET_MS2 + PLACE_M * p.bending) & (height < LIFT_M)
         flat = quiet & (p.turning < TURNING_RAD_S)
         ball = name.endswith("Toes")

@@ -1,0 +1,380 @@
+"""A body from a suit alone: what its file may hold, how sensors sit, who has changed places, where the body goes."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.cli.__main__ import main
+from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+    slerp,
+)
+from otrevo.core.errors import InputError
+from otrevo.core.formats.bvh import read_bvh
+from otrevo.core.formats.suit_table import read_suit as read_table
+from otrevo.core.formats.suit_table import write_suit
+from otrevo.core.inertial.calibrate import calibrate_suit_alone
+from otrevo.core.inertial.exchanged import find_exchanged
+from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.measures import MEASURES, measured_skeleton, measures_from
+from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.inertial.stills import find_stills
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.suit import make_suit, read_suit
+from otrevo.core.solve.suit import SUIT_BONES
+
+AGE_S = 120.0
+
+
+def recorded(motion, suit, age_s=0.0):
+    """The SuitRecording of a motion, the device's clock showing the age of its headings."""
+    times, rotation, force = read_suit(motion, suit, age_s, age_s)
+    sensors = len(suit.names)
+    return suit_recording(
+        np.repeat(times, sensors), np.tile(np.arange(sensors), len(times)), suit.names, rotation.reshape(-1, 4), force.reshape(-1, 3)
+    )  # fmt: skip
+
+
+def heading_gap(a, b):
+    return np.degrees((a - b + np.pi) % (2 * np.pi) - np.pi)
+
+
+class Worn(unittest.TestCase):
+    """One performer, one warm-up, as files; each test reads what it needs."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.performer = make_performer(8, shipped_chart(), 1.74, sloppiness_deg=2.0)
+        cls.warm_up = perform("suit warm-up", cls.performer, 8, Fraction(120)).motion
+        cls.suit = make_suit(cls.warm_up.skeleton, 8, up="Z")
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.at = Path(cls.folder.name)
+        times, rotation, force = read_suit(cls.warm_up, cls.suit)
+        write_suit(cls.at / "warmup.csv", times, cls.suit.names, rotation, force)
+        cls.recording = read_table(cls.at / "warmup.csv")
+
+    def run_pass(self, *words):
+        errors = io.StringIO()
+        with contextlib.redirect_stderr(errors), contextlib.redirect_stdout(io.StringIO()):
+            status = main([str(self.at / w[1:]) if w.startswith("@") else w for w in words])
+        return status, errors.getvalue()
+
+
+class FromWarmUpToTake(Worn):
+    def test_up_gravity_and_stills_are_found(self):
+        self.assertEqual((self.recording.up, self.recording.rate_hz), ("Z", 100.0))
+        stills = find_stills(self.recording)
+        self.assertGreaterEqual(len(stills), 3)
+        for start, end in stills:
+            world = quaternion_rotate(self.recording.rotation[start:end], self.recording.force_ms2[start:end])
+            np.testing.assert_allclose(np.nanmean(world, axis=(0, 1)), [0, 9.81, 0], atol=0.3)
+
+    def test_neighbours_tell_their_headings_without_a_pose(self):
+        links = find_links(felt(self.recording))
+        at = {n: i for i, n in enumerate(self.suit.names)}
+        true = self.suit.heading_rad + self.suit.drift_rad_s * links[0].zero_s
+        gaps = [heading_gap(link.heading_rad, true[at[link.above]] - true[at[link.below]]) for link in links]
+        self.assertLess(np.sqrt(np.mean(np.square(gaps))), 4.0)
+        wrist = next(link for link in links if link.joint == "leftHand")
+        seat = quaternion_rotate(
+            quaternion_conjugate(self.suit.mount[at["leftHand"]]), -self.suit.lever_m[at["leftHand"]]
+        )
+        self.assertLess(np.linalg.norm(wrist.below_m - seat), 0.03)
+
+    def test_every_command(self):
+        words = (
+            "suit-performer",
+            "--suit",
+            "@warmup.csv",
+            "--height-m",
+            "1.74",
+            "--out",
+            "@p.json",
+            "--report",
+            "@pr.json",
+        )
+        self.assertEqual(self.run_pass(*words)[0], 0)
+        first = (self.at / "p.json").read_bytes()
+        self.assertEqual(self.run_pass(*words)[0], 0)
+        self.assertEqual((self.at / "p.json").read_bytes(), first)
+        report = json.loads((self.at / "pr.json").read_text())
+        self.assertEqual({p["pose"] for p in report["poses"]}, {"T-pose", "arms down"})
+        self.assertEqual(set(report["sensors"]), set(SUIT_BONES))
+        self.check_seats(json.loads(first))
+        take = perform("quay walk", self.performer, 3, Fraction(120)).motion.window(0, 14 * 120)
+        times, rotation, force = read_suit(take, self.suit, AGE_S, AGE_S)
+        write_suit(self.at / "take.csv", times, self.suit.names, rotation, force)
+        status, said = self.run_pass(
+            "suit-solve",
+            "--suit",
+            "@take.csv",
+            "--performer",
+            "@p.json",
+            "--out",
+            "@body.bvh",
+            "--rate",
+            "60",
+            "--report",
+            "@sr.json",
+        )
+        self.assertEqual(status, 0, said)
+        self.check_take(take, read_bvh(self.at / "body.bvh"), json.loads((self.at / "sr.json").read_text()))
+
+    def check_seats(self, document):
+        off = []
+        for s, bone in enumerate(self.suit.names):
+            found = np.array(document["suit"][bone]["rotation_xyzw"])
+            turn = rotvec_from_quaternion(quaternion_multiply(found, quaternion_conjugate(self.suit.mount[s])))
+            off.append(np.degrees(np.linalg.norm(turn)))
+        self.assertLess(np.mean(off), 9.0)
+        for bone in ("leftUpperLeg", "leftLowerLeg", "rightUpperLeg", "rightLowerLeg", "leftUpperArm", "rightUpperArm"):
+            self.assertLess(off[self.suit.names.index(bone)], 12.0, bone)
+
+    def check_take(self, take, body, report):
+        self.assertEqual(body.rate, 60)
+        self.assertAlmostEqual(len(body) / 60, len(take) / 120, delta=0.1)
+        times, source = np.arange(len(body)) / 60, np.arange(len(take)) / 120
+        true = Motion(take.skeleton, Fraction(60), *(
+            np.stack([np.interp(times, source, take.root_position_m[:, k]) for k in range(3)], axis=1),
+            slerp(source, make_continuous(take.rotation_local), times),
+        ))  # fmt: skip
+        bones = [b for b in BODY_BONES[1:] if not b.endswith("Toes")]
+        ours, theirs = ([m.skeleton.names.index(b) for b in bones] for m in (body, true))
+        turn = quaternion_multiply(quaternion_conjugate(true.rotation_local[:, theirs]), body.rotation_local[:, ours])
+        self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 8.0)
+        joint, _ = motion_joints(body)
+        joint_true, _ = motion_joints(true)
+        away = (joint[:, ours] - joint[:, :1]) - (joint_true[:, theirs] - joint_true[:, :1])
+        self.assertLess(np.linalg.norm(away, axis=2).mean(), 0.055)
+        far, far_true = (np.linalg.norm(np.ptp(j[:, 0][:, [0, 2]], axis=0)) for j in (joint, joint_true))
+        self.assertAlmostEqual(far, far_true, delta=0.12 * far_true)
+        foot, foot_true = (j[:, m.skeleton.names.index("leftFoot")] for j, m in ((joint, body), (joint_true, true)))
+        standing = np.linalg.norm(np.gradient(foot_true, 1 / 60, axis=0), axis=1) < 0.002
+        self.assertGreater(standing.sum(), 100)
+        self.assertLess(np.median(np.linalg.norm(np.gradient(foot, 1 / 60, axis=0)[standing], axis=1)), 0.02)
+        self.assertLess(np.ptp(foot[standing, 1]), 0.06, "one floor")
+        self.assertEqual({c["level_m"] for c in report["contacts"]}, {0.0})
+        self.assertEqual(set(report["joint_sd_deg"]), set(BODY_BONES))
+
+    def test_upper_body_alone(self):
+        status, said = self.run_pass(
+            "suit-performer", "--suit", "@warmup.csv", "--height-m", "1.74", "--kit", "upper", "--out", "@u.json"
+        )
+        self.assertEqual(status, 0, said)
+        upper = json.loads((self.at / "u.json").read_text())["suit"]
+        self.assertEqual(len(upper), 11)
+        self.assertFalse([n for n in upper if "Leg" in n or "Foot" in n])
+        short = self.recording.only([n for n in self.recording.names if n in upper])
+        write_suit(
+            self.at / "seated.csv", short.times_s[:600], short.names, short.rotation[:600], short.force_ms2[:600]
+        )
+        status, said = self.run_pass("suit-solve", "--suit", "@seated.csv", "--performer", "@u.json", "--out", "@u.bvh")
+        self.assertEqual(status, 0, said)
+        seated = read_bvh(self.at / "u.bvh")
+        self.assertLess(np.ptp(seated.root_position_m, axis=0).max(), 1e-6)
+        self.assertIn("the hips stay where they are", said)
+        arm = seated.rotation_local[:, seated.skeleton.index("leftUpperArm")]
+        self.assertGreater(np.ptp(rotvec_from_quaternion(make_continuous(arm)), axis=0).max(), 0.5, "the arms move")
+
+    def test_bad_input_is_one_sentence_and_leaves_nothing(self):
+        rows = (self.at / "warmup.csv").read_text().splitlines()
+        head, body = rows[0], rows[1 : 17 * 400]
+        cases = {
+            "no samples": [head],
+            "no column 'qw'": [head.replace("qw", "q"), *body[:50]],
+            "no sensor of a suit": [head, *(r.replace(r.split(",")[1], "knob") for r in body[:80])],
+            "still pose": [head, *(r for r in rows[1:] if 12 < float(r.split(",")[0]) < 15)],
+            "backwards": [head, *reversed(body)],
+            "9.8": [
+                head,
+                *(",".join([*r.split(",")[:6], *(f"{float(v) / 9.81}" for v in r.split(",")[6:])]) for r in body),
+            ],
+            "sensor on the pelvis": [head, *(r for r in body if ",hips," not in r)],
+        }
+        for words, lines in cases.items():
+            (self.at / "bad.csv").write_text("\n".join(lines) + "\n")
+            status, said = self.run_pass(
+                "suit-performer", "--suit", "@bad.csv", "--height-m", "1.74", "--out", "@none.json"
+            )
+            self.assertEqual((status, said.count("\n")), (2, 1), f"{words}: {said}")
+            self.assertIn(words, said)
+            self.assertFalse((self.at / "none.json").exists())
+        for words in (("--height-m", "17.4"), ()):
+            self.assertEqual(
+                self.run_pass("suit-performer", "--suit", "@warmup.csv", *words, "--out", "@none.json")[0], 2
+            )
+
+
+class Recordings(unittest.TestCase):
+    def rows(self, seconds=3.0, rate=100, sensors=("pelvis", "chest")):
+        times = np.repeat(np.arange(int(seconds * rate)) / rate, len(sensors))
+        number = np.tile(np.arange(len(sensors)), int(seconds * rate))
+        rotation = np.tile([0.0, 0.0, 0.0, 1.0], (len(times), 1))
+        return times, number, list(sensors), rotation, np.tile([0.0, 9.81, 0.0], (len(times), 1))
+
+    def test_what_is_odd_is_told(self):
+        times, number, names, rotation, force = self.rows()
+        order = np.arange(len(times))
+        order[[10, 40]] = order[[40, 10]]
+        rotation[7] = np.nan
+        found = suit_recording(times[order], number[order], [*names[:1], "torch"], rotation[order], force[order])
+        self.assertEqual(found.names, ("hips",))
+        self.assertTrue(any("torch" in n for n in found.notes) and any("late" in n for n in found.notes))
+        again = suit_recording(*(np.concatenate([x, x[:20]]) for x in (times, number)), names,
+                               *(np.concatenate([x, x[:20]]) for x in (rotation, force)))  # fmt: skip
+        self.assertTrue(any("twice" in n for n in again.notes))
+        self.assertTrue(np.isfinite(again.rotation).sum() > 0)
+
+    def test_a_long_loss_stays_unknown_and_a_short_one_is_bridged(self):
+        times, number, names, rotation, force = self.rows()
+        gone = ((times > 1.0) & (times < 1.03)) | ((times > 2.0) & (times < 2.2))
+        found = suit_recording(times[~gone], number[~gone], names, rotation[~gone], force[~gone])
+        lost = np.isnan(found.rotation[:, 0, 0])
+        self.assertFalse(lost[95:110].any())
+        self.assertTrue(lost[202:218].all())
+
+    def test_rates_that_no_suit_has(self):
+        for seconds, rate in ((20, 4), (0.4, 100)):
+            with self.assertRaises(InputError):
+                suit_recording(*self.rows(seconds, rate))
+        self.assertEqual(suit_recording(*self.rows(4.0, 20)).rate_hz, 20.0)
+
+
+class Exchanged(unittest.TestCase):
+    def test_sensors_in_each_others_place_are_found_and_none_invented(self):
+        performer = make_performer(2, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 2, Fraction(120)).motion
+        for pair in (
+            (),
+            ("leftUpperLeg", "rightUpperLeg"),
+            ("rightLowerArm", "rightUpperArm"),
+            ("leftFoot", "rightFoot"),
+        ):
+            worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
+            found = find_exchanged(felt(recorded(motion, make_suit(motion.skeleton, 2, worn=worn))))
+            self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
+
+    def test_a_calibration_reads_them_the_other_way_round(self):
+        performer = make_performer(3, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 3, Fraction(120)).motion
+        arms = [(f"left{b}", f"right{b}") for b in ("Shoulder", "UpperArm", "LowerArm", "Hand")]
+        suit = make_suit(motion.skeleton, 3, worn=dict([*arms, *((b, a) for a, b in arms)]))
+        found = calibrate_suit_alone(recorded(motion, suit), generic_skeleton(performer.height_m))
+        self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in arms})
+        self.assertEqual(len(found.notes), 4)
+        seat = suit.mount[suit.names.index("rightUpperArm")]  # the sensor called right sits on the left arm
+        turn = rotvec_from_quaternion(
+            quaternion_multiply(found.mount[found.names.index("leftUpperArm")], quaternion_conjugate(seat))
+        )
+        self.assertLess(np.degrees(np.linalg.norm(turn)), 15.0)
+
+
+class Flight(unittest.TestCase):
+    def test_a_jump_goes_as_high_as_gravity_lets_it(self):
+        """A stiff body that is thrown up twice, between two stands."""
+        from otrevo.core.inertial.calibrate import SuitCalibration
+        from otrevo.core.inertial.headings import Headings
+        from otrevo.core.inertial.recording import SuitRecording
+        from otrevo.core.inertial.travel import find_travel
+
+        skeleton, rate, v = generic_skeleton(), 100.0, 9.81 * 0.48 / 2
+        t = np.arange(600) / rate
+        height, force = np.zeros(600), np.full(600, 9.81)
+        for start in (150, 350):  # pushed up within 0.1 s, caught within 0.1 s
+            flight = 48
+            push = v / 0.1
+            for k in range(10):
+                force[start + k] += push
+                force[start + 10 + flight + k] += push
+            force[start + 10 : start + 10 + flight] = 0.0
+        speed = np.cumsum(force - 9.81) / rate
+        height = np.cumsum(speed) / rate
+        names = ("hips", "leftUpperLeg", "leftLowerLeg", "leftFoot", "rightUpperLeg", "rightLowerLeg", "rightFoot")
+        still = np.tile([0.0, 0.0, 0.0, 1.0], (600, len(names), 1))
+        felt_there = np.zeros((600, len(names), 3))
+        felt_there[..., 1] = force[:, None]
+        recording = SuitRecording(names, rate, 0.0, still, felt_there)
+        seats = np.tile([0.0, 0.0, 0.0, 1.0], (len(names), 1))
+        nothing = np.zeros(len(names))
+        calibration = SuitCalibration(names, seats, nothing, nothing, 0.0, nothing, nothing)
+        local = np.tile([0.0, 0.0, 0.0, 1.0], (600, len(skeleton.names), 1))
+        headings = Headings(np.array([3.0]), nothing[None], nothing[None])
+        found = find_travel(recording, calibration, headings, skeleton, local)
+        self.assertAlmostEqual(np.ptp(found.root_m[:, 1]), np.ptp(height), delta=0.03)
+        self.assertLess(np.ptp(found.root_m[t < 1.4, 1]), 0.01)
+        self.assertLess(abs(found.root_m[-50:, 1].mean() - found.root_m[:50, 1].mean()), 0.03)
+        self.assertFalse([c for c in found.contacts if c.start < 170 and c.end > 185], "nobody stands in the air")
+
+
+class Measures(unittest.TestCase):
+    def test_what_is_measured_is_kept_and_the_rest_estimated_and_told(self):
+        skeleton, notes = measured_skeleton({"height_m": 1.75})
+        np.testing.assert_allclose(skeleton.rest_offset_m[:22], generic_skeleton().rest_offset_m[:22], atol=0.004)
+        self.assertEqual(len(notes), 1)
+        given = {"height_m": 1.8, "arm_span_m": 1.9, "hip_height_m": 0.97, "knee_height_m": 0.5, "shoulder_height_m": 1.5,
+                 "shoulder_width_m": 0.4, "hip_width_m": 0.2, "foot_length_m": 0.28}  # fmt: skip
+        skeleton, notes = measured_skeleton(given)
+        self.assertEqual((notes, set(given)), ([], set(MEASURES)))
+        joint, _ = motion_joints(
+            Motion(skeleton, 1, skeleton.rest_offset_m[None, 0], np.tile([0.0, 0, 0, 1], (1, 52, 1)))
+        )
+        at = {n: joint[0, i] for i, n in enumerate(skeleton.names)}
+        self.assertAlmostEqual(at["leftUpperLeg"][1], 0.97, places=3)
+        self.assertAlmostEqual(at["leftLowerLeg"][1], 0.5, places=3)
+        self.assertAlmostEqual(at["leftUpperArm"][0] - at["rightUpperArm"][0], 0.4, places=3)
+        self.assertAlmostEqual(at["leftUpperLeg"][0] - at["rightUpperLeg"][0], 0.2, places=3)
+
+    def test_what_cannot_be_is_refused(self):
+        for document in ({"height_m": "tall"}, {"height_m": 175}, {"girth_m": 1.0}, {"hip_width_m": True}):
+            with self.assertRaises(InputError):
+                measures_from({"otrevo": "measures/1"} | document, "m.json")
+        with self.assertRaises(InputError):
+            measured_skeleton({"hip_width_m": 0.2})
+
+
+class Simulated(unittest.TestCase):
+    def test_faults_are_what_they_say(self):
+        performer = make_performer(4, shipped_chart())
+        motion = perform("quay walk", performer, 4, Fraction(120)).motion.window(0, 480)
+        plainly = make_suit(motion.skeleton, 4)
+        _, rotation, force = read_suit(motion, plainly)
+        upward = np.nanmedian(quaternion_rotate(rotation, force).reshape(-1, 3), axis=0)
+        np.testing.assert_allclose(upward, [0, 9.81, 0], atol=0.2)
+        slip = quaternion_from_rotvec(np.array([0.0, 0.0, 0.5]))
+        faulty = make_suit(
+            motion.skeleton, 4, magnets=(("chest", 1.2, 3.6, 15.0),), slips=(("head", 2.0, (0.0, 0.0, 0.5)),)
+        )
+        _, other, _ = read_suit(motion, faulty)
+        chest, head = (plainly.names.index(n) for n in ("chest", "head"))
+
+        def turn(s, at):
+            return np.linalg.norm(
+                rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation[at, s]), other[at, s])),
+                axis=-1,
+            )
+
+        self.assertLess(np.nanmax(turn(chest, slice(0, 30))), 0.03)
+        self.assertAlmostEqual(np.degrees(np.nanmedian(turn(chest, slice(190, 230)))), 15.0, delta=1.0)
+        self.assertAlmostEqual(
+            np.nanmedian(turn(head, slice(210, 390))), np.linalg.norm(rotvec_from_quaternion(slip)), delta=0.02
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
