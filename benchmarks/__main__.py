@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, characters, live, optics, timecode, work
+from benchmarks import application, bodies, characters, live, optics, suits, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -19,6 +19,7 @@ ALL = {
     "cold-start": application.cold_start,
     "maps": characters.maps,
     "retarget": characters.retargeting,
+    "suit": suits.suits,
     "cancel": work.cancelling,
     "kills": work.kills,
 }

@@ -1,0 +1,97 @@
+"""A body from a suit alone, on made-up people and suits: degrees, millimetres, times real time."""
+
+import time
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.performer import PerformerCalibration
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+    slerp,
+)
+from otrevo.core.inertial.calibrate import calibrate_suit_alone
+from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.measures import measured_skeleton
+from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.inertial.solve import solve_suit
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.retarget.plants import find_plants
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.suit import make_suit, read_suit
+
+SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
+AGE_S = 120.0
+TAKES = "quay walk", "rope haul", "semaphore"
+
+
+def recorded(motion, suit, age_s=0.0):
+    times, rotation, force = read_suit(motion, suit, age_s, age_s)
+    sensors = len(suit.names)
+    return suit_recording(
+        np.repeat(times, sensors), np.tile(np.arange(sensors), len(times)), suit.names, rotation.reshape(-1, 4), force.reshape(-1, 3)
+    )  # fmt: skip
+
+
+def suits(seeds):
+    """Warm-ups and takes of the simulator's: joint angles, places of joints from the hips, ways, sliding of feet that stand, speed."""
+    angles, worst, places, ways, slides, speeds, calibrating = [], [], [], [], [], [], []
+    for seed in seeds:
+        person = make_performer(seed, shipped_chart(), sloppiness_deg=SLOPPY_DEG)
+        warm_up = perform("suit warm-up", person, seed, Fraction(120)).motion
+        suit = make_suit(warm_up.skeleton, seed)
+        skeleton, _ = measured_skeleton({"height_m": person.height_m})
+        began = time.process_time()
+        found = calibrate_suit_alone(recorded(warm_up, suit), skeleton)
+        calibrating.append(time.process_time() - began)
+        document = suit_to_document(found)
+        performer = PerformerCalibration(person.height_m, skeleton, "", (), (), np.zeros((0, 3)), devices=document)
+        for name in TAKES:
+            take = perform(name, person, seed, Fraction(120)).motion
+            recording = recorded(take, suit, AGE_S)
+            began = time.process_time()
+            body = solve_suit(recording, performer).motion
+            speeds.append(len(body) / float(body.rate) / (time.process_time() - began))
+            angle, place, way, slide = _compared(body, take)
+            angles.append(angle.mean())
+            worst.append(angle.max())
+            places.append(place)
+            if name == "quay walk":
+                ways.append(way)
+            slides += slide
+            print(
+                f"{seed} {name:10s} {angle.mean():.2f} / {angle.max():.1f} degrees, places {place:.0f} mm, {speeds[-1]:.0f}x"
+            )
+    return {
+        "joint_angle_deg": float(np.mean(angles)), "worst_joint_deg": float(np.mean(worst)), "places_mm": float(np.mean(places)),
+        "way_off_share": float(np.mean(ways)), "slide_median_mm": float(np.median(slides)),
+        "slide_95_mm": float(np.percentile(slides, 95)), "solve_times_real": float(np.min(speeds)),
+        "calibrate_s": float(np.mean(calibrating)),
+    }  # fmt: skip
+
+
+def _compared(body, take):
+    """(degrees (B,) by joint, child in parent; mm of joints from the hips; share by which the way is off; mm each standing foot slides)."""
+    times, source = np.arange(len(body)) / float(body.rate), np.arange(len(take)) / float(take.rate)
+    root = np.stack([np.interp(times, source, take.root_position_m[:, k]) for k in range(3)], axis=1)
+    true = Motion(take.skeleton, body.rate, root, slerp(source, make_continuous(take.rotation_local), times))
+    bones = [b for b in BODY_BONES[1:] if not b.endswith("Toes")]
+    ours, theirs = ([m.skeleton.index(b) for b in bones] for m in (body, true))
+    turn = quaternion_multiply(quaternion_conjugate(true.rotation_local[:, theirs]), body.rotation_local[:, ours])
+    angle = np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(axis=0)
+    (joint, _), (joint_true, rotation_true) = motion_joints(body), motion_joints(true)
+    away = (joint[:, ours] - joint[:, :1]) - (joint_true[:, theirs] - joint_true[:, :1])
+    way, way_true = (np.linalg.norm(np.diff(j[::10, 0][:, [0, 2]], axis=0), axis=1).sum() for j in (joint, joint_true))
+    slides = []
+    for plant in find_plants(true, joint_true, rotation_true):
+        a, b = (int(s * float(body.rate)) for s in (plant.start_s + 0.03, plant.end_s - 0.03))
+        if b - a > 10:
+            at = joint[a:b, body.skeleton.index(plant.bone)]
+            slides.append(1000 * np.linalg.norm(at - at.mean(axis=0), axis=1).max())
+    return angle, 1000 * np.linalg.norm(away, axis=2).mean(), abs(way / way_true - 1), slides
