@@ -288,7 +288,7 @@ class Exchanged(unittest.TestCase):
 class Flight(unittest.TestCase):
     def test_a_jump_goes_as_high_as_gravity_lets_it(self):
         """A stiff body that is thrown up twice, between two stands."""
-        from otrevo.core.inertial.calibrate import SuitCalibration
+        from otrevo.core.inertial.calibration import SuitCalibration
         from otrevo.core.inertial.headings import Headings
         from otrevo.core.inertial.recording import SuitRecording
         from otrevo.core.inertial.travel import find_travel

@@ -3,7 +3,7 @@
 import numpy as np
 
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.calibrate import SuitCalibration
+from otrevo.core.inertial.calibration import SuitCalibration
 
 
 def suit_to_document(calibration):

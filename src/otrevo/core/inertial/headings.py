@@ -22,6 +22,7 @@ WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration
 UNKNOWN_RAD = np.radians(8.0)  # of filters whose age nobody knows
 SURE_RAD = np.radians(1.0)
 LONGEST_AGE_S = 2 * 3600.0
+FARTHEST_RAD = np.radians(30.0)  # no filter drifts so far; what says so is no joint
 HINGE_FRAMES = 60
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -80,7 +81,9 @@ def find_headings(recording, calibration):
         for link in find_links(part, near) if inside.sum() > 20 else ():
             a, b = number[link.above], number[link.below]
             off = link.heading_rad - (expected[k, a] - expected[k, b])
-            add(k, {a: 1.0, b: -1.0}, (off + np.pi) % (2 * np.pi) - np.pi, 1.5 * np.hypot(link.sd_rad, SURE_RAD / 2))
+            off = (off + np.pi) % (2 * np.pi) - np.pi
+            if np.isfinite(link.heading_sd) and abs(off) < FARTHEST_RAD:
+                add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
         for pair, value, sd in _by_hinges(recording, calibration, expected[k], edges[k : k + 2], number):
             add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
     found = np.linalg.solve(normal, aim).reshape(count, sensors)

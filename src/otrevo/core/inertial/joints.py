@@ -84,6 +84,12 @@ class Link:
     noise_ms2: float
     unexplained: float
 
+    @property
+    def heading_sd(self):
+        """One sigma of the heading, rad: larger where little of what is felt is explained, as in limbs that hardly move; then infinite."""
+        told = 1.0 - self.unexplained**2
+        return np.inf if told < 0.2 else np.hypot(self.sd_rad, np.radians(0.5)) * 1.5 / told
+
 
 def links_of(names):
     """The LINKS among sensors `names`; where one is absent its neighbours are linked across it, if the joints are near."""

@@ -1,0 +1,43 @@
+"""How the sensors of one suit sit on one performer, as a warm-up tells."""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from otrevo.core.inertial.joints import links_of
+
+
+@dataclass(frozen=True)
+class SuitCalibration:
+    """names (S): bones; mount (S, 4): from the sensor's to the bone's axes; heading_rad (S,) of the filters at zero_s of the device's
+    clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; sd_deg (S,): how
+    well the mount is known, one sigma about each axis; places: {joint: (above (3,), below (3,))}
+    as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
+    were worn in each other's place, put right here; notes.
+    """
+
+    names: tuple[str, ...]
+    mount: np.ndarray
+    heading_rad: np.ndarray
+    drift_rad_s: np.ndarray
+    zero_s: float
+    residual_deg: np.ndarray
+    sd_deg: np.ndarray
+    places: dict = field(default_factory=dict)
+    poses: tuple = ()
+    exchanged: tuple = ()
+    notes: tuple[str, ...] = ()
+
+    def only(self, names):
+        """The same for the sensors of these names, in their order."""
+        at = [self.names.index(n) for n in names]
+        return replace(
+            self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
+            residual_deg=self.residual_deg[at], sd_deg=self.sd_deg[at],
+        )  # fmt: skip
+
+    def places_of(self, names):
+        """(above, below, joint, (above (3,), below (3,))) for every link among sensors `names` whose joint's place is known."""
+        for above, below, joint in links_of(names):
+            if joint in self.places and above in self.names and below in self.names:
+                yield above, below, joint, self.places[joint]

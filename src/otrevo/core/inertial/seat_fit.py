@@ -1,0 +1,381 @@
+"""How every sensor of a suit sits on its limb, from poses held still and from the movement of a warm-up.
+
+A sensor on bone b reads S(t) = H R_b(t) M: R_b the bone's rotation in a world in which the body faces +Z in the T-pose, H the heading of the
+sensor's filter against it (+Y) and M how the sensor sits. The joints tell the headings and where the limbs' ends lie
+(core.inertial.joints), the poses tell M as well as somebody holds them, elbows and knees bend about one axis only. All of it
+goes into one least-squares fit.
+"""
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from otrevo.core.body.skeleton import rest_joints
+from otrevo.core.conventions import (
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
+from otrevo.core.errors import InputError
+from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.exchanged import limbs_of
+from otrevo.core.inertial.poses import (
+    ARMS_DOWN_SD,
+    FOLLOWS,
+    LIMBS,
+    SEATS,
+    T_POSE_SD,
+    arms_down,
+    bone_end,
+    plain,
+    side_sign,
+)
+from otrevo.core.inertial.stills import mean_rotation
+
+ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
+STEP = 1e-6
+DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
+PLAINLY_M = 0.05  # hip joints that lie so far the wrong way round do not do so by chance
+HINGE_FRAMES, INDEPENDENT = 60, 20
+HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
+LIMB_SD_M = 0.008
+UP = np.array([0.0, 1.0, 0.0])
+
+
+class SeatFit:
+    """The least-squares fit of headings and mounts; S sensors, N stills."""
+
+    def __init__(self, recording, stills, links, skeleton):
+        self.recording, self.links, self.skeleton = recording, links, skeleton
+        self.names = recording.names
+        self.number = {n: i for i, n in enumerate(self.names)}
+        self.stills = stills
+        self.held = np.stack(
+            [[mean_rotation(recording.rotation[a:b, s]) for s in range(len(self.names))] for a, b in stills]
+        )
+        self.zero = links[0].zero_s if links else float(recording.times_s.mean())
+        self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
+        self.lines, self.across = self._limb_lines(), self._across()
+        self.notes = []
+
+    def exchanged_sides(self):
+        """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend."""
+        heading, drift = self._headings_by_links()
+        knees = np.zeros(3)
+        for (above, below), (readings, at) in self._bending().items():
+            if plain(below) != "LowerLeg" or len(at) < 10:
+                continue
+            pair = [self.number[above], self.number[below]]
+            straight = int(np.nanargmin(np.abs(self.held_at)))
+            rest = quaternion_multiply(quaternion_conjugate(self.held[straight, pair[0]]), self.held[straight, pair[1]])
+            now = quaternion_multiply(quaternion_conjugate(readings[:, 0]), readings[:, 1])
+            bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
+            thigh = self._turned(readings[:, 0], heading[pair[0]] + drift[pair[0]] * at, at)
+            knees += quaternion_rotate(thigh, bend).mean(axis=0)
+        if np.linalg.norm(knees[[0, 2]]) < np.radians(10):
+            return []
+        knees /= np.linalg.norm(knees)
+        arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
+        wrong = arms @ knees < -0.5 * np.linalg.norm(arms), hips @ knees < -PLAINLY_M
+        return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
+
+    def begin(self):
+        """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
+        heading, drift = self._headings_by_links()
+        kinds = self._kinds()
+        if not any(kinds):
+            raise InputError(
+                "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
+            )
+        heading = heading + self._facing(heading, drift, kinds)
+        return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
+
+    def expected_places(self):
+        """{joint: (place above (3,), place below (3,), heading, drift)} by the poses and by where on limbs suits have their sensors."""
+        _, _, _, mount = self.begin()
+        return {
+            link.joint: (*(quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
+                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s)
+            for link in self.links
+        }  # fmt: skip
+
+    def _joint_from_seat(self, bone, joint):
+        """From where a sensor usually sits on a bone to a joint, in the bone's T-pose axes (3,), metres."""
+        side, part = ("", bone) if bone in SEATS else (bone.removesuffix(plain(bone)), plain(bone))
+        end = bone_end(self.skeleton, bone)
+        seat = np.array(SEATS[part]) * ([side_sign(bone), 1, 1] if side else [1, 1, 1]) + (
+            0.5 * end if end is not None else 0.0
+        )
+        return rest_joints(self.skeleton)[joint] - rest_joints(self.skeleton)[bone] - seat
+
+    def solve(self, progress):
+        heading, drift, kinds, mount = self.begin()
+        progress(0.6)
+        given = heading, drift, mount, kinds, self._bending()
+        found = least_squares(
+            self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
+            loss="soft_l1", f_scale=2.0, max_nfev=40, xtol=1e-4, ftol=1e-3, x_scale="jac",
+        )  # fmt: skip
+        heading, drift, mount = self._moved(found.x, heading, drift, mount)
+        progress(0.95)
+        off = self._pose_errors(heading, drift, mount, kinds)
+        residual = np.sqrt(np.nanmean(np.square(np.degrees(off)).sum(axis=2), axis=0))
+        rate, start = self.recording.rate_hz, self.recording.start_s
+        poses = tuple(
+            (kind, float(start + a / rate), float(start + b / rate)) for kind, (a, b) in zip(kinds, self.stills, strict=True) if kind
+        )  # fmt: skip
+        places = {link.joint: (link.above_m, link.below_m) for link in self.links}
+        return SuitCalibration(
+            self.names,
+            mount,
+            heading,
+            drift,
+            self.zero,
+            residual,
+            self._sd(found.jac),
+            places,
+            poses,
+            tuple(self.notes),
+        )
+
+    def _sd(self, jacobian):
+        """How well the mounts are known (S,), degrees about each axis, by the fit's Jacobian."""
+        covariance = np.linalg.pinv(jacobian.T @ jacobian)
+        variance = np.diag(covariance).reshape(-1, 5)[:, 2:]
+        return np.degrees(np.sqrt(variance.mean(axis=1)))
+
+    def _headings_by_links(self):
+        """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""
+        heading, drift = np.zeros(len(self.names)), np.zeros(len(self.names))
+        for link in self.links:
+            a, b = self.number[link.above], self.number[link.below]
+            heading[b], drift[b] = heading[a] - link.heading_rad, drift[a] - link.drift_rad_s
+        return heading, drift
+
+    def _turned(self, q, heading, at):
+        """World rotations (..., S, 4) times what is not known of the mounts, of readings q at times `at` from zero."""
+        return quaternion_multiply(quaternion_from_rotvec(-heading[..., None] * UP), q)
+
+    def _limb_lines(self):
+        """{bone: (from its joint to the next in its sensor's axes (3,) m, inverse square root of the covariance (3, 3))}."""
+        ends = {}
+        for link in self.links:
+            ends.setdefault(link.below, {})["own"] = (link.below_m, link.below_cov)
+            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
+        out = {}
+        for bone, known in ends.items():
+            end = bone.removesuffix(plain(bone)) + LIMBS.get(plain(bone), "?")
+            if end in known and "own" in known:
+                out[bone] = known[end][0] - known["own"][0], _sharpness(known[end][1] + known["own"][1], LIMB_SD_M)
+        return out
+
+    def _across(self):
+        """[(bone, from its right joint to its left one in its sensor's axes (3,) m, wanted (3,) m, sharpness)] of pelvis and chest."""
+        ends, out = {}, []
+        for link in self.links:
+            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
+        for bone, joint in (("hips", "UpperLeg"), ("chest", "Shoulder"), ("chest", "UpperArm")):
+            both = [ends.get(bone, {}).get(side + joint) for side in ("left", "right")]
+            if None not in both:
+                wanted = np.array(
+                    [
+                        2
+                        * sum(
+                            self.skeleton.rest_offset_m[self.skeleton.index(b), 0]
+                            for b in (
+                                ("leftUpperLeg",)
+                                if joint == "UpperLeg"
+                                else ("leftShoulder", "leftUpperArm")[: 1 + (joint == "UpperArm")]
+                            )
+                        ),
+                        0.0,
+                        0.0,
+                    ]
+                )
+                sharp = _sharpness(both[0][1] + both[1][1], 0.02)
+                out.append((bone, both[0][0] - both[1][0], wanted, sharp))
+        return out
+
+    def _kinds(self):
+        """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
+        lines = {b: v for b, v in self.lines.items() if plain(b) in ("UpperArm", "LowerArm")}
+        out = []
+        for held in self.held:
+            slope = [
+                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v[0] / np.linalg.norm(v[0]))[1]))
+                for b, v in lines.items()
+            ]
+            slope = [s for s in slope if np.isfinite(s)]
+            middle = float(np.median(slope)) if slope else np.nan
+            out.append("arms down" if middle < -ARM_DOWN_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
+        return out
+
+    def _facing(self, heading, drift, kinds):
+        """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
+        across = self._arms_across(heading, drift, kinds)
+        if np.linalg.norm(across) < 0.3:  # no T-pose, or no arms
+            across = self._hips_across(heading, drift)
+        return np.arctan2(-across[2], across[0])
+
+    def _arms_across(self, heading, drift, kinds):
+        """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0."""
+        across = np.zeros(3)
+        for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
+            world = self._turned(held, heading + drift * at, at)
+            for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
+                if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
+                    across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
+        return across
+
+    def _hips_across(self, heading, drift):
+        """From the right hip joint to the left one, metres, as _arms_across: short of the truth where the pelvis hardly moved."""
+        across, count = np.zeros(3), 0
+        places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
+        if {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
+            for held, at in zip(self.held, self.held_at, strict=True):
+                world = self._turned(held, heading + drift * at, at)
+                if np.isfinite(world[self.number["hips"], 0]):
+                    across += quaternion_rotate(
+                        world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"]
+                    )
+                    count += 1
+        return across / max(count, 1)
+
+    def _first_mounts(self, heading, drift, kinds):
+        """Mounts (S, 4) as the poses say, a T-pose first."""
+        best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
+        world = self._turned(self.held[best], heading + drift * self.held_at[best], self.held_at[best])
+        if kinds[best] == "T-pose":
+            return world
+        return np.stack(
+            [quaternion_multiply(quaternion_conjugate(arms_down(b)), world[s]) for s, b in enumerate(self.names)]
+        )
+
+    def _bending(self):
+        """{(bone above, bone below): (readings of both (K, 2, 4), times from zero (K,))} of frames in which that hinge is bent."""
+        out, q = {}, self.recording.rotation
+        for side in ("left", "right"):
+            for above, below in HINGES:
+                pair = [self.number.get(side + b) for b in (above, below)]
+                if None in pair:
+                    continue
+                a, b = pair
+                known = np.flatnonzero(np.isfinite(q[:, a, 0]) & np.isfinite(q[:, b, 0]))
+                straight = np.nanargmin(np.abs(self.held_at)) if len(self.held_at) else 0
+                rest = quaternion_multiply(quaternion_conjugate(self.held[straight, a]), self.held[straight, b])
+                now = quaternion_multiply(quaternion_conjugate(q[known, a]), q[known, b])
+                bent = np.linalg.norm(
+                    rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest))), axis=1
+                )
+                known = known[bent > BENT_RAD]
+                at = (
+                    known[np.linspace(0, len(known) - 1, min(HINGE_FRAMES, len(known))).astype(int)]
+                    if len(known)
+                    else known
+                )
+                out[side + above, side + below] = q[at][:, pair], self.recording.times_s[at] - self.zero
+        return out
+
+    def _moved(self, x, heading, drift, mount):
+        """Headings, drifts and mounts at a step x (5 S,) from those given: heading, drift (rad/min), rotation vector of the bone's axes."""
+        x = x.reshape(-1, 5)
+        return heading + x[:, 0], drift + x[:, 1] / 60, quaternion_multiply(quaternion_from_rotvec(x[:, 2:]), mount)
+
+    def _pose_errors(self, heading, drift, mount, kinds):
+        """Rotation vectors (N, S, 3) from the poses as they should be to what the sensors say, NaN where not known."""
+        out = np.full((*self.held.shape[:2], 3), np.nan)
+        for n, (kind, held, at) in enumerate(zip(kinds, self.held, self.held_at, strict=True)):
+            if not kind:
+                continue
+            world = quaternion_multiply(self._turned(held, heading + drift * at, at), quaternion_conjugate(mount))
+            if kind == "arms down":
+                wanted = np.stack([arms_down(b) for b in self.names])
+                world = quaternion_multiply(world, quaternion_conjugate(wanted))
+            for bone, above in FOLLOWS.items():
+                for side in ("left", "right"):
+                    a = self.number.get(above if above == "chest" else side + above)
+                    if a is not None and side + bone in self.number:
+                        b = self.number[side + bone]
+                        out[n, b] = rotvec_from_quaternion(
+                            quaternion_multiply(quaternion_conjugate(world[a]), world[b])
+                        )
+            rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
+            out[n, rest] = rotvec_from_quaternion(world[rest])
+        return out
+
+    def _residuals(self, x, heading, drift, mount, kinds, bending):
+        heading, drift, mount = self._moved(x, heading, drift, mount)
+        parts = [x.reshape(-1, 5)[:, 1] / np.radians(DRIFT_DEG)]
+        count = {k: max(1, kinds.count(k)) for k in kinds}
+        off = np.degrees(self._pose_errors(heading, drift, mount, kinds))
+        for n, kind in enumerate(kinds):
+            if kind:  # the same pose held again is not much news
+                table = T_POSE_SD if kind == "T-pose" else ARMS_DOWN_SD
+                sd = np.array([table[plain(b)] for b in self.names]) * np.sqrt(count[kind])
+                parts.append(np.nan_to_num(off[n] / sd).ravel())
+        for link in self.links:
+            a, b = self.number[link.above], self.number[link.below]
+            sd = min(link.heading_sd, np.radians(20.0))  # a joint that told nothing still begins there
+            apart = heading[a] - heading[b] - link.heading_rad
+            parts.append([np.arctan2(np.sin(apart), np.cos(apart)) / sd])
+            parts.append([(drift[a] - drift[b] - link.drift_rad_s) * 60 / np.radians(2.5)])
+        for bone, (line, sharp) in self.lines.items():
+            wanted = bone_end(self.skeleton, bone)
+            seen = quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), wanted / np.linalg.norm(wanted))
+            parts.append(sharp @ (np.linalg.norm(line) * seen - line))  # how long the limb is, is not asked
+        for bone, seen, wanted, sharp in self.across:
+            parts.append(sharp @ (quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), wanted) - seen))
+        parts += self._hinges(heading, drift, mount, bending)
+        return np.concatenate([np.ravel(p) for p in parts])
+
+    def _jacobian_by_groups(self, given):
+        """A function for the Jacobian by differences: sensors that share no residual are moved at once."""
+        zero = np.zeros(5 * len(self.names))
+        base, touched, rng = self._residuals(zero, *given), [], np.random.default_rng(0)
+        for s in range(len(self.names)):
+            moved = zero.copy()
+            moved[5 * s : 5 * s + 5] = 1e-4 * rng.uniform(0.5, 1.5, 5)
+            touched.append(self._residuals(moved, *given) != base)
+        groups = []
+        for s in range(len(self.names)):
+            group = next((g for g in groups if not any((touched[s] & touched[o]).any() for o in g)), None)
+            groups.append([s]) if group is None else group.append(s)
+
+        def jacobian(x, *given):
+            base, out = self._residuals(x, *given), np.zeros((len(touched[0]), len(x)))
+            for group in groups:
+                for k in range(5):
+                    moved = x.copy()
+                    moved[[5 * s + k for s in group]] += STEP
+                    slope = (self._residuals(moved, *given) - base) / STEP
+                    for s in group:
+                        out[touched[s], 5 * s + k] = slope[touched[s]]
+            return out
+
+        return jacobian
+
+    def _hinges(self, heading, drift, mount, bending):
+        """How far elbows and knees bend aside of their one axis, by degrees that skin and bones allow."""
+        for (above, below), (readings, at) in bending.items():
+            if len(at) < 10:
+                continue
+            pair = [self.number[above], self.number[below]]
+            world = quaternion_multiply(
+                self._turned(readings, heading[pair] + drift[pair] * at[:, None], at), quaternion_conjugate(mount[pair])
+            )
+            local = quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1])
+            many = np.sqrt(max(1.0, len(at) / INDEPENDENT))  # neighbours in time err alike, and so does the whole fit
+            if plain(below) == "LowerLeg":
+                bent = np.degrees(rotvec_from_quaternion(local))
+                yield from (np.minimum(bent[:, 0] + 4, 0) / 4 / many, bent[:, 1] / 8 / many, bent[:, 2] / 4 / many)
+            else:
+                line = matrix_from_quaternion(local)[..., 0] * side_sign(below)
+                yield from (np.degrees(line[:, 1]) / 6 / many, np.degrees(np.minimum(line[:, 2] + 0.07, 0)) / 4 / many)
+
+
+def _sharpness(covariance, model_m):
+    """Inverse square root (3, 3) of a covariance of places, doubled in sd as such fits flatter themselves, and what the model lacks."""
+    value, vector = np.linalg.eigh(4 * covariance + np.eye(3) * model_m**2)
+    return (vector / np.sqrt(value)) @ vector.T
