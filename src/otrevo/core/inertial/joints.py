@@ -210,6 +210,7 @@ def _find(felt_, above, below, joint, near, near_m):
         turned = -np.stack([lowered[:, 2], np.zeros(len(t)), -lowered[:, 0]], axis=1)  # d(residual)/d(heading)
         full = np.concatenate([design, turned[..., None], (turned * t[:, None])[..., None]], axis=2)
         normal = normal_of(full, weight)
+        normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
         normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
         gradient = np.einsum("kia,ki->a", full * (weight[:, None, None] / noise**2), e)
         gradient[:6] = 0.0  # the places are at their best already

@@ -94,7 +94,7 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
     if not level_floor or not contacts:
         root[:, 1] -= (root[:, 1] + joint[..., 1].min(axis=1)).min()
     feet = {n: found[:, k] - found[:, 0] for n, k in ends.order.items() if n.endswith("Foot")}
-    return Travel(root, _keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
+    return Travel(root, keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
 
 
 @dataclass(frozen=True)
@@ -342,7 +342,7 @@ def _with_levels(contacts, places, ends, points, skeleton):
     return out
 
 
-def _keep_feet(skeleton, rotation_local, joint, world, feet):
+def keep_feet(skeleton, rotation_local, joint, world, feet):
     """Local rotations in which legs bend until ankles are where they belong, feet {bone: (T, 3) from the hips}; feet keep their rotation."""
     world = world.copy()
     for foot, wanted in feet.items():

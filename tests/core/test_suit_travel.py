@@ -1,0 +1,206 @@
+"""Travel, headings and refusals of a body from a suit, on movements whose truth is plain: a stiff body, a hinge, a step."""
+
+import unittest
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.performer import PerformerCalibration, performer_from_document
+from otrevo.core.body.skeleton import generic_skeleton
+from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, quaternion_rotate
+from otrevo.core.errors import InputError
+from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.documents import suit_from_document, suit_to_document
+from otrevo.core.inertial.headings import find_headings
+from otrevo.core.inertial.joints import felt, find_link, heading_matrix, links_of
+from otrevo.core.inertial.pose import fit_pose, sensed_bones
+from otrevo.core.inertial.recording import SuitRecording
+from otrevo.core.inertial.solve import solve_suit
+from otrevo.core.inertial.travel import find_travel, keep_feet
+from otrevo.core.solve.suit import SUIT_BONES
+
+RATE = 100.0
+UPRIGHT = np.array([0.0, 0.0, 0.0, 1.0])
+LEGS = ("hips", *(side + part for side in ("left", "right") for part in ("UpperLeg", "LowerLeg", "Foot")))
+
+
+def true_recording(motion, names, heading=0.0):
+    """What perfect sensors in the bones' joints would read, their filters all turned by a heading."""
+    joint, world = motion_joints(motion)
+    at = [motion.skeleton.index(n) for n in names]
+    rate = float(motion.rate)
+    force = np.gradient(np.gradient(joint[:, at], 1 / rate, axis=0), 1 / rate, axis=0) + [0.0, 9.81, 0.0]
+    turn = quaternion_from_rotvec(
+        np.array([0.0, 1.0, 0.0]) * np.broadcast_to(heading, (len(motion), len(names)))[..., None]
+    )
+    own = quaternion_rotate(quaternion_conjugate(world[:, at]), force)
+    return SuitRecording(tuple(names), rate, 0.0, quaternion_multiply(turn, world[:, at]), own)
+
+
+def perfect(names, skeleton, zero_s=0.0, heading=0.0):
+    """The calibration of such sensors: joints lie where the skeleton has them."""
+    places = {}
+    for above, _, joint in links_of(names):
+        out, b = np.zeros(3), skeleton.index(joint)
+        while b != skeleton.index(above):
+            out, b = out + skeleton.rest_offset_m[b], skeleton.parents[b]
+        places[joint] = out, np.zeros(3)
+    nothing = np.zeros(len(names))
+    return SuitCalibration(
+        tuple(names),
+        np.tile(UPRIGHT, (len(names), 1)),
+        nothing + heading,
+        nothing,
+        zero_s,
+        nothing,
+        nothing + 1.0,
+        places,
+    )
+
+
+def climbing(rise_m, seconds=6.0):
+    """Two steps up: each foot is lifted, set down 0.3 m ahead and rise_m higher; the hips follow."""
+    skeleton = generic_skeleton()
+    t = np.arange(int(seconds * RATE)) / RATE
+
+    def eased(start, end):
+        f = np.clip((t - start) / (end - start), 0, 1)
+        return f * f * f * (f * (6 * f - 15) + 10)
+
+    feet = {"left": (1.5, 2.3), "right": (3.0, 3.8)}
+    root = np.tile(skeleton.rest_offset_m[0] - [0, 0.04, 0], (len(t), 1))
+    root[:, 1] += rise_m * eased(2.3, 3.4)
+    root[:, 2] += 0.3 * eased(2.0, 3.6)
+    local = np.tile(UPRIGHT, (len(t), len(skeleton.names), 1))
+    motion = Motion(skeleton, Fraction(100), root, local)
+    joint, _ = motion_joints(motion)
+    wanted = {}
+    for side, (start, end) in feet.items():
+        ankle = np.tile(joint[0, skeleton.index(side + "Foot")] + [0, 0.04, 0], (len(t), 1))
+        share = eased(start, end)
+        ankle[:, 1] += rise_m * share + 0.1 * 4 * share * (1 - share)
+        ankle[:, 2] += 0.3 * share
+        wanted[side + "Foot"] = ankle - root
+    still = np.zeros_like(root)
+    at_hips, world = motion_joints(Motion(skeleton, Fraction(100), still, local))
+    return Motion(skeleton, Fraction(100), root, keep_feet(skeleton, local, at_hips, world, wanted))
+
+
+class Steps(unittest.TestCase):
+    def solved(self, rise_m, level_floor=True):
+        motion = climbing(rise_m)
+        recording, calibration = true_recording(motion, LEGS), perfect(LEGS, motion.skeleton)
+        headings = find_headings(recording, calibration)
+        local = fit_pose(motion.skeleton, LEGS, sensed_bones(recording, calibration, headings))
+        return motion, find_travel(recording, calibration, headings, motion.skeleton, local, level_floor)
+
+    def test_a_step_is_climbed_and_a_level_floor_stays_level(self):
+        for rise in (0.18, 0.0):
+            motion, found = self.solved(rise)
+            levels = sorted({round(c.level_m, 2) for c in found.contacts})
+            self.assertAlmostEqual(levels[-1], rise, delta=0.03)
+            self.assertEqual(len(levels), 2 if rise else 1)
+            climbed = found.root_m[-50:, 1].mean() - found.root_m[:50, 1].mean()
+            self.assertAlmostEqual(climbed, rise, delta=0.03)
+            forward = found.root_m[-50:, 2].mean() - found.root_m[:50, 2].mean()
+            self.assertAlmostEqual(forward, 0.3, delta=0.03)
+            joint, _ = motion_joints(Motion(motion.skeleton, motion.rate, found.root_m, found.rotation_local))
+            foot = joint[:, motion.skeleton.index("leftFoot")]
+            self.assertLess(np.ptp(foot[:140], axis=0).max(), 0.004)
+            self.assertLess(np.ptp(foot[260:], axis=0).max(), 0.004)
+
+    def test_without_a_level_floor_the_lowest_point_is_the_ground(self):
+        _, found = self.solved(0.18, level_floor=False)
+        self.assertAlmostEqual(found.root_m[-50:, 1].mean() - found.root_m[:50, 1].mean(), 0.18, delta=0.04)
+
+
+class Headings(unittest.TestCase):
+    def test_filters_that_drifted_apart_are_brought_together_and_the_body_keeps_its_facing(self):
+        rng = np.random.default_rng(1)
+        t = np.arange(2000) / RATE
+        skeleton = generic_skeleton()
+        local = np.tile(UPRIGHT, (len(t), len(skeleton.names), 1))
+        for side, sign in (("left", 1.0), ("right", -1.0)):  # arms that swing about two axes, at their own pace
+            for bone in ("UpperArm", "LowerArm"):
+                angle = np.stack(
+                    [0 * t, 0.5 * np.sin(2.9 * t + sign), 0.7 * np.sin(3.7 * t + rng.uniform(0, 6))], axis=1
+                )
+                local[:, skeleton.index(side + bone)] = quaternion_from_rotvec(angle)
+        root = skeleton.rest_offset_m[0] + np.stack([0.05 * np.sin(2.2 * t), 0 * t, 0.08 * np.sin(3.1 * t)], axis=1)
+        motion = Motion(skeleton, Fraction(100), root, local)
+        names = tuple(n for n in SUIT_BONES if "Leg" not in n and "Foot" not in n)
+        drifted = np.radians(rng.normal(0, 8.0, len(names)))
+        recording, calibration = true_recording(motion, names, drifted), perfect(names, skeleton, -120.0)
+        found = find_headings(recording, calibration).angle_rad[0]
+        gap = np.degrees(found - drifted)
+        for side in ("left", "right"):
+            arm = [names.index(side + b) for b in ("UpperArm", "LowerArm", "Hand")]
+            self.assertLess(np.ptp(gap[arm]), 0.7 * np.degrees(np.ptp(drifted[arm])), side)
+            self.assertLess(np.ptp(gap[arm]), 1.0, side)
+        self.assertLess(abs(found.mean()), np.radians(4.0), "all together they keep to what the warm-up knew")
+
+    def test_a_limb_that_hardly_moves_tells_nothing_of_its_heading(self):
+        rng = np.random.default_rng(2)
+        still = np.tile(UPRIGHT, (1500, 2, 1))
+        noisy = quaternion_multiply(still, quaternion_from_rotvec(rng.normal(0, 0.003, (1500, 2, 3))))
+        force = np.array([0.0, 9.81, 0.0]) + rng.normal(0, 0.06, (1500, 2, 3))
+        link = find_link(
+            felt(SuitRecording(("leftLowerLeg", "leftFoot"), RATE, 0.0, noisy, force)),
+            "leftLowerLeg",
+            "leftFoot",
+            "leftFoot",
+        )
+        self.assertTrue(np.isinf(link.heading_sd))
+
+    def test_a_heading_turns_about_the_vertical(self):
+        np.testing.assert_allclose(heading_matrix(np.array(np.pi / 2)) @ [0, 0, 1], [1, 0, 0], atol=1e-12)
+
+
+class Refused(unittest.TestCase):
+    def performer(self):
+        skeleton = generic_skeleton()
+        devices = suit_to_document(perfect(SUIT_BONES, skeleton))
+        return PerformerCalibration(1.75, skeleton, "", (), (), np.zeros((0, 3)), devices=devices)
+
+    def recording(self, names):
+        return SuitRecording(
+            tuple(names), RATE, 0.0, np.tile(UPRIGHT, (400, len(names), 1)), np.tile([0, 9.81, 0], (400, len(names), 1))
+        )
+
+    def test_a_performer_comes_back_from_its_document(self):
+        document = self.performer().to_document()
+        again = suit_from_document(performer_from_document(document).devices)
+        self.assertEqual((again.names, set(again.places)), (SUIT_BONES, {j for *_, j in links_of(SUIT_BONES)}))
+        np.testing.assert_allclose(again.mount, np.tile(UPRIGHT, (17, 1)))
+
+    def test_takes_that_lack_too_much(self):
+        performer = self.performer()
+        for names, words in ((SUIT_BONES[1:], "pelvis"), (SUIT_BONES[:6], "6 of the 17")):
+            with self.assertRaisesRegex(InputError, words):
+                solve_suit(self.recording(names), performer)
+        no_suit = PerformerCalibration(1.75, generic_skeleton(), "", (), (), np.zeros((0, 3)))
+        with self.assertRaisesRegex(InputError, "calibrated with a suit"):
+            solve_suit(self.recording(SUIT_BONES), no_suit)
+
+    def test_a_sensor_that_fell_off_is_told_and_its_bone_follows(self):
+        names = tuple(n for n in SUIT_BONES if n != "leftLowerArm")
+        found = solve_suit(self.recording(names), self.performer())
+        self.assertTrue(any("leftLowerArm" in n for n in found.notes))
+        self.assertGreater(found.sd_deg["leftLowerArm"], found.sd_deg["rightLowerArm"])
+        arm = found.motion.rotation_local[:, found.motion.skeleton.index("leftLowerArm")]
+        self.assertLess(np.abs(arm[:, :3]).max(), 0.1)
+
+    def test_work_can_be_stopped(self):
+        class Stop(Exception):
+            pass
+
+        def stop(share):
+            raise Stop
+
+        with self.assertRaises(Stop):
+            solve_suit(self.recording(SUIT_BONES), self.performer(), progress=stop)
+
+
+if __name__ == "__main__":
+    unittest.main()
