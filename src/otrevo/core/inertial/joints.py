@@ -92,7 +92,7 @@ class Link:
 
 
 def links_of(names):
-    """The LINKS among sensors `names`; where one is absent its neighbours are linked across it, if the joints are near."""
+    """The LINKS among sensors `names`; without one on a collar bone, chest and upper arm are linked."""
     out = []
     for above, below, joint in LINKS:
         if below not in names:

@@ -58,7 +58,9 @@ class SeatFit:
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
-        self.notes = []
+        linked = {"hips"} | {link.below for link in links}
+        alone = [n for n in self.names if n not in linked]
+        self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
 
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend."""

@@ -64,16 +64,15 @@ class Travel:
     contacts: tuple[Contact, ...]
 
 
-# what can touch the ground: point, the bone whose joint carries it, and what is less often on the ground the more it has to be lower
+# what can touch the ground: the point, and the bone whose sensor carries it
 _POINTS = (("Foot", "Foot"), ("Toes", "Foot"), ("LowerLeg", "LowerLeg"), ("Hand", "Hand"))
 
 
 def find_travel(recording, calibration, headings, skeleton, rotation_local, level_floor=True):
     """The Travel of a take: SuitRecording, SuitCalibration and Headings of the same sensors; rotation_local (T, B, 4) of the Skeleton."""
     count, rate = len(recording), recording.rate_hz
-    if not any(
-        n.endswith(("Foot", "LowerLeg")) for n in recording.names
-    ):  # nothing tells of the ground: whoever it is sits
+    if not any(n.endswith(("Foot", "LowerLeg")) for n in recording.names):
+        # nothing tells of the ground: whoever it is sits
         return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
     sensed = _felt_in_world(recording, calibration, headings)

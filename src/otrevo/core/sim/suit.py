@@ -5,7 +5,7 @@ rotation, M how the sensor sits on the limb, W what the skin under it swings, E 
 Its accelerometer reads the specific force at the place where it sits, in its own axes.
 """
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.interpolate import make_interp_spline
@@ -151,8 +151,3 @@ def _swing(acceleration, rng):
     swing = lfilter(b, a, drive, axis=0)
     size = np.linalg.norm(swing, axis=-1, keepdims=True)
     return swing * np.minimum(1.0, np.radians(6.0) / np.maximum(size, 1e-9))
-
-
-def with_faults(suit, **faults):
-    """The same suit with magnets, slips or sensors worn elsewhere."""
-    return replace(suit, **faults)
