@@ -47,8 +47,11 @@ class Motions(unittest.TestCase):
             self.assertGreater(speed.max(), 1, name)
             hands = joints[:, [performance.motion.skeleton.index(n) for n in ("leftHand", "rightHand")]]
             apart = np.linalg.norm(hands[:, 0] - hands[:, 1], axis=1)
-            self.assertGreater(apart[:60].min(), 0.8 * performer.height_m * 0.75, f"{name} begins in T-pose")
             self.assertGreater(apart[-20:].min(), 0.8 * performer.height_m * 0.75, f"{name} ends in T-pose")
+            if name == "suit warm-up":  # nothing is lined up by it: it begins with the arms down, and nobody claps
+                self.assertLess(apart[:240].max(), 0.45 * performer.height_m, f"{name} begins with the arms down")
+                continue
+            self.assertGreater(apart[:60].min(), 0.8 * performer.height_m * 0.75, f"{name} begins in T-pose")
             clap = round(performance.clap_s * 120)
             self.assertLess(apart[clap], 0.5 * apart[0], f"{name} claps")
 
