@@ -18,25 +18,16 @@ from otrevo.core.conventions import (
 from otrevo.core.inertial.calibrate import calibrate_suit_alone
 from otrevo.core.inertial.documents import suit_to_document
 from otrevo.core.inertial.measures import measured_skeleton
-from otrevo.core.inertial.recording import suit_recording
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.core.sim.suit import make_suit, read_suit
+from otrevo.core.sim.suit import make_suit, record_suit
 
 SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
 AGE_S = 120.0
 TAKES = "quay walk", "rope haul", "semaphore"
-
-
-def recorded(motion, suit, age_s=0.0):
-    times, rotation, force = read_suit(motion, suit, age_s, age_s)
-    sensors = len(suit.names)
-    return suit_recording(
-        np.repeat(times, sensors), np.tile(np.arange(sensors), len(times)), suit.names, rotation.reshape(-1, 4), force.reshape(-1, 3)
-    )  # fmt: skip
 
 
 def suits(seeds):
@@ -48,13 +39,13 @@ def suits(seeds):
         suit = make_suit(warm_up.skeleton, seed)
         skeleton, _ = measured_skeleton({"height_m": person.height_m})
         began = time.process_time()
-        found = calibrate_suit_alone(recorded(warm_up, suit), skeleton)
+        found = calibrate_suit_alone(record_suit(warm_up, suit), skeleton)
         calibrating.append(time.process_time() - began)
         document = suit_to_document(found)
         performer = PerformerCalibration(person.height_m, skeleton, "", (), (), np.zeros((0, 3)), devices=document)
         for name in TAKES:
             take = perform(name, person, seed, Fraction(120)).motion
-            recording = recorded(take, suit, AGE_S)
+            recording = record_suit(take, suit, AGE_S)
             began = time.process_time()
             body = solve_suit(recording, performer).motion
             speeds.append(len(body) / float(body.rate) / (time.process_time() - began))

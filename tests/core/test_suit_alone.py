@@ -35,19 +35,10 @@ from otrevo.core.inertial.stills import find_stills
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.core.sim.suit import make_suit, read_suit
+from otrevo.core.sim.suit import make_suit, read_suit, record_suit
 from otrevo.core.solve.suit import SUIT_BONES
 
 AGE_S = 120.0
-
-
-def recorded(motion, suit, age_s=0.0):
-    """The SuitRecording of a motion, the device's clock showing the age of its headings."""
-    times, rotation, force = read_suit(motion, suit, age_s, age_s)
-    sensors = len(suit.names)
-    return suit_recording(
-        np.repeat(times, sensors), np.tile(np.arange(sensors), len(times)), suit.names, rotation.reshape(-1, 4), force.reshape(-1, 3)
-    )  # fmt: skip
 
 
 def heading_gap(a, b):
@@ -267,7 +258,7 @@ class Exchanged(unittest.TestCase):
             ("leftFoot", "rightFoot"),
         ):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
-            found = find_exchanged(felt(recorded(motion, make_suit(motion.skeleton, 2, worn=worn))))
+            found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
 
     def test_a_calibration_reads_them_the_other_way_round(self):
@@ -275,7 +266,7 @@ class Exchanged(unittest.TestCase):
         motion = perform("suit warm-up", performer, 3, Fraction(120)).motion
         arms = [(f"left{b}", f"right{b}") for b in ("Shoulder", "UpperArm", "LowerArm", "Hand")]
         suit = make_suit(motion.skeleton, 3, worn=dict([*arms, *((b, a) for a, b in arms)]))
-        found = calibrate_suit_alone(recorded(motion, suit), generic_skeleton(performer.height_m))
+        found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
         self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in arms})
         self.assertEqual(len(found.notes), 4)
         seat = suit.mount[suit.names.index("rightUpperArm")]  # the sensor called right sits on the left arm

@@ -20,6 +20,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     slerp,
 )
+from otrevo.core.inertial.recording import suit_recording
 from otrevo.core.sim.motions import band_noise
 from otrevo.core.solve.suit import SUIT_BONES
 
@@ -131,6 +132,15 @@ def read_suit(motion, suit, start_s=0.0, clock_s=0.0, lost=0.004):
     gone = rng.random((count, sensors)) < lost
     reading[gone], force[gone] = np.nan, np.nan
     return times + clock_s, reading, force
+
+
+def record_suit(motion, suit, age_s=0.0):
+    """The SuitRecording of a motion, the device's clock showing the age of the suit's headings at its first frame."""
+    times, rotation, force = read_suit(motion, suit, age_s, age_s)
+    sensors = len(suit.names)
+    return suit_recording(
+        np.repeat(times, sensors), np.tile(np.arange(sensors), len(times)), suit.names, rotation.reshape(-1, 4), force.reshape(-1, 3)
+    )  # fmt: skip
 
 
 def _smooth_acceleration(source, place, rate_hz, times):
