@@ -41,7 +41,7 @@ def suits(seeds):
         began = time.process_time()
         found = calibrate_suit_alone(record_suit(warm_up, suit), skeleton)
         calibrating.append(time.process_time() - began)
-        document = suit_to_document(found)
+        document = {"suit": suit_to_document(found)}
         performer = PerformerCalibration(person.height_m, skeleton, "", (), (), np.zeros((0, 3)), devices=document)
         for name in TAKES:
             take = perform(name, person, seed, Fraction(120)).motion

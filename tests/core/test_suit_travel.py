@@ -160,7 +160,7 @@ class Headings(unittest.TestCase):
 class Refused(unittest.TestCase):
     def performer(self):
         skeleton = generic_skeleton()
-        devices = suit_to_document(perfect(SUIT_BONES, skeleton))
+        devices = {"suit": suit_to_document(perfect(SUIT_BONES, skeleton))}
         return PerformerCalibration(1.75, skeleton, "", (), (), np.zeros((0, 3)), devices=devices)
 
     def recording(self, names):

@@ -48,7 +48,7 @@ def run_suit_performer(args):
         (),
         _no_markers(),
         figures,
-        suit_to_document(found),
+        {"suit": suit_to_document(found)},
     )
     report(1.0)
     write_document(args.out, performer.to_document())
@@ -61,6 +61,45 @@ def run_suit_performer(args):
             args.report,
             {"otrevo": "suit-performer-report/1", "figures": figures, "sensors": rows, "poses": poses, "notes": notes},
         )
+
+
+def suit_stream(path, clock=None):
+    """The stream of a suit beside markers; clock: "offset,ppm" where it is known, else its motion tells."""
+    import numpy as np
+
+    from otrevo.core.devices.suit import KNOWN_CLOCK, OWN_CLOCK
+    from otrevo.core.formats.suit_table import read_suit
+    from otrevo.core.passes.contract import SampleClock, TakeStream
+    from otrevo.core.solve.suit import SUIT_BONES
+
+    recording = read_suit(path)
+    say_notes(recording.notes)
+    data = np.full((len(recording), len(SUIT_BONES), 7), np.nan)
+    data[:, [SUIT_BONES.index(n) for n in recording.names]] = np.concatenate(
+        [recording.rotation, recording.force_ms2], axis=2
+    )
+    rate = Fraction(recording.rate_hz).limit_denominator(1001)
+    stamps = np.array([[0.0, recording.start_s], [len(data) - 1.0, recording.times_s[-1]]])
+    own = SampleClock(recording.start_s, recording.rate_hz)
+    if clock is not None:
+        offset_s, drift = _known_clock(clock)
+        own = SampleClock((recording.start_s - offset_s) / (1 + drift), recording.rate_hz * (1 + drift))
+    details = {"clock": OWN_CLOCK if clock is None else KNOWN_CLOCK}
+    return TakeStream("suit", "orientations", rate, lambda: data, own, stamps, details)
+
+
+def _known_clock(text):
+    """(seconds that the suit's clock shows at the cameras' first frame, by what share it runs fast)."""
+    try:
+        offset_s, ppm = (float(v) for v in text.split(","))
+    except ValueError:
+        offset_s, ppm = 0.0, float("nan")
+    if not (abs(offset_s) < 1e9 and abs(ppm) <= 10_000):
+        raise InputError(
+            f"--clock {text}: expected what the suit's clock shows at the first frame, in seconds, and by how many parts in a "
+            "million it runs fast, such as 12.5,-40."
+        )
+    return offset_s, 1e-6 * ppm
 
 
 def _no_markers():

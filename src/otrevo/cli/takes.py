@@ -7,6 +7,7 @@ import numpy as np
 
 from otrevo.cli.outcomes import run_declared, say_notes, write_report
 from otrevo.cli.rooms import run_blinds, run_calibrate, run_level
+from otrevo.cli.suits import suit_stream
 from otrevo.core.body.performer import performer_from_document
 from otrevo.core.conventions import RATES
 from otrevo.core.errors import InputError
@@ -75,9 +76,18 @@ def run_performer(args):
     points = read_c3d(args.points)
     outcome = _run_pass(
         PASS, args, duration_s=len(points.points_m) / float(points.rate), height_m=args.height_m, chart=chart,
-        streams=(_stream("optical", "points", points.rate, points.points_m),),
+        streams=(_stream("optical", "points", points.rate, points.points_m), *_suit(args)),
     )  # fmt: skip
+    if args.suit and "suit" not in outcome.performer:
+        raise InputError(next(s.text for s in outcome.snags if s.stream == "suit"))
     write_document(args.out, outcome.performer)
+
+
+def _suit(args):
+    """What was worn beside the markers, as a list of one stream or none."""
+    if args.clock is not None and args.suit is None:
+        raise InputError("--clock: expected --suit as well, whose clock it is.")
+    return [suit_stream(args.suit, args.clock)] if args.suit else []
 
 
 def run_prop(args):
@@ -127,12 +137,17 @@ def run_solve(args):
 
     performer, props = _load_performer(args.performer), _load_props(args.prop)
     labelled, points = _load_labelled(args.points, performer)
+    if args.suit and "suit" not in performer.devices:
+        raise InputError(
+            f"{Path(args.performer).name}: calibrated without a suit, so --suit cannot be read; expected a performer "
+            "made with their suit (performer --suit, or suit-performer)."
+        )
     made = [_stream("labelled", "markers", points.rate, labelled, {"names": performer.marker_names})]
     made += [_prop_stream(prop, points, args.points) for prop in props]
     mends = read_document(args.mends, "mends/1").get("mends", []) if args.mends else []
     outcome = _run_pass(
         PASS, args, duration_s=len(labelled) / float(points.rate), props=tuple(props), performer=performer,
-        made={"label": tuple(made)}, mends=tuple(mends),
+        made={"label": tuple(made)}, mends=tuple(mends), streams=tuple(_suit(args)),
     )  # fmt: skip
     rate, tracks = _rate(args.rate) if args.rate else points.rate, {(t.name, t.prop): t for t in outcome.tracks}
     root, rotation = (tracks[f"body {part}", ""].data for part in ("root", "rotation"))
@@ -194,6 +209,12 @@ def settings_of(name):
     return next((one.parameters for one in (*PASSES, *ROOM_PASSES) if one.name == name), ())
 
 
+def _add_suit(parser):
+    parser.add_argument("--suit", help="the suit worn as well: time,sensor,qx,qy,qz,qw,ax,ay,az")
+    parser.add_argument("--clock", help="OFFSET,PPM: seconds on the suit's clock at the first frame, and how fast it runs; "
+                                        "the motion tells where it is not given")  # fmt: skip
+
+
 def add_commands(add):
     """Declare the commands with `add(name, function, summary) -> parser`."""
     p = add("timecode", run_timecode, "Read linear timecode from an audio track.")
@@ -211,6 +232,7 @@ def add_commands(add):
     p.add_argument("--points", required=True)
     p.add_argument("--chart", required=True)
     p.add_argument("--height-m", type=float, required=True)
+    _add_suit(p)
     p.add_argument("--out", required=True)
     p = add("label", run_label, "Name the points of a take.")
     p.add_argument("--points", required=True)
@@ -223,6 +245,7 @@ def add_commands(add):
     p.add_argument("--performer", required=True)
     p.add_argument("--out", required=True)
     p.add_argument("--rate", help="delivery rate, such as 60 or 30000/1001")
+    _add_suit(p)
     p.add_argument("--mends", help="a mends/1 document: repairs to be replayed before the body is solved")
     p.add_argument("--report")
     p.add_argument("--prop", action="append", help="a prop/1 document; its motion goes to OUT_name.bvh")

@@ -63,6 +63,14 @@ class DeviceTrack:
 
 
 @dataclass(frozen=True)
+class Guides:
+    """What a device knows of a body while markers are hidden. world: rotations {bone: (T, 4)}; figures: plain JSON."""
+
+    world: dict
+    figures: dict = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Device:
     """id: stays the same for ever, the name of its stream and of its calibration; words: as a person reads it.
 
@@ -74,7 +82,7 @@ class Device:
     clap(data, times_s) -> take time of the clap in seconds, or None.
     calibrate(stream, solved) -> its plain JSON document from a warm-up; raises InputError in a sentence.
     says(document) -> (a few words, a line of details) about that document.
-    guides(stream, document, solved) -> world rotations {bone: (T, 4)} that the solve takes up beside the markers.
+    guides(stream, document, solved) -> the Guides that the solve takes up beside the markers.
     completes(stream, document, motion, times_s) -> the Motion with what the device knows of it.
     track(stream, document, duration_s) -> DeviceTrack or None.
     A stream is a core.passes.contract.TakeStream.

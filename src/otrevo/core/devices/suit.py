@@ -6,37 +6,91 @@ import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.conventions import slerp
-from otrevo.core.devices.contract import Device, Lane
-from otrevo.core.solve.body import measured_bones
-from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit, resample_sensor, suit_to_world
+from otrevo.core.devices.contract import Device, Guides, Lane
+from otrevo.core.errors import InputError
+from otrevo.core.inertial.beside_markers import calibrate_beside_markers
+from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.solve.body import held_bones
+from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
+from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
+
+OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
+KNOWN_CLOCK = "known"
+SURE_S, NEAR_S = 0.0005, 0.05  # motion corrects a clock that was lined up only where it is surer, and not by much
 
 
 def _bones(solved):
-    """World rotations (T, 17, 4) of the suit's bones, and where markers show them (T, 17)."""
+    """World rotations (T, 17, 4) of the suit's bones, and where markers hold them (T, 17)."""
     model = solved.performer.model()
-    measured = measured_bones(model, solved.seen)[:, [model.skeleton.index(b) for b in SUIT_BONES]]
+    held = held_bones(model, solved.seen)[:, [model.skeleton.index(b) for b in SUIT_BONES]]
     _, world = motion_joints(solved.motion)
-    return world[:, [solved.motion.skeleton.index(b) for b in SUIT_BONES]], measured
+    return world[:, [solved.motion.skeleton.index(b) for b in SUIT_BONES]], held
+
+
+def _times(stream, data, solved, world, held):
+    """(take times (T,) of a suit's samples, figures): as they were lined up, corrected by the motion where that tells."""
+    lined_up = stream.clock.times(len(data))
+    said = stream.details.get("clock")
+    if said == KNOWN_CLOCK:
+        return lined_up, {}
+    bones_hz, hz = float(solved.motion.rate), float(stream.rate) if said == OWN_CLOCK else stream.clock.hz
+    near = None if said == OWN_CLOCK else solved.times_s[0] - stream.clock.start_s
+    found = find_suit_clock(data[..., :4], hz, np.where(held[..., None], world, np.nan), bones_hz, near)
+    if found is None and said == OWN_CLOCK:
+        raise InputError(
+            "Suit: its clock could not be told from how it moves; expected some seconds of the same movement as the markers', "
+            "or to be told how the clocks differ (--clock)."
+        )
+    if found is None or (near is not None and (found.sd_s > SURE_S or abs(found.offset_s - near) > NEAR_S)):
+        return lined_up, {}
+    figures = {"offset_s": round(found.offset_s, 5), "drift_ppm": round(found.drift_ppm, 1),
+               "sd_ms": round(1000 * found.sd_s, 3), "sensors": found.sensors}  # fmt: skip
+    if said == OWN_CLOCK:  # as the device shows it
+        figures["offset_s"] = round(found.offset_s + stream.clock.start_s, 5)
+    return solved.times_s[0] + (np.arange(len(data)) / hz - found.offset_s) / found.rate, {"clock": figures}
+
+
+def device_start_s(stream):
+    """What the suit's own clock showed at the first sample: by its timecode, or as a file said."""
+    if not len(stream.stamps):
+        return stream.clock.start_s
+    number, shown = np.asarray(stream.stamps, dtype=float).T
+    return float(np.median(shown - number / float(stream.rate)))
+
+
+def suit_recording_of(stream):
+    """The SuitRecording of a suit's stream, by its own clock. Raises InputError where it is none."""
+    data, hz = stream.read().astype(float), float(stream.rate)
+    count, sensors = data.shape[:2]
+    known = np.isfinite(data).all(axis=2).reshape(-1)
+    times = np.repeat(device_start_s(stream) + np.arange(count) / hz, sensors)
+    flat, number = data.reshape(-1, 7), np.tile(np.arange(sensors), count)
+    return suit_recording(times[known], number[known], SUIT_BONES, flat[known, :4], flat[known, 4:], "Suit")
 
 
 def calibrate(stream, solved):
     """How each sensor sits on its bone, by the body as markers show it."""
-    data = stream.read().astype(float)
-    own = stream.clock.times(len(data))
-    world, measured = _bones(solved)
+    data, recording = stream.read().astype(float), suit_recording_of(stream)
+    world, held = _bones(solved)
+    take_times, _ = _times(stream, data, solved, world, held)
+    shown = device_start_s(stream) + np.arange(len(data)) / float(stream.rate)
+    own = np.interp(recording.times_s, shown, take_times)
     bones = slerp(solved.times_s, world, own)
     nearest = np.clip(np.searchsorted(solved.times_s, own), 0, len(solved.times_s) - 1)
-    bones[~measured[nearest]] = np.nan
-    return calibrate_suit(data[..., :4], bones)
+    bones[~held[nearest] | ((own < solved.times_s[0]) | (own > solved.times_s[-1]))[:, None]] = np.nan
+    at = [SUIT_BONES.index(n) for n in recording.names]
+    return suit_to_document(calibrate_beside_markers(recording, bones[:, at]))
 
 
 def guides(stream, document, solved):
-    """World rotations of bones, {bone: (T, 4)}; headings from the bones that markers show."""
+    """The Guides of a suit; headings, and what else is off, from the bones that markers show."""
     data = stream.read().astype(float)
-    sensor = resample_sensor(stream.clock.times(len(data)), data[..., :4], solved.times_s)
-    world, measured = _bones(solved)
-    return suit_to_world(sensor, document, world, measured, float(solved.motion.rate))
+    world, held = _bones(solved)
+    own, figures = _times(stream, data, solved, world, held)
+    sensor = resample_sensor(own, data[..., :4], solved.times_s)
+    return Guides(suit_to_world(sensor, document, world, held, float(solved.motion.rate)), figures)
 
 
 def says(document):

@@ -1,13 +1,18 @@
-"""A suit's calibration as part of a `performer/1` document: `suit`, a row for each sensor, and `suit_joints`."""
+"""A suit's calibration as part of a `performer/1` document: `suit`, a row for each sensor.
+
+`rotation_xyzw`: from the sensor's to the bone's axes; `residual_deg`, `sd_deg`; `heading_rad` of its filter at `at_s` of the device's
+clock and `drift_rad_s`; `joints_m`: where joints lie as seen from the sensor; `exchanged_with`: the sensor that was worn in its place.
+"""
 
 import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.joints import links_of
 
 
 def suit_to_document(calibration):
-    """{"suit": {bone: row}, "suit_joints": {...}} of a SuitCalibration."""
+    """{bone: row} of a SuitCalibration."""
 
     def numbers(values, digits=6):
         return [round(float(v), digits) for v in values]
@@ -16,34 +21,30 @@ def suit_to_document(calibration):
         name: {
             "rotation_xyzw": numbers(calibration.mount[s]), "residual_deg": round(float(calibration.residual_deg[s]), 3),
             "sd_deg": round(float(calibration.sd_deg[s]), 3), "heading_rad": round(float(calibration.heading_rad[s]), 6),
-            "drift_rad_s": round(float(calibration.drift_rad_s[s]), 9),
+            "drift_rad_s": round(float(calibration.drift_rad_s[s]), 9), "at_s": calibration.zero_s, "joints_m": {},
         }
         for s, name in enumerate(calibration.names)
     }  # fmt: skip
-    places = {j: {"above_m": numbers(a), "below_m": numbers(b)} for j, (a, b) in calibration.places.items()}
-    return {
-        "suit": rows,
-        "suit_joints": {
-            "zero_s": calibration.zero_s,
-            "places": places,
-            "exchanged": [list(p) for p in calibration.exchanged],
-        },
-    }
+    for above, below, joint, places in calibration.places_of(calibration.names):
+        for bone, place in zip((above, below), places, strict=True):
+            rows[bone]["joints_m"][joint] = numbers(place)
+    for pair in calibration.exchanged:
+        for bone, other in (pair, pair[::-1]):
+            if bone in rows:
+                rows[bone]["exchanged_with"] = other
+    return rows
 
 
 def suit_from_document(devices, where="performer"):
-    """The SuitCalibration in the devices of a PerformerCalibration. Raises InputError where there is none made from the suit alone."""
+    """The SuitCalibration in the devices of a PerformerCalibration. Raises InputError where there is none."""
     try:
-        rows, joints = devices["suit"], devices["suit_joints"]
+        rows = devices["suit"]
         names = tuple(rows)
-        places = {
-            j: (np.array(p["above_m"], dtype=float), np.array(p["below_m"], dtype=float))
-            for j, p in joints["places"].items()
-        }
         columns = {k: np.array([rows[n][k] for n in names], dtype=float)
                    for k in ("rotation_xyzw", "residual_deg", "sd_deg", "heading_rad", "drift_rad_s")}  # fmt: skip
-        zero = float(joints["zero_s"])
-        exchanged = tuple((str(a), str(b)) for a, b in joints.get("exchanged", ()))
+        joints = {n: {j: np.array(v, dtype=float) for j, v in rows[n]["joints_m"].items()} for n in names}
+        zero = float(rows[names[0]]["at_s"]) if names else 0.0
+        exchanged = {tuple(sorted((n, str(rows[n]["exchanged_with"])))) for n in names if "exchanged_with" in rows[n]}
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(
             f"{where}: {error!s} is missing or malformed; expected a performer that was calibrated with a suit."
@@ -55,6 +56,9 @@ def suit_from_document(devices, where="performer"):
         or (np.abs(np.linalg.norm(mount, axis=1) - 1) > 0.01).any()
     ):
         raise InputError(f"{where}: suit: expected a unit rotation for every sensor.")
+    places = {j: (joints[a][j], joints[b][j]) for a, b, j in links_of(names) if j in joints[a] and j in joints[b]}
+    if any(p.shape != (3,) or not np.isfinite(p).all() for both in places.values() for p in both):
+        raise InputError(f"{where}: suit: expected three finite numbers in metres for every joint.")
     return SuitCalibration(
         names,
         mount,
@@ -64,5 +68,5 @@ def suit_from_document(devices, where="performer"):
         columns["residual_deg"],
         columns["sd_deg"],
         places,
-        exchanged=exchanged,
+        exchanged=tuple(sorted(exchanged)),
     )

@@ -22,6 +22,7 @@ WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration
 UNKNOWN_RAD = np.radians(8.0)  # of filters whose age nobody knows
 SURE_RAD = np.radians(1.0)
 LONGEST_AGE_S = 2 * 3600.0
+SURELY_ON_S = 30.0  # nobody sets a suit anew so soon after its warm-up
 FARTHEST_RAD = np.radians(30.0)  # no filter drifts so far; what says so is no joint
 HINGE_FRAMES = 60
 UP = np.array([0.0, 1.0, 0.0])
@@ -48,9 +49,37 @@ def find_headings(recording, calibration):
     edges = np.linspace(start, end + 1e-6, count + 1)
     middle = (edges[1:] + edges[:-1]) / 2
     age = middle - calibration.zero_s
-    continued = 0 <= age[0] <= LONGEST_AGE_S
-    expected = calibration.heading_rad + (age if continued else 0 * age)[:, None] * calibration.drift_rad_s
-    first_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60) if continued else UNKNOWN_RAD
+    number = {n: i for i, n in enumerate(recording.names)}
+
+    def links(k, expected):
+        """[(Link, numbers of both sensors, by how much it is off what is expected, rad)] of a window."""
+        inside = (sensed.times_s >= edges[k]) & (sensed.times_s < edges[k + 1])
+        if inside.sum() <= 20:
+            return []
+        part = Felt(
+            sensed.names,
+            *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)),
+            sensed.bend_noise,
+        )
+        near = {
+            joint: (*places, *(x[number[above]] - x[number[below]] for x in (expected[k], calibration.drift_rad_s)))
+            for above, below, joint, places in calibration.places_of(recording.names)
+        }
+        out = []
+        for link in find_links(part, near):
+            a, b = number[link.above], number[link.below]
+            off = (link.heading_rad - (expected[k, a] - expected[k, b]) + np.pi) % (2 * np.pi) - np.pi
+            if np.isfinite(link.heading_sd):
+                out.append((link, a, b, off))
+        return out
+
+    anew = np.tile(calibration.heading_rad, (count, 1)) + (middle - middle[0])[:, None] * calibration.drift_rad_s
+    expected, first_sd = anew, UNKNOWN_RAD
+    if 0 <= age[0] <= LONGEST_AGE_S:  # the filters may have gone on since then, or been set to where they were
+        on = calibration.heading_rad + age[:, None] * calibration.drift_rad_s
+        on_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60)
+        if age[0] < SURELY_ON_S or _misfit(links(0, on), on_sd) <= _misfit(links(0, anew), UNKNOWN_RAD):
+            expected, first_sd = on, on_sd
     sensors = len(recording.names)
     normal, aim = np.zeros((count * sensors,) * 2), np.zeros(count * sensors)
 
@@ -66,29 +95,24 @@ def find_headings(recording, calibration):
             step = WANDER_RAD * (middle[k] - middle[k - 1]) / 60
             rows = [(k - 1) * sensors + s, k * sensors + s]
             normal[np.ix_(rows, rows)] += np.array([[1, -1], [-1, 1]]) / step**2
-    number = {n: i for i, n in enumerate(recording.names)}
     for k in range(count):
-        inside = (sensed.times_s >= edges[k]) & (sensed.times_s < edges[k + 1])
-        part = Felt(
-            sensed.names,
-            *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)),
-            sensed.bend_noise,
-        )
-        near = {
-            joint: (*places, *(x[number[above]] - x[number[below]] for x in (expected[k], calibration.drift_rad_s)))
-            for above, below, joint, places in calibration.places_of(recording.names)
-        }
-        for link in find_links(part, near) if inside.sum() > 20 else ():
-            a, b = number[link.above], number[link.below]
-            off = link.heading_rad - (expected[k, a] - expected[k, b])
-            off = (off + np.pi) % (2 * np.pi) - np.pi
-            if np.isfinite(link.heading_sd) and abs(off) < FARTHEST_RAD:
+        for link, a, b, off in links(k, expected):
+            if abs(off) < FARTHEST_RAD:
                 add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
         for pair, value, sd in _by_hinges(recording, calibration, expected[k], edges[k : k + 2], number):
             add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
     found = np.linalg.solve(normal, aim).reshape(count, sensors)
     sd = np.sqrt(np.diag(np.linalg.inv(normal))).reshape(count, sensors)
     return Headings(middle, expected + found, sd)
+
+
+def _misfit(links, sd_rad):
+    """How badly links go with headings that are known within sd_rad, as a log-likelihood with outliers bounded."""
+    out = 0.0
+    for link, _, _, off in links:
+        sd = np.sqrt(link.heading_sd**2 + 2 * sd_rad**2)
+        out += min((off / sd) ** 2, 16.0) / 2 + np.log(sd)
+    return out
 
 
 def _by_hinges(recording, calibration, heading, span, number):

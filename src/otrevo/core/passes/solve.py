@@ -9,7 +9,7 @@ import numpy as np
 
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.devices.catalogue import DEVICES
-from otrevo.core.devices.contract import SolvedBody
+from otrevo.core.devices.contract import Guides, SolvedBody
 from otrevo.core.errors import InputError
 from otrevo.core.markers.mends import apply_mends, differing_frames, replay_mends
 from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
@@ -43,12 +43,14 @@ class _Labelled:
         return SolvedBody(self.performer, solution.motion, np.isfinite(mended_m[..., 0]), times)
 
     def guides(self, body):
-        """World rotations {bone: (T, 4)} of the devices that guide a solve."""
-        found = {}
+        """The Guides of all devices that guide a solve: world rotations {bone: (T, 4)}, figures by device."""
+        world, figures = {}, {}
         for device, stream in self.worn:
             if device.guides:
-                found |= device.guides(stream, self.performer.devices[device.id], body)
-        return found
+                found = device.guides(stream, self.performer.devices[device.id], body)
+                world |= found.world
+                figures |= {device.id: found.figures} if found.figures else {}
+        return Guides(world, figures)
 
 
 def _labelled(material):
@@ -84,12 +86,12 @@ def _solve_whole(take, report):
     mended = apply_mends(take.labelled_m, names, take.mends)
     solution = solve_take(mended, take.rate, take.performer, progress=lambda s: report(0.6 * s), sd_m=take.sd_m)
     guides = take.guides(take.solved(solution, mended))
-    if not (guides or _by_body(take.mends)):
+    if not (guides.world or _by_body(take.mends)):
         return solution, mended, guides
     filled = apply_mends(take.labelled_m, names, take.mends, solution.predicted_m)
     earlier = Earlier(solution.motion, differing_frames(mended, filled))
     solution = solve_take(
-        filled, take.rate, take.performer, guides, lambda s: report(0.6 + 0.2 * s), take.sd_m, earlier
+        filled, take.rate, take.performer, guides.world, lambda s: report(0.6 + 0.2 * s), take.sd_m, earlier
     )  # fmt: skip
     return replace(solution, solved=np.ones_like(solution.solved)), filled, guides
 
@@ -109,7 +111,9 @@ def _solve_changed(take, material, report):
     )  # fmt: skip
     guides = take.guides(body)
     earlier = Earlier(motion, differing_frames(mended_before, mended), body.seen)
-    solution = solve_take(mended, take.rate, take.performer, guides, lambda s: report(0.8 * s), take.sd_m, earlier)
+    solution = solve_take(
+        mended, take.rate, take.performer, guides.world, lambda s: report(0.8 * s), take.sd_m, earlier
+    )
     return solution, mended, guides
 
 
@@ -151,7 +155,7 @@ def run(material, parameters, report):
     for device, stream in take.worn:
         tracks += _device_track(device, stream, take.performer, material.duration_s)
     figures = solution.figures | {
-        "mends": len(material.mends), "guided_bones": sorted(guides), "frames": len(motion),
+        "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "frames": len(motion),
         "frames_solved": int(solution.solved.sum()), "rate": str(rate),
         "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),

@@ -4,20 +4,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.conventions import (
-    make_continuous,
-    quaternion_from_rotvec,
-    quaternion_multiply,
-    rotvec_from_quaternion,
-    slerp,
-)
+from otrevo.core.conventions import rotvec_from_quaternion
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.hands.gloves import FINGERS
 from otrevo.core.sim.audio import ltc_track, room_track
 from otrevo.core.sim.motions import band_noise
 from otrevo.core.sim.recorded import RecordedStream
-from otrevo.core.solve.suit import SUIT_BONES
+from otrevo.core.sim.suit import make_suit, sense
 
 
 @dataclass(frozen=True)
@@ -93,36 +86,14 @@ def _lose_packets(values, rng, rate_hz, share=0.004, burst_s=0.15):
 
 
 def suit_stream(performance, mounting_seed, rng, clock, _seed=0):
-    """Orientations (T, 17, 4) in the suit's own heading and accelerations (T, 17, 3) in m/s2, sensor axes."""
-    mount_rng = np.random.default_rng([mounting_seed, 71])
+    """Rotations and specific forces (T, 17, 7) of a suit whose filters were set to their headings shortly before the roll."""
     motion = performance.motion
-    joint, world = motion_joints(motion)
-    index = [motion.skeleton.index(b) for b in SUIT_BONES]
-    source = np.arange(len(motion)) / float(motion.rate)
-    times = clock.true_times(source[-1])
-    bone = slerp(source, make_continuous(world[:, index]), times)
-    sensors = len(index)
-    mount = quaternion_from_rotvec(mount_rng.normal(0, 0.9, (sensors, 3)))
-    heading0 = mount_rng.uniform(-np.pi, np.pi)
-    drift = rng.normal(0, np.radians(0.02), sensors)  # rad/s: about a degree a minute
-    yaw = heading0 + mount_rng.normal(0, 0.03, sensors) + times[:, None] * drift
-    heading = quaternion_from_rotvec(yaw[..., None] * np.array([0.0, 1, 0]))
-    noise = quaternion_from_rotvec(rng.normal(0, np.radians(0.25), (len(times), sensors, 3)))
-    tissue = quaternion_from_rotvec(
-        np.radians(0.8) * band_noise(rng, len(times), sensors * 3, clock.rate_hz, 0.4, 5).reshape(-1, sensors, 3)
-    )
-    reading = quaternion_multiply(
-        heading, quaternion_multiply(quaternion_multiply(bone, tissue), quaternion_multiply(mount, noise))
-    )
-    position = np.stack([[np.interp(times, source, joint[:, b, k]) for k in range(3)] for b in index]).transpose(
-        2, 0, 1
-    )
-    acceleration = np.gradient(np.gradient(position, 1 / clock.rate_hz, axis=0), 1 / clock.rate_hz, axis=0)
-    acceleration[..., 1] += 9.81
-    hands = [SUIT_BONES.index("leftHand"), SUIT_BONES.index("rightHand")]
+    times = clock.true_times((len(motion) - 1) / float(motion.rate))
+    suit = make_suit(motion.skeleton, mounting_seed)
+    reading, force = sense(motion, suit, times, rng.uniform(5.0, 40.0), rng)
     knock = np.exp(-np.maximum(times - performance.clap_s, 0) / 0.015) * (times >= performance.clap_s)
-    acceleration[:, hands, 0] += 60.0 * knock[:, None]
-    return times, _lose_packets(np.concatenate([reading, acceleration], axis=2), rng, clock.rate_hz)
+    force[:, [suit.names.index("leftHand"), suit.names.index("rightHand")], 0] += 60.0 * knock[:, None]
+    return times, _lose_packets(np.concatenate([reading, force], axis=2), rng, clock.rate_hz)
 
 
 def glove_stream(performance, hand_seed, rng, clock, _seed=0):

@@ -96,11 +96,19 @@ def read_suit(motion, suit, start_s=0.0, clock_s=0.0, lost=0.004):
     Returns times (T,) of the device's clock, rotations (T, S, 4) and specific forces (T, S, 3), NaN where a packet was lost.
     """
     rng = np.random.default_rng([suit.seed, 62, int(1000 * start_s), len(motion)])
+    times = np.arange(int((len(motion) - 1) / float(motion.rate) * RATE_HZ)) / RATE_HZ
+    reading, force = sense(motion, suit, times, start_s, rng)
+    gone = rng.random(reading.shape[:2]) < lost
+    reading[gone], force[gone] = np.nan, np.nan
+    return times + clock_s, reading, force
+
+
+def sense(motion, suit, times, start_s, rng):
+    """Rotations (T, S, 4) and specific forces (T, S, 3) at times (T,) of a Motion, the suit's headings being start_s old at its first frame."""
     joint, world = motion_joints(motion)
     names = motion.skeleton.names
     index = [names.index(suit.worn.get(n, n)) for n in suit.names]
     source = np.arange(len(motion)) / float(motion.rate)
-    times = np.arange(int(source[-1] * RATE_HZ)) / RATE_HZ
     bone = slerp(source, make_continuous(world[:, index]), times)
     place = joint[:, index] + quaternion_rotate(world[:, index], suit.lever_m)
     felt = _smooth_acceleration(source, place, float(motion.rate), times) + GRAVITY
@@ -129,9 +137,7 @@ def read_suit(motion, suit, start_s=0.0, clock_s=0.0, lost=0.004):
     )
     if suit.up == "Z":
         reading = quaternion_multiply(np.array([np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)]), reading)
-    gone = rng.random((count, sensors)) < lost
-    reading[gone], force[gone] = np.nan, np.nan
-    return times + clock_s, reading, force
+    return reading, force
 
 
 def record_suit(motion, suit, age_s=0.0):

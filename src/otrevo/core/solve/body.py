@@ -34,6 +34,7 @@ MARKER_SIGMA_M = 0.006
 ROBUST_SCALE_M = 0.03
 SUIT_SIGMA_ALONE_RAD = 0.03
 SUIT_LEADS_AFTER_S = 0.05
+HOLDING_MARKERS = 2  # with fewer of its own in sight a sensor helps to turn a bone
 SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
 SPEED_TELLS_S = 3.0  # in a gap this long they count half
 PROGRESS_FRAMES = 1200
@@ -168,6 +169,15 @@ def measured_bones(model, seen, sensed=None):
     return out
 
 
+def held_bones(model, seen):
+    """(T, B): whether markers hold a bone's rotation: enough of its own are seen, or, of a bone with few, any on it or below."""
+    own = np.zeros((len(seen), len(model.skeleton.names)), dtype=int)
+    for m, b in enumerate(model.marker_bone):
+        own[:, b] += seen[:, m]
+    few = np.bincount(model.marker_bone, minlength=own.shape[1]) < HOLDING_MARKERS
+    return (own >= HOLDING_MARKERS) | (measured_bones(model, seen) & few)
+
+
 def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None, earlier=None):
     """Solve one performer's take.
 
@@ -203,7 +213,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
         raise InputError("No frame shows enough named markers to solve a body; label the take first.")
     first = int(enough[0])
     measured = measured_bones(model, seen)
-    target, target_weight = _suit_targets(model, suit_world, measured, float(rate), count)
+    target, target_weight = _suit_targets(model, suit_world, held_bones(model, seen), float(rate), count)
     variance = np.full((count, markers), MARKER_SIGMA_M**2)
     if sd_m is not None:
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
@@ -216,7 +226,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     else:
         guided = np.zeros_like(target_weight)
         if earlier.seen is not None:
-            _, guided = _suit_targets(model, suit_world, measured_bones(model, earlier.seen), float(rate), count)
+            _, guided = _suit_targets(model, suit_world, held_bones(model, earlier.seen), float(rate), count)
         changed = earlier.changed | ((guided > 0) != (target_weight > 0)).any(axis=1)
         poses, solved, rotation = _solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
         rotation = bridge_lost(rotation, lost, float(rate), solved)
@@ -336,7 +346,7 @@ def _first_pose(model, labelled_m, first, rate):
         return b.mean(0) - facing @ a.mean(0), rest
 
 
-def _suit_targets(model, suit_world, measured, rate, frames):
+def _suit_targets(model, suit_world, held, rate, frames):
     bones = len(model.skeleton.names)
     target = np.tile(np.eye(3), (frames, bones, 1, 1))
     weight = np.zeros((frames, bones))
@@ -346,7 +356,7 @@ def _suit_targets(model, suit_world, measured, rate, frames):
         b = model.skeleton.index(name)
         here = np.isfinite(rotation[:, 0])
         away = np.zeros(frames, dtype=bool)
-        for s, e in find_runs(~measured[:, b]):
+        for s, e in find_runs(~held[:, b]):
             if (e - s) / rate > SUIT_LEADS_AFTER_S:
                 away[s:e] = True
         target[here, b] = matrix_from_quaternion(rotation[here])

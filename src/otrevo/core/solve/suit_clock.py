@@ -1,0 +1,157 @@
+"""The clock of a suit against the cameras', by motion alone.
+
+A bone that markers show and the sensor on it turn alike. How fast they turn depends neither on how the sensor sits nor on where its
+filter's heading lies, so speeds tell roughly where the two recordings match. Then the angular velocities themselves do, each in its own
+body's axes: one fixed rotation for each sensor, one offset and one drift for the suit, by robust least squares.
+Both sides are differenced over the same stretch about the same moment, or half a sample of it would pass for an offset.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.signal import fftconvolve
+from scipy.spatial.transform import Rotation
+
+from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
+
+HALF_S = (
+    0.12  # turns are differenced from so long before a moment to so long after it: quicker ones are skin that swings
+)
+COARSE_HZ, FINE_HZ = 50.0, 30.0
+OVERLAP_S = 2.0
+SENSORS_AGREE = 3  # at least
+STANDS_OUT = 1.3  # the best match against the best one elsewhere
+ELSEWHERE_S = 0.5
+DRIFT_SD = 200e-6
+SURE_S = 0.004
+PIECES = 12  # neighbours in time err alike; what such pieces say apart tells how sure the clock is
+
+
+@dataclass(frozen=True)
+class MotionClock:
+    """At t seconds from the bones' first sample the suit is offset_s + (1 + drift_ppm / 1e6) t from its own; sd_s: of that in the
+    middle of what both saw; drift_sd_ppm; sensors: how many told.
+    """
+
+    offset_s: float
+    drift_ppm: float
+    sd_s: float
+    drift_sd_ppm: float
+    sensors: int
+
+    @property
+    def rate(self):
+        """Seconds of the suit's clock in one second of the cameras'."""
+        return 1 + 1e-6 * self.drift_ppm
+
+
+def _velocity(rotation, hz):
+    """Angular velocities (T, S, 3), rad/s in the body's own axes, of rotations (T, S, 4) at `hz`; NaN where not known."""
+    half = max(1, round(HALF_S * hz))
+    out = np.full((*rotation.shape[:2], 3), np.nan)
+    if len(rotation) > 2 * half:
+        turned = quaternion_multiply(quaternion_conjugate(rotation[: -2 * half]), rotation[2 * half :])
+        out[half:-half] = rotvec_from_quaternion(turned) * hz / (2 * half)
+    return out
+
+
+def _at(velocity, index):
+    """Values (N, ...) of velocity (T, ...) at fractional sample numbers (N,), and how fast they change by sample."""
+    whole = np.floor(index).astype(int)
+    inside = (whole >= 0) & (whole < len(velocity) - 1)
+    whole = np.clip(whole, 0, len(velocity) - 2)
+    slope = velocity[whole + 1] - velocity[whole]
+    slope[~inside] = np.nan
+    return velocity[whole] + (index - whole)[:, None, None] * slope, slope
+
+
+def _coarse(suit, suit_hz, bone, bone_hz):
+    """By how much the suit's samples come later than the bones', seconds from either one's first, or None where nothing stands out."""
+    total = overlap = 0.0
+    told = 0
+    suit, bone = (_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ))[0] for v, hz in ((suit, suit_hz), (bone, bone_hz)))
+    for s in range(suit.shape[1]):
+        a, b = np.linalg.norm(suit[:, s], axis=1), np.linalg.norm(bone[:, s], axis=1)
+        if min(np.isfinite(a).sum(), np.isfinite(b).sum()) < OVERLAP_S * COARSE_HZ:
+            continue
+        a, b = _standard(a), _standard(b)
+        total = total + fftconvolve(a, b[::-1])
+        overlap = overlap + fftconvolve((a != 0.0).astype(float), (b[::-1] != 0.0).astype(float))
+        told += 1
+    if told < SENSORS_AGREE:
+        return None
+    enough = overlap > told * OVERLAP_S * COARSE_HZ
+    score = np.where(enough, total / np.sqrt(np.maximum(overlap, 1.0)), -np.inf)
+    lags = np.arange(len(score)) - (len(bone) - 1)
+    best = int(np.argmax(score))
+    away = score[np.abs(lags - lags[best]) > ELSEWHERE_S * COARSE_HZ]
+    if len(away) and score[best] < STANDS_OUT * away.max():
+        return None
+    return lags[best] / COARSE_HZ
+
+
+def _standard(speed):
+    """Logarithms of speeds (N,), about their mean over one sigma; 0 where not known."""
+    value = np.log(0.2 + speed)
+    return np.nan_to_num((value - np.nanmean(value)) / max(np.nanstd(value), 1e-9))
+
+
+def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
+    """Find a suit's clock by the motion of bones. Both recordings count from their own first sample.
+
+    Parameters
+    ----------
+    suit : ndarray (T, S, 4)
+        Rotations from the sensors' axes to their filters' worlds, NaN where lost, at `suit_hz`.
+    bone_world : ndarray (N, S, 4)
+        World rotations of the bones that the sensors are on, NaN where markers do not show them, at `bone_hz`.
+    near_s : float, optional
+        The offset is about this; sought everywhere where it is not given.
+
+    Returns
+    -------
+    MotionClock or None
+        None where the motion does not tell.
+    """
+    mine, theirs = _velocity(suit, suit_hz), _velocity(bone_world, bone_hz)
+    offset = near_s if near_s is not None else _coarse(mine, suit_hz, theirs, bone_hz)
+    if offset is None:
+        return None
+    step = max(1, round(bone_hz / FINE_HZ))
+    at, bone = np.arange(0, len(theirs), step) / bone_hz, theirs[::step]
+    drift = 0.0
+    for _ in range(12):
+        sensor, rate = _at(mine, (offset + (1 + drift) * at) * suit_hz)
+        known = np.isfinite(sensor).all(axis=2) & np.isfinite(bone).all(axis=2)
+        told = np.flatnonzero(known.sum(axis=0) > OVERLAP_S * FINE_HZ / 2)
+        if len(told) < SENSORS_AGREE:
+            return None
+        rows = [_compared(at, bone[:, s], sensor[:, s], rate[:, s] * suit_hz, known[:, s]) for s in told]
+        t, push, pull = (np.concatenate(r) for r in zip(*rows, strict=True))
+        middle = float(np.average(t, weights=pull))
+        design = np.stack([np.ones(len(t)), t - middle], axis=1)
+        normal = np.einsum("ka,k,kb->ab", design, pull, design) + np.diag([0.0, 1 / DRIFT_SD**2])
+        moved = np.linalg.solve(normal, design.T @ push - [0.0, drift / DRIFT_SD**2])
+        moved = np.clip(moved, [-0.05, -2e-4], [0.05, 2e-4])
+        offset, drift = offset + moved[0] - moved[1] * middle, drift + moved[1]
+        if abs(moved[0]) < 2e-5 and abs(moved[1]) < 5e-7:
+            break
+    # pieces of the take push as wholes: what is left of them at the solution is their error
+    edges = np.quantile(t, np.linspace(0, 1, PIECES + 1))
+    piece = np.clip(np.searchsorted(edges, t, "right") - 1, 0, PIECES - 1)
+    left = np.stack([np.bincount(piece, push * d, PIECES) for d in design.T], axis=1)
+    inverse = np.linalg.inv(normal)
+    sd, drift_sd = np.sqrt(np.diag(inverse @ (left.T @ left) @ inverse + inverse))
+    if sd > SURE_S:
+        return None
+    return MotionClock(float(offset), float(1e6 * drift), float(sd), float(1e6 * drift_sd), len(told))
+
+
+def _compared(at, bone, sensor, rate, known):
+    """(times (K,), how each moment pushes the offset (K,), and how firmly (K,)) of one sensor, turned as it fits best."""
+    fit = Rotation.align_vectors(bone[known], sensor[known])[0].as_matrix()
+    left, rate = bone[known] - sensor[known] @ fit.T, rate[known] @ fit.T
+    size = np.linalg.norm(left, axis=1)
+    noise = max(float(np.median(size)), 1e-3)
+    weight = 1 / (1 + (size / (2.5 * noise)) ** 2) ** 2 / noise**2
+    return at[known], weight * (rate * left).sum(axis=1), weight * (rate**2).sum(axis=1)

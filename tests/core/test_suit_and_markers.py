@@ -1,0 +1,228 @@
+"""Markers and a suit together, over files: clocks that nobody lines up, limbs out of sight, what is refused."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.cli.__main__ import main
+from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+    slerp,
+)
+from otrevo.core.formats.bvh import read_bvh
+from otrevo.core.formats.c3d import write_c3d
+from otrevo.core.formats.suit_table import write_suit
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.motions import band_noise, perform
+from otrevo.core.sim.optical import see, worn
+from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.suit import make_suit, read_suit
+from otrevo.core.solve.suit import SUIT_BONES, suit_to_world
+from otrevo.core.solve.suit_clock import find_suit_clock
+
+CHART, RATE, SEED = shipped_chart(), Fraction(120), 4
+LATE_S, SHOWN_S, FAST = 1.3, 512.7, 120e-6  # the suit began late, by its own clock, which runs fast
+LIMBS = ("LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot", "Toes")
+
+
+def spread_turns(rng, count, hz, sensors):
+    """Rotations (T, S, 4) of bodies that turn to and fro in all directions."""
+    vectors = band_noise(rng, count, 3 * sensors, hz, 0.1, 1.2).reshape(count, sensors, 3)
+    return make_continuous(quaternion_from_rotvec(vectors))
+
+
+class Clocks(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(3)
+        self.bones = spread_turns(rng, 60 * 120, 120.0, 6)
+        self.true = 0.4731, 1 + 83e-6
+        at = self.true[0] + np.arange(int(55 * 100)) / 100.0 / self.true[1]  # camera times of the suit's samples
+        source = np.arange(len(self.bones)) / 120.0
+        bone = slerp(source, self.bones, at)
+        self.suit = quaternion_multiply(
+            quaternion_from_rotvec(rng.normal(0, 1.0, (6, 3))), quaternion_multiply(bone, quaternion_from_rotvec(rng.normal(0, 1.0, (6, 3))))
+        )  # fmt: skip
+
+    def error_ms(self, found, at_s):
+        true = (at_s - self.true[0]) * self.true[1]
+        return 1000 * (found.offset_s + found.rate * at_s - true)
+
+    def test_offset_and_drift_from_motion_alone(self):
+        found = find_suit_clock(self.suit, 100.0, self.bones, 120.0)
+        self.assertLess(abs(self.error_ms(found, 30.0)), 0.05)
+        self.assertLess(abs(found.drift_ppm - 83), 2)
+
+    def test_losses_and_noise_do_not_shift_it_and_its_doubt_says_so(self):
+        rng = np.random.default_rng(5)
+        tremble = quaternion_from_rotvec(
+            np.radians(2.0) * band_noise(rng, len(self.suit), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
+        )
+        suit = quaternion_multiply(self.suit, tremble)
+        suit[rng.random(suit.shape[:2]) < 0.02] = np.nan
+        bones = self.bones.copy()
+        bones[2000:3500, :3] = np.nan
+        found = find_suit_clock(suit, 100.0, bones, 120.0)
+        self.assertLess(abs(self.error_ms(found, 30.0)), max(0.5, 4 * 1000 * found.sd_s))
+        self.assertGreater(found.sd_s, find_suit_clock(self.suit, 100.0, self.bones, 120.0).sd_s)
+
+    def test_other_movement_matches_nowhere(self):
+        other = spread_turns(np.random.default_rng(9), 5000, 100.0, 6)
+        self.assertIsNone(find_suit_clock(other, 100.0, self.bones, 120.0))
+
+    def test_a_body_that_holds_still_tells_nothing(self):
+        self.assertIsNone(find_suit_clock(np.tile([0, 0, 0, 1.0], (3000, 6, 1)), 100.0, self.bones, 120.0))
+
+
+class Alignment(unittest.TestCase):
+    def test_a_sensor_meets_the_markers_at_both_ends_of_a_gap(self):
+        """Even one that has slipped by 12 degrees since it was calibrated, and slips 6 more out of sight."""
+        rng = np.random.default_rng(2)
+        bone = spread_turns(rng, 1800, 120.0, 1)
+        slipped = np.radians(np.where(np.arange(1800) < 900, 12.0, 18.0))[:, None] * [0.6, 0.0, 0.8]
+        read = quaternion_multiply(bone[:, 0], quaternion_from_rotvec(slipped))[:, None]
+        seen = np.ones((1800, 1), dtype=bool)
+        seen[700:1100] = False
+        rows = {"hips": {"rotation_xyzw": [0, 0, 0, 1]}}
+        world = suit_to_world(read, rows, bone, seen, 120.0, ("hips",))["hips"]
+        off = np.degrees(
+            np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(bone[:, 0]), world)), axis=1)
+        )
+        self.assertLess(off[[699, 700, 1099, 1100]].max(), 0.5)
+        self.assertLess(off[700:1100].max(), 6.5)
+
+
+class OverFiles(unittest.TestCase):
+    """One performer with markers and suit, calibrated and solved by command."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.at = Path(cls.folder.name)
+        cls.person = make_performer(SEED, CHART, 1.74, sloppiness_deg=2.5)
+        warm_up = perform("warm-up", cls.person, SEED, RATE)
+        cls.suit = make_suit(warm_up.motion.skeleton, SEED, up="Z")
+        seen = see(warm_up, cls.person, CHART, SEED, hidden=0.02, limb_losses=0)
+        write_c3d(cls.at / "warmup.c3d", seen.points_m, [f"p{i}" for i in range(seen.points_m.shape[1])], RATE)
+        cls.write_suit("warmup.csv", warm_up.motion, 10.0)
+        cls.take = perform("rope haul", cls.person, SEED, RATE)
+        cls.write_suit("take.csv", cls.take.motion, 150.0)
+        rng = np.random.default_rng(SEED)
+        markers, bare = worn(cls.take, cls.person, CHART, rng, hidden=0.02, limb_losses=0)
+        markers[~bare] = np.nan
+        cls.gaps = []
+        for start, limb, side in ((400, 0, "left"), (400, 1, "right"), (1100, 0, "right"), (1100, 1, "left")):
+            bones = [side + b for b in LIMBS[limb]]
+            markers[start : start + 480, [m for m, b in enumerate(CHART.bones) if b in bones]] = np.nan
+            cls.gaps.append((start, start + 480, [b for b in bones if not b.endswith("Toes")]))
+        write_c3d(cls.at / "take.c3d", markers, CHART.names, RATE)
+        cls.run_well("chart", "--out", "@chart.json")
+        cls.run_well("performer", "--points", "@warmup.c3d", "--chart", "@chart.json", "--height-m", "1.74", "--suit", "@warmup.csv",
+                     "--out", "@a.json")  # fmt: skip
+
+    @classmethod
+    def write_suit(cls, name, motion, age_s):
+        times, rotation, force = read_suit(motion, cls.suit, age_s)
+        late = times >= LATE_S
+        write_suit(cls.at / name, (SHOWN_S + (1 + FAST) * times)[late], SUIT_BONES, rotation[late], force[late])
+
+    @classmethod
+    def run_pass(cls, *words):
+        errors = io.StringIO()
+        with contextlib.redirect_stderr(errors), contextlib.redirect_stdout(io.StringIO()):
+            status = main([str(cls.at / w[1:]) if w.startswith("@") else w for w in words])
+        return status, errors.getvalue()
+
+    @classmethod
+    def run_well(cls, *words):
+        status, said = cls.run_pass(*words)
+        assert status == 0, said
+        return said
+
+    def solve(self, out, *words):
+        return self.run_well("solve", "--points", "@take.c3d", "--performer", "@a.json", "--out", f"@{out}.bvh", *words)
+
+    def errors(self, out):
+        """(mm (T, B), names) of the joints of a solved body."""
+        body, true = read_bvh(self.at / f"{out}.bvh"), self.take.motion
+        names = [n for n in BODY_BONES if not n.endswith("Toes")]
+        ours, theirs = (motion_joints(m)[0][:, [m.skeleton.index(n) for n in names]] for m in (body, true))
+        return 1000 * np.linalg.norm(ours - theirs, axis=2), names
+
+    def hidden(self, off, names):
+        return np.concatenate([off[s:e, [names.index(b) for b in bones]].ravel() for s, e, bones in self.gaps])
+
+    def test_the_suit_carries_limbs_whose_markers_are_hidden(self):
+        self.solve("with", "--suit", "@take.csv", "--report", "@with.json")
+        self.solve("without")
+        (off, names), (bare, _) = self.errors("with"), self.errors("without")
+        self.assertLess(self.hidden(off, names).mean(), 20)
+        self.assertLess(self.hidden(off, names).mean(), 0.3 * self.hidden(bare, names).mean())
+        for s, e, bones in self.gaps:
+            cols = [names.index(b) for b in bones]
+            self.assertLess(np.abs(np.diff(off[[s - 1, s, e - 1, e]][:, cols], axis=0)[[0, 2]]).max(), 12)
+        report = json.loads((self.at / "with.json").read_text())["figures"]
+        clock = report["guides"]["suit"]["clock"]
+        self.assertLess(abs(clock["offset_s"] - SHOWN_S), 0.004)
+        self.assertGreater(clock["sensors"], 10)
+        self.assertTrue({"leftLowerArm", "rightLowerLeg"} <= set(report["guided_bones"]))
+
+    def test_a_known_clock_is_taken_as_it_is(self):
+        self.solve("known", "--suit", "@take.csv", "--clock", f"{SHOWN_S},{1e6 * FAST}", "--report", "@known.json")
+        off, names = self.errors("known")
+        self.assertLess(self.hidden(off, names).mean(), 20)
+        self.assertEqual(json.loads((self.at / "known.json").read_text())["figures"]["guides"], {})
+
+    def test_that_performer_can_go_without_markers_as_well(self):
+        self.run_well("suit-solve", "--suit", "@take.csv", "--performer", "@a.json", "--out", "@alone.bvh")
+        body, true = read_bvh(self.at / "alone.bvh"), self.take.motion
+        times = np.arange(len(body)) / float(body.rate) + LATE_S
+        keep = times < (len(true) - 1) / float(true.rate)
+        source = np.arange(len(true)) / float(true.rate)
+        angles = []
+        for name in ("leftLowerArm", "rightLowerArm", "leftLowerLeg", "rightLowerLeg", "leftUpperLeg", "rightUpperArm"):
+            other = slerp(source, make_continuous(true.rotation_local[:, true.skeleton.index(name)]), times[keep])
+            turn = quaternion_multiply(
+                quaternion_conjugate(other), body.rotation_local[keep, body.skeleton.index(name)]
+            )
+            angles.append(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=1)).mean())
+        self.assertLess(np.mean(angles), 7)
+
+    def test_refused_in_a_sentence(self):
+        still = replace(
+            self.take.motion, rotation_local=self.take.motion.rotation_local[:1].repeat(len(self.take.motion), axis=0)
+        )
+        self.write_suit("still.csv", still, 0.0)
+        performer = json.loads((self.at / "a.json").read_text())
+        del performer["suit"]
+        (self.at / "bare.json").write_text(json.dumps(performer))
+        for performer, suit, more, words in (
+            ("@a.json", "@still.csv", (), "clock could not be told"),
+            ("@bare.json", "@take.csv", (), "calibrated without a suit"),
+            ("@a.json", "@take.csv", ("--clock", "soon"), "--clock soon"),
+            ("@a.json", None, ("--clock", "0,0"), "expected --suit"),
+        ):
+            given = () if suit is None else ("--suit", suit)
+            status, said = self.run_pass(
+                "solve", "--points", "@take.c3d", "--performer", performer, "--out", "@no.bvh", *given, *more
+            )
+            self.assertNotEqual(status, 0)
+            self.assertIn(words, said)
+            self.assertFalse((self.at / "no.bvh").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
