@@ -22,6 +22,7 @@ OPEN = {"/api/health", "/api/csrf", "/api/sign-in"}
 OWN = {
     "/api/devices",
     "/api/formats",
+    "/api/measures",
     "/api/me",
     "/api/sign-out",
     "/api/productions",

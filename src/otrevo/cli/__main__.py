@@ -3,7 +3,7 @@
 import argparse
 import sys
 
-from otrevo.cli import characters, suits
+from otrevo.cli import bodies, characters, suits
 from otrevo.core.errors import InputError
 
 
@@ -33,12 +33,13 @@ def build_parser(asked=None):
             p.add_argument(f"--{setting.name.replace('_', '-')}", type=kind, default=setting.default, help=words)
         return p
 
-    if asked not in characters.COMMANDS + suits.COMMANDS:
+    if asked not in characters.COMMANDS + suits.COMMANDS + bodies.COMMANDS:
         from otrevo.cli import takes
 
         takes.add_commands(lambda name, function, summary: add(name, function, summary, takes.settings_of(name)))
     characters.add_commands(add)
     suits.add_commands(add)
+    bodies.add_commands(add)
     return parser
 
 

@@ -1,7 +1,9 @@
 """What every pass on the command line has in common: progress, notes, reports."""
 
 import sys
+from fractions import Fraction
 
+from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_document
 from otrevo.core.snags import ranked
 
@@ -20,6 +22,17 @@ def progress_of(args):
     if not getattr(args, "progress", False):
         return lambda share: None
     return lambda share: print(f"{100 * share:.0f} %", file=sys.stderr, flush=True)
+
+
+def delivery_rate(text):
+    """Frames a second as somebody typed them, a Fraction."""
+    try:
+        rate = Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        rate = Fraction(0)
+    if not 1 <= rate <= 1000:
+        raise InputError(f"--rate {text}: expected frames a second, from 1 to 1000, such as 60 or 30000/1001.")
+    return rate
 
 
 def say_notes(notes):

@@ -3,7 +3,7 @@
 from fractions import Fraction
 from pathlib import Path
 
-from otrevo.cli.outcomes import progress_of, say_notes
+from otrevo.cli.outcomes import delivery_rate, progress_of, say_notes
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import read_document, write_document
 
@@ -119,7 +119,7 @@ def run_suit_solve(args):
     report = progress_of(args)
     found = solve_suit(read_suit(args.suit), performer, args.level_floor == "yes", report)
     report(1.0)
-    write_bvh(args.out, at_rate(found.motion, _rate(args.rate)) if args.rate else found.motion)
+    write_bvh(args.out, at_rate(found.motion, delivery_rate(args.rate)) if args.rate else found.motion)
     say_notes(found.notes)
     if args.report:
         contacts = [{"point": c.point, "start_s": round(c.start, 3), "end_s": round(c.end, 3), "level_m": round(c.level_m, 3)}
@@ -131,16 +131,6 @@ def run_suit_solve(args):
             "contacts": contacts,
         }
         write_document(args.report, document | {"notes": list(found.notes)})
-
-
-def _rate(text):
-    try:
-        rate = Fraction(text)
-    except (ValueError, ZeroDivisionError):
-        rate = Fraction(0)
-    if not 1 <= rate <= 1000:
-        raise InputError(f"--rate {text}: expected frames a second, from 1 to 1000, such as 60 or 30000/1001.")
-    return rate
 
 
 def add_commands(add):

@@ -40,18 +40,22 @@ SIGN_INS = (
 PERFORMERS = (
     ("Ines", 1.68, ["optical", "suit", "gloves", "face"], 21),
     ("Tomas", 1.83, ["optical", "suit", "face"], 5),
+    ("Jorun", 1.74, ["suit", "gloves"], 34),
 )
-CHARACTERS = (("keeper.glb", "Tomas"), ("wick.glb", "Ines"), ("gull.glb", "Ines"))
+CHARACTERS = (("keeper.glb", ("Tomas", "Jorun")), ("wick.glb", ("Ines",)), ("gull.glb", ("Ines",)))
 SLATES = (
     # name, title, performer, performance, warm-up, takes as (status, note, hidden share)
     ("W1", "Warm-up, Ines", "Ines", "warm-up", True, [("hold", "", 0.03)]),
     ("W2", "Warm-up, Tomas", "Tomas", "warm-up", True, [("hold", "", 0.03)]),
+    ("W3", "Warm-up, Jorun", "Jorun", "suit warm-up", True, [("hold", "", 0.0)]),
     ("14B", "Semaphore from the jetty", "Ines", "semaphore", False,
      [("no good", "foot left the volume", 0.14), ("hold", "", 0.08), ("circled", "last letter is the one", 0.06)]),
     ("15", "Hauling the mooring rope", "Tomas", "rope haul", False,
      [("hold", "grip slipped once", 0.08), ("circled", "good weight", 0.05)]),
     ("16A", "Radio watch, seated", "Tomas", "radio watch", False, [("circled", "", 0.06)]),
     ("17", "Lifting the signal lantern", "Ines", "lantern", False, [("open", "", 0.07)]),
+    ("22", "Night climb", "Jorun", "night climb", False, [("hold", "", 0.0)]),
+    ("23", "Radio watch, hands under the desk", "Tomas", "desk watch", False, [("open", "", 0.05)]),
 )  # fmt: skip
 
 
@@ -91,8 +95,8 @@ def load_demo():
         for name, _, _, seed in PERFORMERS:
             world.embody(performers[name].pk, seed)
         prepare_room(production, technician)
-        for file_name, performer in CHARACTERS:
-            add_character(production, technician, FOLDER / file_name).players.add(performers[performer])
+        for file_name, players in CHARACTERS:
+            add_character(production, technician, FOLDER / file_name).players.add(*(performers[p] for p in players))
         fmt = production.timecode_format
         frame = fmt.frame("10:42:06;00")
         for name, title, performer, performance, warm_up, takes in SLATES:

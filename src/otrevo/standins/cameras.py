@@ -103,6 +103,8 @@ def show(request):
     if request["scene"] == "take":
         take = request["take"]
         positions, bodies = _performance(json.dumps(take, sort_keys=True))
+        if "optical" not in take["performer"].get("kit", ["optical"]):
+            positions = np.full_like(positions, np.nan)  # nobody wears a marker
         return Showing(
             room, rate, positions, bodies, world.performance(take)["seed"], Faults(ghosts=0.02, lost_frames=0.01)
         )

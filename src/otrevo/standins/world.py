@@ -111,10 +111,10 @@ def motion(take):
     if known:
         return known
     if take.get("warm_up"):
-        return "warm-up"
+        return "warm-up" if "optical" in take["performer"].get("kit", ["optical"]) else "suit warm-up"
     if "lantern" in take.get("props", ()):
         return "lantern"
-    free = [m for m in MOTIONS if m not in ("warm-up", "lantern")]
+    free = [m for m in MOTIONS if m not in ("warm-up", "suit warm-up", "lantern")]
     title = take.get("title", "").lower()
     named = [m for m in free if any(word in title for word in m.split())]
     return (named or free)[0 if named else zlib.crc32(title.encode()) % len(free)]

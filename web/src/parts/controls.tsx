@@ -116,11 +116,11 @@ const Field = styled(TextField)`
   }
 `;
 
-export function TextInput({ label, lines, type, ...rest }: TextFieldProps & { label: string; lines?: number; type?: string }) {
+export function TextInput({ label, lines, type, placeholder, ...rest }: TextFieldProps & { label: string; lines?: number; type?: string; placeholder?: string }) {
   return (
     <Field {...rest}>
       <Label>{label}</Label>
-      {lines ? <TextArea rows={lines} /> : <Input type={type} />}
+      {lines ? <TextArea rows={lines} /> : <Input type={type} placeholder={placeholder} />}
     </Field>
   );
 }

@@ -9,7 +9,7 @@ import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
 import { useCharacters } from '../queries/characters';
-import { useBoard, useCast, useDevices } from '../queries/production';
+import { useBoard, useCast, useDevices, useMeasures } from '../queries/production';
 import { CharacterDetail, NewCharacter } from './character';
 
 const Wrap = styled.div`
@@ -85,6 +85,13 @@ const Two = styled.div`
   }
 `;
 
+const UNSURE_DEG = 8;
+
+const median = (values: number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)] ?? 0;
+
+/** "leftUpperArm" as "left upper arm"; the sensor on the hips is called after the pelvis. */
+const inWords = (bone: string) => (bone === 'hips' ? 'pelvis' : bone.replace(/[A-Z]/g, (c) => ` ${c.toLowerCase()}`));
+
 type Calibration = Schemas['CalibrationOut'];
 
 const PARENT: Record<string, string> = {
@@ -145,6 +152,28 @@ const LENGTHS: [string, string, string][] = [
   ['Foot to toes', 'leftToes', 'rightToes'],
 ];
 
+/** How well each sensor's seat is known; left and right of a pair in one row. */
+function Sensors({ sensors }: { sensors: Calibration['sensors'] }) {
+  const rows = [...new Set(sensors.map((s) => s.bone.replace(/^(left|right)/, '')))];
+  const cell = (bone: string) => {
+    const s = sensors.find((x) => x.bone === bone);
+    return <td key={bone}>{s && <Figure>± {s.sd_deg.toFixed(0)}°</Figure>}</td>;
+  };
+  return (
+    <>
+      <h3 style={{ marginTop: 18 }}>How well each sensor is known</h3>
+      <table>
+        <thead><tr><th>Sensor</th><th style={{ textAlign: 'right' }}>left</th><th style={{ textAlign: 'right' }}>middle</th><th style={{ textAlign: 'right' }}>right</th></tr></thead>
+        <tbody>
+          {rows.map((part) => (
+            <tr key={part}><td style={{ textTransform: 'capitalize' }}>{inWords(part[0].toLowerCase() + part.slice(1))}</td>{[`left${part}`, part, `right${part}`].map(cell)}</tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
 function Detail({ performer, production }: { performer: PerformerOut; production: number }) {
   const navigate = useNavigate();
   const client = useQueryClient();
@@ -156,6 +185,9 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   const last = slate?.takes.at(-1);
   const v = last && verdict(last.runs);
   const f: Partial<Calibration['figures']> = c?.figures ?? {};
+  const suitAlone = f.suit_residual_deg != null;
+  const unsure = c?.sensors.filter((s) => s.sd_deg > UNSURE_DEG).map((s) => inWords(s.bone)) ?? [];
+  const exchanged = c?.sensors.filter((s) => s.exchanged_with && s.bone < s.exchanged_with).map((s) => `${inWords(s.bone)} and ${inWords(s.exchanged_with)}`) ?? [];
   const length = (name: string) => {
     const b = c?.bones.find((x) => x.name === name);
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
@@ -182,7 +214,11 @@ function Detail({ performer, production }: { performer: PerformerOut; production
       {!c && !v?.working && (
         <Empty style={{ marginTop: 18 }}>
           <h2>Not calibrated yet</h2>
-          <p>A warm-up of about 40 s gives bone lengths, marker positions, suit sensors, gloves and the neutral face, without anybody clicking.</p>
+          {performer.kit.includes('optical') ? (
+            <p>A warm-up of about 40 s gives bone lengths, marker positions, suit sensors, gloves and the neutral face, without anybody clicking.</p>
+          ) : (
+            <p>A warm-up of about a minute shows how every sensor of the suit sits: hold still with the arms down and in a T-pose, move every joint, take some steps.</p>
+          )}
           {roll}
         </Empty>
       )}
@@ -190,8 +226,17 @@ function Detail({ performer, production }: { performer: PerformerOut; production
         <>
           <Figures>
             <div><dt>Calibration</dt><dd>v{c.version}</dd><small>{new Date(c.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</small></div>
-            <div><dt>Markers to body, RMS</dt><dd><Figure>{f.residual_rms_mm?.toFixed(1)} mm</Figure></dd><small>{(f.residual_rms_mm ?? 99) < 5 ? 'good: under 5 mm' : 'high: over 5 mm, look at the markers'}</small></div>
-            <div><dt>Points named</dt><dd><Figure>{(100 * (f.named_share ?? 0)).toFixed(1)} %</Figure></dd><small>nobody clicked</small></div>
+            {suitAlone ? (
+              <>
+                <div><dt>Poses of the warm-up, RMS</dt><dd><Figure>{f.suit_residual_deg?.toFixed(1)}°</Figure> off</dd><small>nobody holds a pose exactly: up to 10° is usual</small></div>
+                <div><dt>Sensors known within, median</dt><dd><Figure>± {median(c.sensors.map((s) => s.sd_deg)).toFixed(1)}°</Figure></dd><small>calibrated from the suit alone</small></div>
+              </>
+            ) : (
+              <>
+                <div><dt>Markers to body, RMS</dt><dd><Figure>{f.residual_rms_mm?.toFixed(1)} mm</Figure></dd><small>{(f.residual_rms_mm ?? 99) < 5 ? 'good: under 5 mm' : 'high: over 5 mm, look at the markers'}</small></div>
+                <div><dt>Points named</dt><dd><Figure>{(100 * (f.named_share ?? 0)).toFixed(1)} %</Figure></dd><small>nobody clicked</small></div>
+              </>
+            )}
             {worn.map((d) => {
               const found = c.devices.find((x) => x.id === d.id);
               return <div key={d.id}><dt>{d.words}</dt><dd>{found ? <Figure>{found.said}</Figure> : <Quiet>not calibrated</Quiet>}</dd><small>{found?.details}</small></div>;
@@ -199,7 +244,10 @@ function Detail({ performer, production }: { performer: PerformerOut; production
             <div style={{ gridColumn: 'span 2' }}><dt>To check</dt><dd style={{ fontSize: 14 }}>
               {f.joints_hardly_moved?.length ? `hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
               {f.markers_never_seen?.length ? `never seen: ${f.markers_never_seen.join(', ')}.` : ''}
-              {!f.joints_hardly_moved?.length && !f.markers_never_seen?.length && 'Every limb moved and every marker was seen.'}
+              {exchanged.length > 0 && `worn in each other’s place, read the other way round: ${exchanged.join(', ')}. `}
+              {suitAlone && unsure.length > 0 && `known within no better than ${UNSURE_DEG}°: ${unsure.join(', ')}.`}
+              {suitAlone && !exchanged.length && !unsure.length && 'Every sensor is on its limb and well known.'}
+              {!suitAlone && !f.joints_hardly_moved?.length && !f.markers_never_seen?.length && 'Every limb moved and every marker was seen.'}
             </dd></div>
           </Figures>
           <Two>
@@ -213,10 +261,13 @@ function Detail({ performer, production }: { performer: PerformerOut; production
                   ))}
                 </tbody>
               </table>
+              {suitAlone && <Sensors sensors={c.sensors} />}
               {c.warm_up_take_id && <p><Link to={`/p/${production}/bench/${c.warm_up_take_id}`}>The warm-up on the bench</Link></p>}
               {performer.calibrations.length > 1 && <p><Quiet>Earlier versions kept: {performer.calibrations.slice(1).map((x) => `v${x.version}`).join(', ')}</Quiet></p>}
             </div>
-            <div style={{ maxWidth: 520 }}><BodyDrawing calibration={c} height={performer.height_m} /></div>
+            <div style={{ maxWidth: 520 }}>
+              <BodyDrawing calibration={c} height={performer.height_m} />
+            </div>
           </Two>
         </>
       )}
@@ -224,15 +275,20 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   );
 }
 
+const BODY_FROM = ['optical', 'suit'];
+const metres = (text: string) => Number(text.replace(',', '.'));
+
 function NewPerformer({ production, onDone }: { production: number; onDone: (id?: number) => void }) {
   const client = useQueryClient();
   const [name, setName] = useState('');
   const [height, setHeight] = useState('');
   const devices = useDevices().data?.filter((d) => d.worn) ?? [];
   const [left, setLeft] = useState<string[]>([]); // what is left out
+  const [measured, setMeasured] = useState<Record<string, string>>({});
+  const measures = useMeasures().data?.filter((m) => m.name !== 'height_m') ?? [];
   const kit = devices.map((d) => d.id).filter((d) => !left.includes(d));
   const add = useMutation({
-    mutationFn: () => post<PerformerOut>(`/productions/${production}/performers`, { name, height_m: Number(height.replace(',', '.')), kit }),
+    mutationFn: () => post<PerformerOut>(`/productions/${production}/performers`, { name, height_m: metres(height), kit, measures: kit.includes('optical') ? {} : Object.fromEntries(Object.entries(measured).filter(([, v]) => v.trim()).map(([k, v]) => [k, metres(v)])) }),
     onSuccess: async (p) => {
       await client.invalidateQueries({ queryKey: ['cast', production] });
       onDone(p.id);
@@ -250,12 +306,24 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
         <TextInput label="Name" value={name} onChange={setName} isRequired maxLength={60} autoFocus />
         <TextInput label="Height in metres" value={height} onChange={setHeight} isRequired style={{ width: 130 }} />
         {devices.map(({ id, words }) => (
-          <Tick key={id} isSelected={kit.includes(id)} isDisabled={id === 'optical'} onChange={(on) => setLeft(on ? left.filter((k) => k !== id) : [...left, id])}>{words}</Tick>
+          <Tick key={id} isSelected={kit.includes(id)} isDisabled={kit.includes(id) && BODY_FROM.includes(id) && !BODY_FROM.some((b) => b !== id && kit.includes(b))} onChange={(on) => setLeft(on ? left.filter((k) => k !== id) : [...left, id])}>{words}</Tick>
         ))}
         <PlainButton type="submit" isDisabled={add.isPending}>Add performer</PlainButton>
         <WordButton onPress={() => onDone()}>never mind</WordButton>
       </FormLine>
-      <Quiet>Everyone here is calibrated from markers; the rest is what they wear.</Quiet>
+      <Quiet>A body comes from markers, from a suit, or from both. Markers tell the lengths of bones themselves; a suit needs them measured or estimates them.</Quiet>
+      {!kit.includes('optical') && (
+        <section aria-label="Measures" style={{ marginTop: 18 }}>
+          <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Measures in metres</h2>
+          <Quiet>What stays empty is estimated from the height.</Quiet>
+          <div style={{ display: 'grid', gridTemplateColumns: 'repeat(4, minmax(130px, 200px))', gap: '10px 18px', marginTop: 10 }}>
+            {measures.map((m) => (
+              <TextInput key={m.name} label={m.words[0].toUpperCase() + m.words.slice(1)} value={measured[m.name] ?? ''} onChange={(v) => setMeasured({ ...measured, [m.name]: v })}
+                placeholder={metres(height) > 0 ? (m.share * metres(height)).toFixed(2) : ''} />
+            ))}
+          </div>
+        </section>
+      )}
       <Trouble error={add.error} />
     </div>
   );

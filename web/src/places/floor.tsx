@@ -281,9 +281,9 @@ export function Floor({ me }: { me: Me }) {
               ) : (
                 <span>
                   {floor.data && !floor.data.calibrated && !slate.warm_up
-                    ? `${slate.performer} is not calibrated: the take will record, but it cannot be labelled before a warm-up.`
+                    ? `${slate.performer} is not calibrated: the take will record, but it cannot be solved before a warm-up.`
                     : slate.warm_up
-                      ? `Warm-up of ${slate.performer}: about 45 s, from the T-pose through every joint and back.`
+                      ? `Warm-up of ${slate.performer}, about a minute: hold a T-pose, move every joint, hold still again.`
                       : 'Ready. T-pose, clap, action, T-pose, cut.'}
                 </span>
               )}

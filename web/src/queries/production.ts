@@ -24,6 +24,11 @@ export function useDevices() {
   return useQuery({ queryKey: ['devices'], queryFn: () => get<Schemas['DeviceOut'][]>('/devices'), staleTime: Infinity });
 }
 
+/** What may be measured on a performer; the same until Otrevo itself changes. */
+export function useMeasures() {
+  return useQuery({ queryKey: ['measures'], queryFn: () => get<Schemas['MeasureOut'][]>('/measures'), staleTime: Infinity });
+}
+
 /** What packages can hold and what can be dropped on a slate; the same until Otrevo itself changes. */
 export function useFormats() {
   return useQuery({ queryKey: ['formats'], queryFn: () => get<Schemas['FormatsOut']>('/formats'), staleTime: Infinity });

@@ -80,7 +80,8 @@ class Device:
     of a device without stamps is that of the timecode track.
     lane: None for what the Bench draws in its own way.
     clap(data, times_s) -> take time of the clap in seconds, or None.
-    calibrate(stream, solved) -> its plain JSON document from a warm-up; raises InputError in a sentence.
+    calibrate(stream, solved) -> its plain JSON document from a warm-up; solved is None where no markers showed the body;
+    raises InputError in a sentence.
     says(document) -> (a few words, a line of details) about that document.
     guides(stream, document, solved) -> the Guides that the solve takes up beside the markers.
     completes(stream, document, motion, times_s) -> the Motion with what the device knows of it.

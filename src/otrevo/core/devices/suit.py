@@ -1,5 +1,6 @@
 """Body suit: orientation and acceleration of seventeen sensors."""
 
+import re
 from fractions import Fraction
 
 import numpy as np
@@ -93,10 +94,18 @@ def guides(stream, document, solved):
     return Guides(suit_to_world(sensor, document, world, held, float(solved.motion.rate)), figures)
 
 
+def in_words(bone):
+    """ "leftUpperArm" as "left upper arm"; the sensor on the hips is called after the pelvis."""
+    return "pelvis" if bone == "hips" else re.sub("[A-Z]", lambda c: f" {c[0].lower()}", bone)
+
+
 def says(document):
     residual = np.sqrt(np.mean(np.square([s["residual_deg"] for s in document.values()])))
     worst = max(document, key=lambda bone: document[bone]["residual_deg"])
-    return f"{len(document)} sensors, {residual:.1f}°", f"worst {worst}, {document[worst]['residual_deg']:.1f}°"
+    return (
+        f"{len(document)} sensors, {residual:.1f}°",
+        f"worst {in_words(worst)}, {document[worst]['residual_deg']:.1f}°",
+    )
 
 
 DEVICE = Device(

@@ -8,12 +8,14 @@ from otrevo.core.errors import InputError
 
 
 def read_document(path, kind):
-    """The document at `path`, of the given kind such as "chart/1". Raises InputError in one sentence."""
+    """The document at `path`, of the given kind such as "chart/1", None for any JSON. Raises InputError in one sentence."""
     path = Path(path)
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise InputError(f"{path.name}: there is no such file; expected a {kind} document.") from None
+        raise InputError(
+            f"{path.name}: there is no such file; expected {f'a {kind} document' if kind else 'JSON'}."
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"{path.name}: cannot be read as text ({error.__class__.__name__}); expected JSON.") from None
     return parse_document(text, kind, path.name)
@@ -31,6 +33,8 @@ def parse_document(text, kind, name):
         raise InputError(f"{name}: line {error.lineno}: not valid JSON ({error.msg}).") from None
     except UnicodeDecodeError as error:
         raise InputError(f"{name}: cannot be read as text ({error.__class__.__name__}); expected JSON.") from None
+    if kind is None:
+        return document
     found = document.get("otrevo") if isinstance(document, dict) else None
     if found != kind:
         raise InputError(f'{name}: this is {found or "not an Otrevo document"}; expected "otrevo": "{kind}".')

@@ -20,11 +20,12 @@ UNSENSED_DEG = 8.0  # of a joint with a bone that no sensor tells of
 @dataclass(frozen=True)
 class SuitSolution:
     """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees, one
-    sigma}; contacts; figures; notes.
+    sigma}; sd_m: {bone: how sure the joint's place is from the hips, metres}; contacts; figures; notes.
     """
 
     motion: Motion
     sd_deg: dict
+    sd_m: dict
     contacts: tuple
     figures: dict = field(default_factory=dict)
     notes: tuple[str, ...] = ()
@@ -82,7 +83,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     progress(0.95)
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
     motion = Motion(performer.skeleton, rate, travel.root_m, travel.rotation_local)
-    sure = joint_sd(names, calibration, headings)
+    sure, placed = joint_sd(names, calibration, headings), place_sd(names, calibration, headings, performer.skeleton)
     lost = np.isnan(world[..., 0]).mean(axis=0)
     figures = {
         "sensors": len(names), "frames": len(motion), "rate": str(rate), "contacts": len(travel.contacts),
@@ -93,14 +94,31 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     contacts = tuple(
         replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
     )
-    return SuitSolution(motion, sure, contacts, figures, tuple(notes))
+    return SuitSolution(motion, sure, placed, contacts, figures, tuple(notes))
+
+
+def _bone_sd(names, calibration, headings):
+    """{bone: one sigma of its rotation in the world about each axis, degrees} of the bones with sensors."""
+    heading = np.degrees(np.sqrt((headings.sd_rad**2).mean(axis=0)))
+    own = np.sqrt(calibration.sd_deg**2 + heading**2 + np.degrees(SENSOR_SIGMA_RAD) ** 2)
+    return dict(zip(names, own, strict=True))
+
+
+def place_sd(names, calibration, headings, skeleton):
+    """{bone: one sigma of its joint's place from the hips, metres, three axes together}: what bones above it may be off, by their lengths."""
+    own = _bone_sd(names, calibration, headings)
+    variance = {"hips": 0.0}
+    for bone in BODY_BONES[1:]:
+        b = skeleton.index(bone)
+        above = skeleton.names[skeleton.parents[b]]
+        off = np.radians(own.get(above, UNSENSED_DEG)) * np.linalg.norm(skeleton.rest_offset_m[b])
+        variance[bone] = variance[above] + 2 * off**2  # across the bone, about two axes
+    return {bone: round(float(np.sqrt(v)), 5) for bone, v in variance.items()}
 
 
 def joint_sd(names, calibration, headings):
     """{bone: one sigma of its joint, child in parent, degrees}: by how well its sensor's seat and the headings are known."""
-    number = {n: i for i, n in enumerate(names)}
-    heading = np.degrees(np.sqrt((headings.sd_rad**2).mean(axis=0)))
-    own = np.sqrt(calibration.sd_deg**2 + heading**2 + np.degrees(SENSOR_SIGMA_RAD) ** 2)
+    own = _bone_sd(names, calibration, headings)
     parents = {"spine": "hips", "chest": "hips", "upperChest": "chest", "neck": "chest", "head": "chest"}
     out = {}
     for bone in BODY_BONES:
@@ -113,9 +131,9 @@ def joint_sd(names, calibration, headings):
                 at = row.index(part)
                 above = side + row[at - 1] if at else ("chest" if row[0] == "Shoulder" else "hips")
         if bone == "hips":
-            out[bone] = own[number["hips"]]
-        elif bone in number and above in number:
-            out[bone] = np.hypot(own[number[bone]], own[number[above]])
+            out[bone] = own["hips"]
+        elif bone in own and above in own:
+            out[bone] = np.hypot(own[bone], own[above])
         else:
             out[bone] = UNSENSED_DEG
     return {bone: round(float(v), 2) for bone, v in out.items()}

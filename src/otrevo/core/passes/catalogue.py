@@ -46,7 +46,7 @@ def passes_of(streams, is_warm_up, is_played=False):
     """
     return tuple(
         p for p in PASSES
-        if (not p.stream or p.stream in streams) and (is_warm_up or not p.warm_up)
+        if (not p.streams or set(p.streams) & set(streams)) and (is_warm_up or not p.warm_up)
         and (p.about != "character" or (is_played and not is_warm_up))
     )  # fmt: skip
 

@@ -68,7 +68,7 @@ class TakeMaterial:
     streams: recorded, of the performer the pass is about and of the room, or of everybody for a pass about the take.
     made: tracks of the newest finished run of every pass, by pass; figures: of these runs, by pass.
     character: the PlayedCharacter that the pass is about, None for a pass about something else.
-    performer_name, height_m and performer, their PerformerCalibration or None: of the one the pass is about; chart: the
+    performer_name, height_m, measures (what else was measured, metres) and performer, their PerformerCalibration or None: of the one the pass is about; chart: the
     Chart they wear in a warm-up, None for the shipped one.
     cameras, blinds (over them) and calibration_version: of the room's calibration, None where there is none.
     mends: accepted repairs, in order.
@@ -83,6 +83,7 @@ class TakeMaterial:
     figures: Mapping[str, dict] = field(default_factory=dict)
     performer_name: str = ""
     height_m: float = 0.0
+    measures: Mapping[str, float] = field(default_factory=dict)
     performer: object = None
     chart: object = None
     character: object = None
@@ -241,8 +242,8 @@ class Figure:
 class Pass:
     """name: stays the same for ever; words: as a heading; doing, done: as "solving" and "solved".
 
-    needs: passes whose tracks or figures it reads, or "performer"; stream: the recorded stream without which a take
-    does not go through it ("" for none). about: "take", "performer" when it runs once for each of them, "character" when it
+    needs: passes whose tracks or figures it reads, or "performer"; streams: recorded streams of which a take has one
+    at least that goes through it (none given: any take). about: "take", "performer" when it runs once for each of them, "character" when it
     runs once for each character that a performer plays, or "room", and then it works on a RoomMaterial and gives a
     RoomOutcome (core.passes.room).
     warm_up: only warm-ups go through it. run(material, parameters, report) -> Outcome; report(share) tells how far it
@@ -259,7 +260,7 @@ class Pass:
     aside: Callable[[dict], str]
     needs: tuple[str, ...] = ()
     about: str = "take"
-    stream: str = ""
+    streams: tuple[str, ...] = ()
     parameters: tuple[Parameter, ...] = ()
     warm_up: bool = False
     found_anew: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

@@ -9,6 +9,8 @@ from otrevo.core.snags import gap_snags, nameless_snag, spike_snags
 def run(material, parameters, report):
     """Named markers of the performer and of every prop, with the confidence of each name."""
     stream, scatter = material.points()
+    if not material.calibrated_performer().marker_names:
+        return Outcome(figures={"without_markers": True})  # beside others who wear some
     performer, clock, rate = material.calibrated_performer(), stream.clock, stream.rate
     points = stream.read().astype(float)
     report(0.05)
@@ -50,8 +52,9 @@ PASS = Pass(
         scale=100.0, more_is_better=True,
     ),
     run=run,
-    aside=lambda figures: "of points named",
+    aside=lambda figures: "wears no markers" if figures.get("without_markers") else "of points named",
     needs=("rebuild", "line up", "performer"),
     about="performer",
+    streams=("cameras", "optical"),
     found_anew={"solve": ("gap", "spike", "missing marker")},
 )  # fmt: skip

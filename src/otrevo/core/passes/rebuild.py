@@ -76,7 +76,7 @@ PASS = Pass(
     ),
     run=run,
     aside=aside,
-    stream="cameras",
+    streams=("cameras",),
     parameters=(
         Parameter(
             "min_cameras", "cameras that must see a new point", 3, 2, 12, "cameras",

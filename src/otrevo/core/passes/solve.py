@@ -8,16 +8,19 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.performer import PerformerCalibration
-from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.devices.contract import Guides, SolvedBody
 from otrevo.core.errors import InputError
 from otrevo.core.markers.mends import apply_mends, differing_frames, replay_mends
-from otrevo.core.passes.contract import Figure, Outcome, Pass, SampleClock, Track
+from otrevo.core.passes import suit_alone
+from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
+from otrevo.core.passes.contract import Figure, Outcome, Parameter, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
 from otrevo.core.solve.body import Earlier, markers_on, solve_take
 from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
+
+LEVEL = 0  # of the setting `floor`
 
 
 @dataclass(frozen=True)
@@ -63,7 +66,7 @@ def _labelled(material):
             "The take was labelled with other markers than the performer's calibration has; label it again."
         )
     scatter = material.track("label", "marker uncertainty")
-    worn = tuple((d, s) for d in DEVICES if d.id in performer.devices and (s := material.recorded(d.id)) is not None)
+    worn = worn_devices(material, performer)
     sources = [stream, *([scatter] if scatter else []), *(s for _, s in worn)]
     made_of = ""
     if all(s.identity for s in sources):
@@ -119,29 +122,22 @@ def _solve_changed(take, material, report):
 
 def run(material, parameters, report):
     """The body, props and what devices add. After a change of mends alone, frames are solved again where it tells."""
+    if suit_alone.has_suit_alone(material) or suit_alone.wears_suit_alone(material.performer):
+        return suit_alone.solve(material, material.calibrated_performer(), parameters["floor"] == LEVEL, report)
     take = _labelled(material)
     solution, mended, guides = _solve_changed(take, material, report) or _solve_whole(take, report)
     rate, clock, names = take.rate, take.clock, take.performer.marker_names
     motion, times = solution.motion, clock.times(len(mended))
-    for device, stream in take.worn:
-        if device.completes:
-            motion = device.completes(stream, take.performer.devices[device.id], motion, times)
-    skeleton = motion.skeleton
-    bones = {
-        "bones": skeleton.names,
-        "parents": skeleton.parents.tolist(),
-        "offsets_m": skeleton.rest_offset_m.tolist(),
-        "worn": _worn(take.performer, skeleton.names),
-    }
+    motion = completed(motion, take.worn, take.performer, times)
     tracks = [
         Track("mended", "markers", rate, mended, clock,
               {"names": list(names), "mends": take.mends, "made_of": take.made_of}),
-        Track("body rotation", "rotations", rate, motion.rotation_local, clock, bones),
-        Track("body root", "places", rate, motion.root_position_m, clock),
+        *body_tracks(motion, take.performer, rate, clock),
         Track("residual", "residuals", rate, solution.marker_residual_m, clock),
     ]  # fmt: skip
     sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended)
-    tracks.append(_uncertainty_track(sure, rate, clock))
+    step = int(sure.frames[1] - sure.frames[0]) if len(sure.frames) > 1 else 1
+    tracks.append(uncertainty_track(sure.bones, sure.sd_m, sure.usual_m, step, rate, clock))
     report(0.86)
     hz, start = clock.hz, clock.start_s
     snags = residual_snags(solution.marker_residual_m, names, hz, start)
@@ -152,8 +148,7 @@ def run(material, parameters, report):
     for prop in material.props:
         _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)
     report(0.9)
-    for device, stream in take.worn:
-        tracks += _device_track(device, stream, take.performer, material.duration_s)
+    tracks += device_tracks(take.worn, take.performer, material.duration_s)
     figures = solution.figures | {
         "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "frames": len(motion),
         "frames_solved": int(solution.solved.sum()), "rate": str(rate),
@@ -177,19 +172,6 @@ def _sureness(solution, model, labelled, mended):
     return sure, judged
 
 
-def _worn(performer, bones):
-    """Where the markers sit on the body, [[number of the bone, x, y, z], ...]: offsets from the joint in T-pose axes, metres."""
-    rows = zip(performer.marker_bones, performer.marker_offset_m.round(4).tolist(), strict=True)
-    return [[bones.index(bone), *offset] for bone, offset in rows if bone in bones]
-
-
-def _uncertainty_track(sure, rate, clock):
-    step = int(sure.frames[1] - sure.frames[0]) if len(sure.frames) > 1 else 1
-    details = {"bones": list(sure.bones), "usual_m": [round(float(v), 5) for v in sure.usual_m]}
-    own = SampleClock(clock.start_s, clock.hz / step)
-    return Track("joint uncertainty", "uncertainty", rate / step, sure.sd_m, own, details)
-
-
 def _solve_prop(prop, stream, tracks, figures, snags):
     """A prop as a rigid body: one pose track, position and rotation."""
     if stream is None:
@@ -210,17 +192,9 @@ def _solve_prop(prop, stream, tracks, figures, snags):
     snags += prop_snags(prop.name, solution, clock.hz, clock.start_s)
 
 
-def _device_track(device, stream, performer, duration_s):
-    """What a device adds to the take, as a list of one Track or none."""
-    made = device.track(stream, performer.devices[device.id], duration_s) if device.track else None
-    if made is None:
-        return []
-    clock = SampleClock(0.0, float(stream.rate))
-    details = {"device": device.id, "names": list(device.channel_names())}
-    return [Track(made.name, made.kind, stream.rate, made.values, clock, details)]
-
-
 def _aside(figures):
+    if figures.get("suit_alone"):
+        return f"from the suit, joints ± {figures['joint_sd_deg']:.0f}°"
     return f"worst {figures['worst_marker']}" if figures.get("worst_marker") else ""
 
 
@@ -237,4 +211,10 @@ PASS = Pass(
     aside=_aside,
     needs=("label", "line up", "performer"),
     about="performer",
+    streams=("cameras", "optical", "suit"),
+    parameters=(
+        Parameter("floor", "Floor, without markers", LEVEL, 0, 1, "",
+                  "What feet and hands come to stand on in a take from the suit alone: one floor and steps of it, or anything, as in climbing.",
+                  1, True, ("level", "climbing")),
+    ),
 )  # fmt: skip

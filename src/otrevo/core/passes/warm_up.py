@@ -6,6 +6,7 @@ from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.devices.contract import SolvedBody
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.passes import suit_alone
 from otrevo.core.passes.contract import Figure, Outcome, Pass
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import solve_take
@@ -14,6 +15,8 @@ from otrevo.core.warm_up.calibrate import calibrate_performer
 
 def run(material, parameters, report):
     """A `performer/1` document from a warm-up."""
+    if suit_alone.has_suit_alone(material):
+        return suit_alone.calibrate(material, report)
     points, _ = material.points()
     chart = material.chart or shipped_chart()
     calibration, labels = calibrate_performer(
@@ -47,6 +50,12 @@ def run(material, parameters, report):
     return Outcome((), figures, tuple(snags), document)
 
 
+def _aside(figures):
+    if "suit_residual_deg" in figures:
+        return f"suit alone, poses {figures['suit_residual_deg']:.1f}° off"
+    return f"{100 * figures['named_share']:.0f} % named" if "named_share" in figures else ""
+
+
 PASS = Pass(
     name="warm-up",
     words="Warm-up",
@@ -56,7 +65,7 @@ PASS = Pass(
         "residual_rms_mm", "mm", 5.0, "Distance of the markers from the fitted body in the warm-up, RMS. Up to 5 mm is good."
     ),
     run=run,
-    aside=lambda figures: f"{100 * figures['named_share']:.0f} % named" if "named_share" in figures else "",
+    aside=_aside,
     needs=("rebuild", "line up"),
     about="performer",
     warm_up=True,

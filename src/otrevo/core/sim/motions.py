@@ -20,7 +20,8 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.sim.suit_warm_up import suit_warm_up, walk_to
+from otrevo.core.sim.night_watch import climb, desk_watch
+from otrevo.core.sim.suit_warm_up import fists, suit_warm_up, walk_to
 
 T_POSE_S, CLAP_S, CLAP_SWING_S = 1.6, 2.9, 0.4
 PALMS_M = 0.09  # between the hands' joints when the palms meet
@@ -29,12 +30,15 @@ _CLAP_ELBOW = (0, -16, 0)
 
 @dataclass(frozen=True)
 class Performance:
-    """True motion, the moment of the clap (s), and from when to when the right hand holds the prop, if it does."""
+    """True motion, the moment of the clap (s), from when to when the right hand holds the prop, if it does, and what no camera
+    sees: (from s, to s, names of bones without their side).
+    """
 
     motion: Motion
     clap_s: float
     name: str
     held_s: tuple | None = None
+    covered: tuple = ()
 
     def first(self, seconds):
         """The beginning of the same, at most so long."""
@@ -56,7 +60,8 @@ class _Keys:
         self.poses = []
         self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
         self.held = None
-        self.steps = []  # (start, end, side, target xz relative to the rest place)
+        self.steps = []  # (start, end, side, target x, z and, on a step, y relative to the rest place)
+        self.covered, self.climbed = [], 0
 
     def at(self, t, **bones):
         self.poses.append((t, bones))
@@ -120,13 +125,7 @@ def _warm_up(k, rng):
     out_and_back(
         0.45, k.both(Hand=(0, 0, -55)), k.both(Hand=(0, 0, 50)), k.both(Hand=(0, 22, 0)), k.both(Hand=(0, -22, 0))
     )
-    curl = {
-        f"{f}{p}": (0, 0, -72)
-        for f in ("Index", "Middle", "Ring", "Little")
-        for p in ("Proximal", "Intermediate", "Distal")
-    }
-    curl |= {"ThumbProximal": (0, -35, -15), "ThumbDistal": (0, -40, -15)}
-    fist = k.both(**curl)
+    fist = fists(k)
     t += 0.5
     k.at(t, **fist)
     t += 0.6
@@ -269,6 +268,14 @@ def _quay_walk(k, rng):
     return t + 0.4
 
 
+def _night_climb(k, rng):
+    return climb(k, _open(k), rng)
+
+
+def _desk_watch(k, rng):
+    return desk_watch(k, _open(k), rng)
+
+
 MOTIONS = {
     "warm-up": _warm_up,
     "suit warm-up": suit_warm_up,
@@ -277,6 +284,8 @@ MOTIONS = {
     "rope haul": _rope_haul,
     "lantern": _lantern,
     "radio watch": _radio_watch,
+    "night climb": _night_climb,
+    "desk watch": _desk_watch,
 }
 
 
@@ -304,7 +313,7 @@ def _feet(keys, times, side, rest):
     """World position of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
     position = np.tile(rest, (len(times), 1))
     lift = np.zeros(len(times))
-    now = np.zeros(2)
+    now = np.zeros(3)
     for start, end, which, target, height, back in sorted(keys.steps):
         if which != side:
             continue
@@ -318,7 +327,11 @@ def _feet(keys, times, side, rest):
             swing = 4 * s * (1 - s)
             position[:, 0] += (target[0] - now[0]) * s
             position[:, 2] += (target[1] - now[1]) * s
-            now = np.array(target)
+            there = np.array([*target, 0.0][:3])
+            # onto a step the foot goes up first, off it it comes down last, or it would go through the edge
+            rise, early = there[2] - now[2], 1 - (1 - s) ** 3
+            position[:, 1] += rise * (early if rise > 0 else s**3)
+            now = there
         lift += height * swing
     position[:, 1] += lift
     return position, lift
@@ -416,7 +429,7 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     rotation = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
     root = quaternion_rotate(rotation, pelvis) + np.array([position_m[0], 0.0, position_m[1]])
     local[:, 0] = quaternion_multiply(rotation, local[:, 0])
-    return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held)
+    return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held, tuple(k.covered))
 
 
 def _meeting_deg(performer):

@@ -63,6 +63,10 @@ def worn(performance, performer, chart, rng, soft_tissue_m=0.006, hidden=0.08, l
         members = [i for i, b in enumerate(chart.bones) if b.startswith(side) and limb in b]
         start = int(rng.integers(still, max(still + 1, frames - int(1.5 * rate))))
         visible[start : start + int(rng.uniform(0.2, 1.0) * rate), members] = False
+    for begin, end, bones in getattr(performance, "covered", ()):
+        visible[int(begin * rate) : int(end * rate), [i for i, b in enumerate(chart.bones) if b.endswith(bones)]] = (
+            False
+        )
     return positions, visible
 
 

@@ -13,6 +13,7 @@ def suit_warm_up(k, rng):
     k.at(4.2)
     k.at(7.0)
     t = 7.0
+    closed = fists(k)
 
     def through(hold, *poses):
         nonlocal t
@@ -27,7 +28,7 @@ def suit_warm_up(k, rng):
     for _ in range(3):
         through(0.45, k.both(LowerArm=(0, -120, 0)), k.both(LowerArm=(0, -10, 0)))
     through(0.45, k.both(LowerArm=_elbow(-80, 60)), k.both(LowerArm=_elbow(-80, -60)), {},
-            k.both(Hand=(0, 0, -50)), k.both(Hand=(0, 0, 45)), {})  # fmt: skip
+            k.both(Hand=(0, 0, -50)), k.both(Hand=(0, 0, 45)), {}, closed, {}, closed, {})  # fmt: skip
     through(0.6, {"spine": (28, 0, 0), "chest": (22, 0, 0), "upperChest": (10, 0, 0)}, {},
             {"spine": (0, 18, 0), "chest": (0, 18, 0)}, {"spine": (0, -18, 0), "chest": (0, -18, 0)}, {},
             {"spine": (0, 0, 14), "chest": (0, 0, 14)}, {"spine": (0, 0, -14), "chest": (0, 0, -14)}, {})  # fmt: skip
@@ -48,6 +49,16 @@ def suit_warm_up(k, rng):
     k.at(t + 0.4, **down)
     k.at(t + 3.2, **down)
     return t + 3.2
+
+
+def fists(k):
+    """Both hands closed."""
+    curl = {
+        f"{f}{p}": (0, 0, -72)
+        for f in ("Index", "Middle", "Ring", "Little")
+        for p in ("Proximal", "Intermediate", "Distal")
+    }
+    return k.both(**curl, ThumbProximal=(0, -35, -15), ThumbDistal=(0, -40, -15))
 
 
 def _elbow(bend, roll):

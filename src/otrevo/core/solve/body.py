@@ -178,7 +178,7 @@ def held_bones(model, seen):
     return (own >= HOLDING_MARKERS) | (measured_bones(model, seen) & few)
 
 
-def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None, earlier=None):
+def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None, earlier=None, model=None):
     """Solve one performer's take.
 
     Parameters
@@ -192,6 +192,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
         None where not known.
     earlier : Earlier, or None to solve every frame. Frames are solved from shortly before each change until the pose is
         the earlier one again; all others stay as they are.
+    model : BodyModel of the performer, where joints give otherwise than usual.
 
     Returns
     -------
@@ -202,7 +203,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     InputError
         When no frame shows enough markers, or not the calibration's markers are given.
     """
-    model = performer.model()
+    model = model or performer.model()
     labelled_m = np.ascontiguousarray(labelled_m, dtype=float)
     count, markers = labelled_m.shape[:2]
     if markers != len(model.marker_names):

@@ -131,7 +131,7 @@ def pose_all(model, root, local):
     return world, joint
 
 
-def _prior(model, names):
+def _prior(model, names, marker_information=None):
     """Normal matrix and targets of the geometry prior: matrix (G, G), mean (G,)."""
     bones, markers = len(names), len(model.marker_names)
     size = 3 * (bones - 1) + 3 * markers
@@ -144,8 +144,9 @@ def _prior(model, names):
         along = 1.0 / (PRIOR_ALONG * length + 0.004) ** 2
         matrix[3 * b : 3 * b + 3, 3 * b : 3 * b + 3] = across * np.eye(3) + (along - across) * np.outer(u, u)
     markers_from = 3 * (bones - 1)
-    i = np.arange(markers_from, size)
-    matrix[i, i] = 1.0 / PRIOR_MARKER_M**2
+    if marker_information is None:
+        marker_information = np.eye(3 * markers) / PRIOR_MARKER_M**2
+    matrix[markers_from:, markers_from:] = marker_information
     mean = np.concatenate([offsets.ravel(), model.marker_offset_m.ravel()])
     mirror = np.array([-1.0, 1.0, 1.0])
     pairs = np.zeros_like(matrix)
@@ -180,7 +181,17 @@ def _grown(model, offsets):
     return positions
 
 
-def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, rest_share=1.0):
+def fit_geometry(
+    model,
+    observed,
+    root,
+    local,
+    iterations=8,
+    prior_model=None,
+    rest_share=1.0,
+    marker_information=None,
+    limit_share=1.0,
+):
     """Fit bone lengths and marker offsets to named markers in motion.
 
     Parameters
@@ -197,10 +208,14 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
         Of Gauss-Newton.
     prior_model : BodyModel, optional
         The geometry to stay near; `model` where not given.
-    rest_share : float
+    rest_share : float or ndarray (F, B)
         How much of a frame's pull towards rest the geometry feels. All of it keeps names apart that the points leave
         open. But a warm-up squats and reaches, so its mean pose is not the rest, and hundreds of frames alike would
         turn feet, hands and spine until it was.
+    limit_share : float
+        The same of its pull back from the limits of joints.
+    marker_information : ndarray (3 M, 3 M), optional
+        Inverse covariance of the markers' places about those of the prior model, 1/m²; PRIOR_MARKER_M for each where not given. Where it is, markers do not move along when limbs grow.
 
     Returns
     -------
@@ -218,12 +233,12 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
-    prior, pairs, mean = _prior(prior_model, names)
+    prior, pairs, mean = _prior(prior_model, names, marker_information)
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
     joint = np.empty((frames, bones, 3))
     x = np.empty((frames, markers, 3))
-    parents = model.skeleton.parents
+    parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones))
     pose_size, bone_size = 3 + 3 * bones, 3 * (bones - 1)
     scales = np.geomspace(0.06, 0.02, iterations)
     for iteration in range(iterations + 1):
@@ -234,7 +249,8 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
         if iteration == iterations:
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
-        mean[bone_size:] = _grown(prior_model, offsets).ravel()
+        if marker_information is None:
+            mean[bone_size:] = _grown(prior_model, offsets).ravel()
         normal_gg, gradient = (
             prior + pairs,
             prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
@@ -252,8 +268,8 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
             beyond = np.where(
                 theta < model.low, model.low - theta, np.where(theta > model.high, model.high - theta, 0.0)
             )
-            stiff = rest_share / model.sigma**2 + LIMIT_WEIGHT * (beyond != 0)
-            pull = -rest_share * theta / model.sigma**2 + LIMIT_WEIGHT * beyond
+            stiff = share[part, :, None] / model.sigma**2 + limit_share * LIMIT_WEIGHT * (beyond != 0)
+            pull = -share[part, :, None] * theta / model.sigma**2 + limit_share * LIMIT_WEIGHT * beyond
             for b in range(bones):
                 u = world[part][:, parents[b]] if parents[b] >= 0 else np.tile(np.eye(3), (f, 1, 1))
                 at = slice(3 + 3 * b, 6 + 3 * b)
@@ -273,7 +289,8 @@ def fit_geometry(model, observed, root, local, iterations=8, prior_model=None, r
     distance2 = (r**2).sum(-1)
     theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
     g = _stack(offsets, positions)
-    mean[bone_size:] = _grown(prior_model, offsets).ravel()
+    if marker_information is None:
+        mean[bone_size:] = _grown(prior_model, offsets).ravel()
     # a sample that the fit has let go must still weigh against it
     cost = _marker_cost((distance2 / (1 + distance2 / STRAY_M**2)).sum(axis=0), seen.sum(axis=0))
     cost += _pose_cost(theta, spread, model.sigma)

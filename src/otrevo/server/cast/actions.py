@@ -6,24 +6,35 @@ from django.db import IntegrityError, transaction
 
 from otrevo.core.devices import catalogue as devices
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.measures import measures_from
 from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.actions import make_slate
 
 
-def make_performer(production_id, name, height_m, kit):
-    """A new performer. Raises InputError for a name taken, a height that is no person's or an unknown device."""
+def make_performer(production_id, name, height_m, kit, measures=None):
+    """A new performer; measures: what else was measured, by name, in metres.
+
+    Raises InputError for a name taken, a height or a measure that is no person's, or an unknown device.
+    """
+    measures = measures_from(measures or {}, "Measures")
     name = name.strip()
     if not name:
         raise InputError("A performer needs a name.")
     if not math.isfinite(height_m) or not 0.8 <= height_m <= 2.3:
         raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")
     known = devices.kit()
-    if "optical" not in kit or set(kit) - set(known):
-        raise InputError(f"A kit holds optical markers and, as worn, some of {', '.join(known[1:])}.")
+    if not {"optical", "suit"} & set(kit) or set(kit) - set(known):
+        raise InputError(
+            f"A kit holds optical markers or a suit, or both, and, as worn, some of {', '.join(known[1:])}."
+        )
     try:
         with transaction.atomic():
             return Performer.objects.create(
-                production_id=production_id, name=name, height_m=height_m, kit=[k for k in known if k in kit]
+                production_id=production_id,
+                name=name,
+                height_m=height_m,
+                kit=[k for k in known if k in kit],
+                measures=measures,
             )
     except IntegrityError:
         raise InputError(f"There is a performer named {name} in this production already.") from None

@@ -6,6 +6,7 @@ from datetime import datetime
 from ninja import Field, Router, Schema
 
 from otrevo.core.devices.catalogue import DEVICES
+from otrevo.core.inertial.measures import MEASURES
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.cast.actions import make_performer, warm_up_slate
 from otrevo.server.cast.models import Performer
@@ -40,8 +41,31 @@ class ChartMarkerOut(Schema):
 class WarmUpFigures(Schema):
     residual_rms_mm: float | None = None
     named_share: float | None = None
+    suit_residual_deg: float | None = None
     joints_hardly_moved: list[str] = []
     markers_never_seen: list[str] = []
+
+
+class SensorOut(Schema):
+    """A sensor of a suit; residual_deg: how far the warm-up's poses are off; sd_deg: how well its seat is known, one sigma.
+
+    exchanged_with: the sensor that was worn in its place, "" for none.
+    """
+
+    bone: str
+    residual_deg: float
+    sd_deg: float
+    exchanged_with: str = ""
+
+
+class MeasureOut(Schema):
+    """Something to measure on a performer, in metres; share: of the height where nobody measured it."""
+
+    name: str
+    words: str
+    share: float
+    least_m: float
+    most_m: float
 
 
 class CalibrationOut(Schema):
@@ -53,12 +77,14 @@ class CalibrationOut(Schema):
     bones: list[BoneOut]
     markers: list[ChartMarkerOut]
     devices: list[CalibratedDevice]
+    sensors: list[SensorOut]
 
 
 class PerformerOut(Schema):
     id: int
     name: str
     height_m: float
+    measures: dict[str, float]
     kit: list[str]
     warm_up_slate_id: int | None
     calibrations: list[CalibrationOut]
@@ -68,6 +94,7 @@ class PerformerIn(Schema):
     name: str = Field(max_length=60)
     height_m: float
     kit: list[str]
+    measures: dict[str, float] = {}
 
 
 class CurveOut(Schema):
@@ -114,6 +141,15 @@ def devices(request):
     ]
 
 
+@router.get("/measures", response=list[MeasureOut])
+def measures(request):
+    """What may be measured on a performer."""
+    return [
+        {"name": name, "words": words, "share": share, "least_m": least, "most_m": most}
+        for name, (words, share, least, most) in MEASURES.items()
+    ]
+
+
 @router.get("/productions/{production_id}/cast", response=list[PerformerOut])
 def cast(request, production_id: int):
     require(request.user, production_id, DESK_ROLES)
@@ -124,7 +160,7 @@ def cast(request, production_id: int):
 @router.post("/productions/{production_id}/performers", response=PerformerOut)
 def add_performer(request, production_id: int, payload: PerformerIn):
     require(request.user, production_id, FLOOR_ROLES)
-    return performer_out(make_performer(production_id, payload.name, payload.height_m, payload.kit))
+    return performer_out(make_performer(production_id, payload.name, payload.height_m, payload.kit, payload.measures))
 
 
 @router.post("/performers/{performer_id}/warm-up", response=PerformerOut)
@@ -138,7 +174,7 @@ def add_warm_up(request, performer_id: int):
 def performer_out(performer):
     warm_up = max((s for s in performer.slates.all() if s.warm_up), key=lambda s: s.pk, default=None)
     return {
-        "id": performer.pk, "name": performer.name, "height_m": performer.height_m, "kit": performer.kit,
+        "id": performer.pk, "name": performer.name, "height_m": performer.height_m, "kit": performer.kit, "measures": performer.measures,
         "warm_up_slate_id": warm_up.pk if warm_up else None,
         "calibrations": [calibration_out(c) for c in performer.calibrations.all()],
     }  # fmt: skip
@@ -153,4 +189,5 @@ def calibration_out(calibration):
             dict(zip(("said", "details"), device.says(d[device.id]), strict=True)) | {"id": device.id, "words": device.words}
             for device in DEVICES if device.says and d.get(device.id)
         ],
+        "sensors": [{"bone": bone, **row} for bone, row in d.get("suit", {}).items() if "sd_deg" in row],
     }  # fmt: skip

@@ -5,12 +5,13 @@ from django.db import models
 
 
 class Performer(models.Model):
-    """`kit` lists the ids of the devices worn."""
+    """`kit` lists the ids of the devices worn. measures: what was measured besides the height, by name, in metres."""
 
     production = models.ForeignKey("shoot.Production", on_delete=models.CASCADE, related_name="performers")
     name = models.CharField(max_length=60)
     height_m = models.FloatField()
     kit = models.JSONField(default=list)
+    measures = models.JSONField(default=dict)
 
     class Meta:
         ordering = ["name"]

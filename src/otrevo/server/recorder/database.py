@@ -50,7 +50,7 @@ def announcement(slate, number):
 
 
 def _worn_by(performer):
-    return {"id": performer.pk, "name": performer.name, "height_m": performer.height_m}
+    return {"id": performer.pk, "name": performer.name, "height_m": performer.height_m, "kit": performer.kit}
 
 
 def kit_of(production, performers, announced):
@@ -75,7 +75,7 @@ def store_take(session, readings, take_id, seconds):
     seen = session.recorded()
     seen = seen.only(seen.frame < int(seconds * session.rate))
     with transaction.atomic():
-        if seen.frames:
+        if seen.frames and any("optical" in p.kit for p in performers.values()):
             write_centroids(take, "cameras", session.rate, seen, [c.name for c in session.rig], session.stamps)
         for one in readings:
             samples, stamps = one.recorded(seconds)

@@ -119,6 +119,7 @@ def material_of(take, performer=None, character=None):
         figures={name: run.figures for name, run in runs.items()},
         performer_name=appearance.performer.name if appearance else "",
         height_m=appearance.performer.height_m if appearance else 0.0,
+        measures=appearance.performer.measures if appearance else {},
         performer=performer_from_document(calibration.document, f"{appearance.performer.name}'s calibration")
         if calibration
         else None,

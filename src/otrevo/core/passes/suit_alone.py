@@ -1,0 +1,94 @@
+"""Warm-ups and takes of a performer in a suit without markers, as the passes Warm-up and Solve go through them."""
+
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.performer import PerformerCalibration
+from otrevo.core.devices.catalogue import DEVICES
+from otrevo.core.devices.suit import device_start_s, in_words, suit_recording_of
+from otrevo.core.errors import InputError
+from otrevo.core.inertial.calibrate import calibrate_suit_alone
+from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.measures import measured_skeleton
+from otrevo.core.inertial.solve import solve_suit
+from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
+from otrevo.core.passes.contract import Outcome, SampleClock
+from otrevo.core.snags import Snag, lost_snags
+
+SAMPLE_S = 0.1
+UNSURE_DEG = 8.0
+SLOPPY_DEG = 15.0
+
+
+def has_suit_alone(material):
+    """Whether there is a suit and nothing that cameras saw."""
+    points = material.track("rebuild", "optical") or material.recorded("optical")
+    return points is None and material.recorded("suit") is not None
+
+
+def wears_suit_alone(performer):
+    """Whether a PerformerCalibration has a suit and no markers; cameras may have seen somebody else."""
+    return performer is not None and "suit" in performer.devices and not performer.marker_names
+
+
+def calibrate(material, report):
+    """The Outcome of a warm-up: a performer by their height and their suit, and whatever else they wear."""
+    skeleton, _ = measured_skeleton({"height_m": material.height_m} | dict(material.measures))
+    found = calibrate_suit_alone(suit_recording_of(material.recorded("suit")), skeleton, lambda s: report(0.9 * s))
+    figures = {
+        "suit_residual_deg": round(float(np.sqrt((found.residual_deg**2).mean())), 2), "sensors": len(found.names),
+        "poses": sorted({kind for kind, *_ in found.poses}), "exchanged": [list(p) for p in found.exchanged],
+    }  # fmt: skip
+    devices, end = {"suit": suit_to_document(found)}, material.duration_s
+    snags = [
+        Snag("exchanged", "suit", 0.0, end, 3.0, f"{in_words(a)} and {in_words(b)} are worn in each other's place; read the other way round here and in "
+             "all takes of this warm-up", "every sensor on its limb", a) for a, b in found.exchanged
+    ]  # fmt: skip
+    for name, sloppy, sd in zip(found.names, found.residual_deg, found.sd_deg, strict=True):
+        if sloppy > SLOPPY_DEG or sd > UNSURE_DEG:
+            snags.append(Snag("sensor unsure", "suit", 0.0, end, max(sloppy / SLOPPY_DEG, sd / UNSURE_DEG),
+                              f"{in_words(name)}: {sloppy:.0f}° off the poses, known within {sd:.0f}°", f"{SLOPPY_DEG:.0f}° and {UNSURE_DEG:.0f}°",
+                              name))  # fmt: skip
+    for device in DEVICES:
+        stream = material.recorded(device.id) if device.calibrate and device.id != "suit" else None
+        if stream is None:
+            continue
+        try:
+            devices[device.id] = device.calibrate(stream, None)
+        except InputError as error:
+            snags.append(Snag("not calibrated", device.id, 0.0, end, 3.0, f"{device.words}: {error}", "calibrated"))
+    figures["devices"] = {d.id: d.says(devices[d.id])[0] for d in DEVICES if d.says and devices.get(d.id)}
+    performer = PerformerCalibration(
+        material.height_m, skeleton, "", (), (), np.zeros((0, 3)), figures, {k: v for k, v in devices.items() if v}
+    )
+    return Outcome((), figures, tuple(snags), performer.to_document())
+
+
+def solve(material, performer, level_floor, report):
+    """The Outcome of a take that only a suit tells of."""
+    stream = material.recorded("suit")
+    if stream is None:
+        raise InputError("The take has neither markers of this performer nor their suit; expected one of them.")
+    recording = suit_recording_of(stream)
+    solution = solve_suit(recording, performer, level_floor, lambda s: report(0.8 * s))
+    stretch = float(stream.rate) / stream.clock.hz  # seconds of the take in one of the suit's
+    clock = SampleClock(
+        stream.clock.start_s + stretch * (recording.start_s - device_start_s(stream)), recording.rate_hz / stretch
+    )
+    rate, worn = solution.motion.rate, worn_devices(material, performer)
+    motion = completed(solution.motion, worn, performer, clock.times(len(solution.motion)))
+    tracks = body_tracks(motion, performer, rate, clock)
+    step = max(1, round(SAMPLE_S * float(rate)))
+    frames = len(motion.rotation_local[::step])
+    bones = tuple(solution.sd_m)
+    sd_m = np.array([solution.sd_m[b] for b in bones])
+    tracks.append(uncertainty_track(bones, np.tile(sd_m, (frames, 1)), sd_m, step, Fraction(rate), clock))
+    tracks += device_tracks(worn, performer, material.duration_s)
+    report(0.95)
+    lost = ~np.isfinite(recording.rotation[..., 0])
+    lost[lost.mean(axis=1) > 0.5] = False  # the whole suit was away, which the line-up says
+    snags = lost_snags(lost, recording.names, clock.hz, clock.start_s)
+    snags += [Snag("suit", "suit", 0.0, material.duration_s, 1.0, note, "nothing odd") for note in solution.notes]
+    figures = solution.figures | {"suit_alone": True, "joint_sd_mm": float(1000 * np.median(sd_m))}
+    return Outcome(tuple(tracks), figures, tuple(snags))

@@ -1,0 +1,1 @@
+"""A body from tracked rigid bodies strapped to its limbs."""

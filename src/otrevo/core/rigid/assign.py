@@ -1,0 +1,242 @@
+"""Which rigid body is on which limb: by what it is called, checked by where it is while the performer holds a T-pose."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+
+from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
+from otrevo.core.characters.names import read_names
+from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
+from otrevo.core.errors import InputError
+
+STILL_M_S = 0.12
+STILL_S = 0.5
+FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
+MOVES_M = 0.02
+# what a word means for a body on a limb; sided ones get their side in front
+_CALLED = (
+    ("toes", "Toes"), ("foot", "Foot"), ("hand", "Hand"), ("lowerarm", "LowerArm"), ("upperarm", "UpperArm"),
+    ("lowerleg", "LowerLeg"), ("upperleg", "UpperLeg"), ("clavicle", "Shoulder"), ("shoulder", "UpperArm"), ("arm", "UpperArm"),
+    ("leg", "UpperLeg"), ("head", "head"), ("neck", "neck"), ("chest", "chest"), ("hips", "hips"), ("spine", "chest"),
+)  # fmt: skip
+_TRUNK = ("hips", "chest", "head", "neck")
+ASSIGNABLE = ("hips", "chest", "head", *(s + b for s in ("left", "right") for b in (
+    "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")))  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Assignment:
+    """bones: {body: bone}; confidence: {body: 0 to 1}; left_out: {body: why}; frames (K,): of the T-pose; facing_rad about +Y."""
+
+    bones: dict
+    confidence: dict
+    left_out: dict
+    frames: np.ndarray
+    facing_rad: float
+
+
+def assign_bodies(recording, height_m, given=None):
+    """Propose which body is on which limb.
+
+    Parameters
+    ----------
+    recording : BodiesRecording
+    height_m : float
+        Of the performer.
+    given : dict, optional
+        {body: bone} where somebody has decided; bodies that are not in it are left out.
+
+    Returns
+    -------
+    Assignment
+
+    Raises
+    ------
+    InputError
+        When there is no still pose, the bodies are of several performers, or too few are left.
+    """
+    left_out = {}
+    if given is not None:
+        bones = _checked(given, recording.names)
+        left_out = {n: "not in the map" for n in recording.names if n not in bones}
+    else:
+        bones = _by_names(recording.names)
+        moved = np.nanmax(np.nanstd(recording.position_m, axis=0), axis=1)
+        if moved.max() > 10 * MOVES_M:
+            left_out = {n: "never moves" for n, m in zip(recording.names, moved, strict=True) if m < MOVES_M}
+            bones = {n: b for n, b in bones.items() if n not in left_out}
+    frames = _t_pose(recording, bones)
+    place = {n: np.nanmedian(recording.position_m[frames, i], axis=0) for i, n in enumerate(recording.names)}
+    place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}
+    confidence = dict.fromkeys(bones, 1.0)
+    facing = _facing(bones, place)
+    if facing is None:
+        unnamed = [n for n in place if n not in bones]
+        if given is not None or len(unnamed) < 6:
+            raise InputError(
+                "No two bodies are on a left and a right limb, so nobody can tell which way the performer faces."
+            )
+        facing = _facing_by_shape(recording, place)
+    expected = _expected(height_m, facing, bones, place)
+    if given is None:
+        _by_places(bones, confidence, left_out, place, expected)
+    return Assignment(bones, confidence, left_out, frames, facing)
+
+
+def _checked(given, names):
+    unknown = [n for n in given if n not in names]
+    if unknown:
+        raise InputError(
+            f"The map names the body '{unknown[0]}', which is not recorded; there are {', '.join(names[:20])}."
+        )
+    for body, bone in given.items():
+        if bone not in BODY_BONES:
+            raise InputError(
+                f"The map puts '{body}' on '{bone}', which is no bone; expected such as hips, chest, leftHand."
+            )
+    twice = [b for b in set(given.values()) if list(given.values()).count(b) > 1]
+    if twice:
+        raise InputError(f"The map puts two bodies on {twice[0]}; expected one.")
+    return dict(given)
+
+
+def _by_names(names):
+    """{body: bone} as far as names tell. Raises InputError where they are of several performers."""
+    bones = {}
+    for name, said in zip(names, read_names(names), strict=True):
+        if said.names("weapon", "cloth", "tail", "hair"):
+            continue
+        bone = next((b for word, b in _CALLED if said.names(word)), None)
+        if bone is None or (bone not in _TRUNK and not said.side):
+            continue
+        bones[name] = bone if bone in _TRUNK else said.side + bone
+    per_bone = {}
+    for name, bone in bones.items():
+        per_bone.setdefault(bone, []).append(name)
+    double = {b: n for b, n in per_bone.items() if len(n) > 1}
+    if len(double) >= 3:
+        bone, both = next(iter(double.items()))
+        raise InputError(
+            f"The bodies are of several performers ('{both[0]}' and '{both[1]}' are both on {bone}); expected --map with those of one."
+        )
+    for both in double.values():  # the first is it, the others may be on what lies beside
+        for name in both[1:]:
+            del bones[name]
+    return bones
+
+
+def _t_pose(recording, bones):
+    """Frames (K,) in which the bodies stand still and the hands are farthest apart. Raises InputError when nothing is ever still."""
+    position, hz = recording.position_m, recording.rate_hz
+    step = max(1, round(0.2 * hz))
+    speed = np.full(len(position), np.inf)
+    moved = np.linalg.norm(position[step:] - position[:-step], axis=2) * hz / step
+    half = step // 2
+    with np.errstate(all="ignore"):
+        speed[half : half + len(moved)] = np.nan_to_num(np.nanpercentile(moved, 75, axis=1), nan=np.inf)
+    still = speed < STILL_M_S
+    if not still.any():
+        raise InputError("The bodies never stand still; expected a T-pose, held for a second.")
+    number = {bone: recording.names.index(n) for n, bone in bones.items()}
+    ends = next(([number[s + b] for s in ("left", "right")] for b in ("Hand", "LowerArm", "UpperArm")
+                 if "left" + b in number and "right" + b in number), None)  # fmt: skip
+    if ends is None:
+        spread = np.nanmax(np.linalg.norm(position - np.nanmedian(position, axis=1, keepdims=True), axis=2), axis=1)
+    else:
+        spread = np.linalg.norm((position[:, ends[0]] - position[:, ends[1]])[:, [0, 2]], axis=1)
+    spread = np.where(still, np.nan_to_num(spread, nan=-1.0), -1.0)
+    best = int(np.argmax(spread))
+    window = int(STILL_S * hz)
+    near = np.arange(max(0, best - window), min(len(position), best + window + 1))
+    return near[still[near]]
+
+
+def _facing(bones, place):
+    """The performer's facing about +Y by their left and right bodies in a T-pose, or None."""
+    across = np.zeros(3)
+    for name, bone in bones.items():
+        other = (
+            next((n for n, b in bones.items() if b == "right" + bone[4:]), None) if bone.startswith("left") else None
+        )
+        if other in place and name in place:
+            across += place[name] - place[other]
+    if np.linalg.norm(across[[0, 2]]) < 0.1:
+        return None
+    return float(np.arctan2(-across[2], across[0]))
+
+
+def _facing_by_shape(recording, place):
+    """Facing of nameless bodies: the arms' line is across, and hands and knees come forward more than they go back."""
+    points = np.array(list(place.values()))
+    flat = points[:, [0, 2]] - np.median(points[:, [0, 2]], axis=0)
+    line = np.linalg.svd(flat, full_matrices=False)[2][0]
+    facing = float(np.arctan2(-line[1], line[0]))
+    forward = np.array([np.sin(facing), np.cos(facing)])
+    at = [recording.names.index(n) for n in place]
+    middle = np.nanmedian(recording.position_m[:, at], axis=1, keepdims=True)
+    off = (recording.position_m[:, at] - middle)[..., [0, 2]] @ forward
+    ahead = np.nanmean(np.nanmax(off, axis=1) + np.nanmin(off, axis=1))
+    return facing if ahead >= 0 else facing + np.pi
+
+
+def _expected(height_m, facing, bones, place):
+    """{bone: where its middle is in the T-pose (3,)}, the skeleton put where the bodies are."""
+    skeleton = generic_skeleton(height_m)
+    joints = rest_joints(skeleton)
+    middle = {}
+    for bone in BODY_BONES:
+        below = [n for n in skeleton.names if skeleton.parents[skeleton.index(n)] == skeleton.index(bone)]
+        end = joints[below[0]] if len(below) == 1 else joints[bone]
+        middle[bone] = (joints[bone] + end) / 2
+    c, s = np.cos(facing), np.sin(facing)
+    turn = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
+    known = [(place[n], turn @ middle[b]) for n, b in bones.items() if n in place]
+    if known:
+        shift = np.median([p - m for p, m in known], axis=0)
+    else:
+        points = np.array(list(place.values()))
+        shift = np.median(points, axis=0) - turn @ np.median([middle[b] for b in ASSIGNABLE], axis=0)
+    shift[1] = 0.0
+    return {b: turn @ m + shift for b, m in middle.items()}
+
+
+def _by_places(bones, confidence, left_out, place, expected):
+    """Give bodies without a telling name the limb they are at; doubt names that are far from theirs."""
+    for name, bone in list(bones.items()):
+        away = float(np.linalg.norm(place[name] - expected[bone])) if name in place else 0.0
+        confidence[name] = round(1 / (1 + (away / FAR_M) ** 4), 2)
+    rest = [n for n in place if n not in bones]
+    free = [b for b in ASSIGNABLE if b not in bones.values()]
+    if rest and free:
+        cost = np.array([[np.linalg.norm(place[n] - expected[b]) for b in free] for n in rest])
+        for i, j in zip(*linear_sum_assignment(cost), strict=True):
+            if cost[i, j] < FAR_M / 2 and not bones:
+                bones[rest[i]] = free[j]
+                confidence[rest[i]] = round(0.8 / (1 + (cost[i, j] / FAR_M) ** 2), 2)
+    for n in rest:
+        if n not in bones:
+            left_out[n] = "its name says no limb" if bones else "at no limb in the T-pose"
+    if len(bones) < 3:
+        raise InputError(
+            f"Only {len(bones)} bodies could be put on limbs; expected three at least, by names such as hips, leftHand, rightFoot, or --map."
+        )
+
+
+def turns_alike(recording, names):
+    """Pairs of bodies that never turn against each other by more than two degrees: one may be the other under a second name."""
+    out = []
+    at = [recording.names.index(n) for n in names]
+    for i, a in enumerate(at):
+        for b in at[i + 1 :]:
+            apart = quaternion_multiply(quaternion_conjugate(recording.rotation[:, a]), recording.rotation[:, b])
+            apart = apart[np.isfinite(apart[:, 0])][::10]
+            if len(apart) < 10:
+                continue
+            off = np.linalg.norm(
+                rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(apart[:1]), apart)), axis=1
+            )
+            same = np.nanmax(np.linalg.norm(recording.position_m[:, a] - recording.position_m[:, b], axis=1)) < 0.01
+            if np.degrees(off.max()) < 2 and same:
+                out.append((recording.names[a], recording.names[b]))
+    return out

@@ -1,0 +1,186 @@
+"""Rigid bodies on limbs, over files of other people's habits: which is where, how long bones are, what is refused."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from otrevo.cli.__main__ import main
+from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
+from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate, rotvec_from_quaternion
+from otrevo.core.formats.bvh import read_bvh
+from otrevo.core.formats.documents import write_document
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.rigid import ALL, SIX, TEN, strap_on
+from tests.core.stage import true_calibration
+
+SEED, HEIGHT_M = 3, 1.71
+Y_TO_Z = np.array([np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])
+HABIT = {"hips": "Mo_Pelvis", "chest": "Mo_Brustkorb", "head": "Mo_Kopf", "UpperArm": "Mo_{}_upper_arm", "LowerArm": "Mo_{}_forearm",
+         "Hand": "Mo_{}_hand", "UpperLeg": "Mo_{}_thigh", "LowerLeg": "Mo_{}_shin", "Foot": "Mo_{}_foot"}  # fmt: skip
+
+
+def called(bone):
+    side = "L" if bone.startswith("left") else "R"
+    return HABIT[bone.removeprefix("left").removeprefix("right")].format(side)
+
+
+class Bodies(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.at = Path(cls.folder.name)
+        cls.person = make_performer(SEED, shipped_chart(), HEIGHT_M, sloppiness_deg=2.5)
+        cls.motion = perform("warm-up", cls.person, SEED, Fraction(120), (0.6, -0.4), 1.1).motion
+
+    def write(self, name, bones, names=None, unit=1.0, z_up=False, spoil=None, motion=None):
+        """A table of bodies; spoil(rows) -> rows."""
+        position, rotation = strap_on(motion or self.motion, SEED, bones)
+        if z_up:
+            position, rotation = quaternion_rotate(Y_TO_Z, position), quaternion_multiply(Y_TO_Z, rotation)
+        rows = []
+        for t in range(len(position)):
+            for n, bone in enumerate(names or bones):
+                if np.isfinite(position[t, n, 0]):
+                    values = [*(unit * position[t, n]), *rotation[t, n]]
+                    rows.append((t / 120, bone, *values))
+        rows = spoil(rows) if spoil else rows
+        lines = [f"{r[0]:.6f},{r[1]}," + ",".join(f"{v:.6f}" for v in r[2:]) for r in rows]
+        (self.at / name).write_text("time,body,px,py,pz,qx,qy,qz,qw\n" + "\n".join(lines) + "\n")
+
+    def run_pass(self, *words):
+        errors = io.StringIO()
+        with contextlib.redirect_stderr(errors), contextlib.redirect_stdout(io.StringIO()):
+            status = main([str(self.at / w[1:]) if w.startswith("@") else w for w in words])
+        return status, errors.getvalue()
+
+    def solve(self, name, *words, height=HEIGHT_M):
+        status, said = self.run_pass(
+            "bodies",
+            "--rigid",
+            f"@{name}.csv",
+            "--height-m",
+            str(height),
+            "--out",
+            f"@{name}.bvh",
+            "--report",
+            f"@{name}.json",
+            *words,
+        )
+        self.assertEqual(status, 0, said)
+        return read_bvh(self.at / f"{name}.bvh"), json.loads((self.at / f"{name}.json").read_text())
+
+    def errors(self, body):
+        """(mm of joints from the hips, degrees child in parent), means."""
+        names = [b for b in BODY_BONES if not b.endswith("Toes")]
+        count = min(len(body), len(self.motion))
+        ours, theirs = ([m.skeleton.index(n) for n in names] for m in (body, self.motion))
+        joint, true = motion_joints(body)[0][:count, ours], motion_joints(self.motion)[0][:count, theirs]
+        away = (joint - joint[:, :1]) - (true - true[:, :1])
+        turn = quaternion_multiply(
+            quaternion_conjugate(self.motion.rotation_local[:count, theirs[1:]]), body.rotation_local[:count, ours[1:]]
+        )
+        return 1000 * np.linalg.norm(away, axis=2).mean(), np.degrees(
+            np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)
+        ).mean()
+
+
+class Solved(Bodies):
+    def test_all_limbs_in_millimetres_with_z_up_and_foreign_names(self):
+        def props(rows):  # a lantern is carried about, and something lies on the floor
+            return rows + [(t / 120, "lantern", 500.0 + t / 9, 300.0, 900.0, 0, 0, 0, 1) for t in range(5000)] + [
+                (t / 120, "Mo_marker_plate", 100.0, 0.0, 0.0, 0, 0, 0, 1) for t in range(5000)]  # fmt: skip
+
+        self.write("all.csv", ALL, [called(b) for b in ALL], 1000.0, True, props)
+        body, report = self.solve("all")
+        self.assertEqual({r["body"]: r["bone"] for r in report["bodies"]}, {called(b): b for b in ALL})
+        self.assertEqual((report["figures"]["unit"], report["figures"]["up"]), ("mm", "Z"))
+        self.assertEqual({r["body"] for r in report["left_out"]}, {"lantern", "Mo_marker_plate"})
+        away, angle = self.errors(body)
+        self.assertLess(away, 20)
+        self.assertLess(angle, 12)
+        thigh = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftLowerLeg")])
+        true = np.linalg.norm(self.motion.skeleton.rest_offset_m[self.motion.skeleton.index("leftLowerLeg")])
+        self.assertLess(abs(thigh - true), 0.02)
+        self.assertTrue(all(r["confidence"] > 0.5 for r in report["bodies"]))
+
+    def test_ten_and_six(self):
+        for name, bones, limit in (("ten", TEN, 40), ("six", SIX, 80)):
+            self.write(f"{name}.csv", bones)
+            body, _ = self.solve(name)
+            self.assertLess(self.errors(body)[0], limit, name)
+
+    def test_a_map_decides_and_a_given_skeleton_is_used(self):
+        names = [f"rb {i}" for i in range(len(TEN))]
+        self.write("numbered.csv", TEN, names)
+        status, said = self.run_pass("bodies", "--rigid", "@numbered.csv", "--height-m", "1.71", "--out", "@no.bvh")
+        self.assertNotEqual(status, 0)
+        self.assertIn("--map", said)
+        (self.at / "map.json").write_text(json.dumps(dict(zip(names, TEN, strict=True))))
+        write_document(self.at / "a.json", true_calibration(make_performer(9, shipped_chart(), 1.9)).to_document())
+        body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "60")
+        self.assertEqual(body.rate, Fraction(60))
+        shin = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftFoot")])
+        self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
+            generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
+
+    def test_a_stiff_joint_gives_less(self):
+        self.write("stiff.csv", SIX)
+        loose, _ = self.solve("stiff", "--stiffness", "spine=0.2,chest=0.2,upperChest=0.2")
+        stiff, _ = self.solve("stiff", "--stiffness", "spine=1,chest=1,upperChest=1")
+        bends = [
+            np.linalg.norm(rotvec_from_quaternion(m.rotation_local[:, m.skeleton.index("spine")]), axis=1).mean()
+            for m in (loose, stiff)
+        ]
+        self.assertLess(bends[1], 0.6 * bends[0])
+
+
+class Refused(Bodies):
+    def refused(self, words, *given, **written):
+        self.write("bad.csv", SIX, **written)
+        status, said = self.run_pass("bodies", "--rigid", "@bad.csv", "--height-m", "1.71", "--out", "@bad.bvh", *given)
+        self.assertEqual(status, 2, said)
+        self.assertIn(words, said)
+        self.assertEqual(len(said.strip().splitlines()), 1)
+        self.assertFalse((self.at / "bad.bvh").exists())
+
+    def test_each_fault_is_one_sentence(self):
+        backwards = lambda rows: rows[::-1]  # noqa: E731
+        self.refused("runs backwards", spoil=backwards)
+        self.refused("no body has two good samples", spoil=lambda rows: [(*r[:5], 0, 0, 0, 0) for r in rows])
+        self.refused("no samples", spoil=lambda rows: [])
+        self.refused("at least 1 s", spoil=lambda rows: rows[:300])
+        (self.at / "map.json").write_text(json.dumps({"nobody": "hips"}))
+        self.refused("'nobody'", "--map", "@map.json")
+        (self.at / "map.json").write_text(json.dumps({"hips": "leftWing"}))
+        self.refused("no bone", "--map", "@map.json")
+        self.refused("--stiffness chest=much", "--stiffness", "chest=much")
+        twins = lambda rows: rows + [(r[0], "upper back", *r[2:]) for r in rows if r[1] == "hips"]  # noqa: E731
+        self.refused("never move against each other", spoil=twins)
+        others = lambda rows: rows + [(r[0], f"Zoe {r[1]}", r[2] + 2.0, *r[3:]) for r in rows]  # noqa: E731
+        self.refused("several performers", spoil=others)
+
+    def test_lost_and_doubled_samples_are_noted_and_nothing_more(self):
+        def spoiled(rows):
+            rows = rows + rows[:600]
+            rows[1000] = (*rows[1000][:2], float("nan"), *rows[1000][3:])
+            return rows
+
+        self.write("odd.csv", SIX, spoil=spoiled)
+        body, report = self.solve("odd")
+        self.assertLess(self.errors(body)[0], 80)
+        self.assertTrue(any("twice" in n for n in report["notes"]))
+        self.assertTrue(any("no place" in n for n in report["notes"]))
+
+
+if __name__ == "__main__":
+    unittest.main()
