@@ -12,13 +12,14 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.cli.__main__ import main
-from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import (
     make_continuous,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
     slerp,
 )
@@ -30,6 +31,7 @@ from otrevo.core.sim.motions import band_noise, perform
 from otrevo.core.sim.optical import see, worn
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, read_suit
+from otrevo.core.solve.carried_root import FeltAt, carry_root
 from otrevo.core.solve.suit import SUIT_BONES, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
 
@@ -104,6 +106,46 @@ class Alignment(unittest.TestCase):
         self.assertLess(off[700:1100].max(), 6.5)
 
 
+class Carried(unittest.TestCase):
+    def setUp(self):
+        """A body that walks a curve of its own while its sensor sits a hand's breadth off, at 120 Hz."""
+        times = np.arange(1200) / 120
+        self.person = make_performer(5, CHART)
+        path = np.stack([0.8 * np.sin(0.9 * times), 0.9 + 0.03 * np.sin(9 * times), 0.5 * times], axis=1)
+        turn = quaternion_from_rotvec(np.stack([0 * times, 0.6 * np.sin(0.7 * times), 0 * times], axis=1))
+        local = np.tile([0.0, 0.0, 0.0, 1.0], (1200, len(self.person.skeleton.names), 1))
+        local[:, 0] = turn
+        self.motion = Motion(self.person.skeleton, RATE, path, local)
+        self.lever = np.array([0.02, 0.05, -0.11])
+        place = path + quaternion_rotate(turn, self.lever)
+        self.felt = FeltAt("hips", self.lever, np.gradient(np.gradient(place, times, axis=0), times, axis=0))
+
+    def carried(self, felt, start, end):
+        seen = np.ones((1200, 5), dtype=bool)
+        seen[start:end] = False
+        lost = self.motion.root_position_m.copy()
+        lost[start:end] = lost[start - 1]
+        broken = Motion(self.motion.skeleton, RATE, lost, self.motion.rotation_local)
+        found, frames = carry_root(broken, seen, felt)
+        return 1000 * np.linalg.norm(found.root_position_m - self.motion.root_position_m, axis=1), frames
+
+    def test_a_body_goes_on_by_what_its_pelvis_feels(self):
+        off, frames = self.carried(self.felt, 300, 780)
+        self.assertEqual(frames, 480)
+        self.assertLess(off.max(), 3)
+
+    def test_a_bias_and_a_slow_drift_of_the_sensor_do_not_matter(self):
+        wrong = np.array([0.15, -0.1, 0.2]) + np.linspace(0, 0.1, 1200)[:, None]
+        off, _ = self.carried(FeltAt("hips", self.lever, self.felt.acceleration_ms2 + wrong), 300, 780)
+        self.assertLess(off.max(), 25)
+
+    def test_what_has_no_two_ends_or_is_not_felt_stays_as_it_was(self):
+        unfelt = self.felt.acceleration_ms2.copy()
+        unfelt[400] = np.nan
+        for felt, start, end in ((FeltAt("hips", self.lever, unfelt), 300, 780), (self.felt, 700, 1200)):
+            self.assertEqual(self.carried(felt, start, end)[1], 0)
+
+
 class OverFiles(unittest.TestCase):
     """One performer with markers and suit, calibrated and solved by command."""
 
@@ -129,6 +171,8 @@ class OverFiles(unittest.TestCase):
             markers[start : start + 480, [m for m, b in enumerate(CHART.bones) if b in bones]] = np.nan
             cls.gaps.append((start, start + 480, [b for b in bones if not b.endswith("Toes")]))
         write_c3d(cls.at / "take.c3d", markers, CHART.names, RATE)
+        markers[700:940] = np.nan
+        write_c3d(cls.at / "gone.c3d", markers, CHART.names, RATE)
         cls.run_well("chart", "--out", "@chart.json")
         cls.run_well("performer", "--points", "@warmup.c3d", "--chart", "@chart.json", "--height-m", "1.74", "--suit", "@warmup.csv",
                      "--out", "@a.json")  # fmt: skip
@@ -152,8 +196,10 @@ class OverFiles(unittest.TestCase):
         assert status == 0, said
         return said
 
-    def solve(self, out, *words):
-        return self.run_well("solve", "--points", "@take.c3d", "--performer", "@a.json", "--out", f"@{out}.bvh", *words)
+    def solve(self, out, *words, points="take"):
+        return self.run_well(
+            "solve", "--points", f"@{points}.c3d", "--performer", "@a.json", "--out", f"@{out}.bvh", *words
+        )
 
     def errors(self, out):
         """(mm (T, B), names) of the joints of a solved body."""
@@ -179,6 +225,14 @@ class OverFiles(unittest.TestCase):
         self.assertLess(abs(clock["offset_s"] - SHOWN_S), 0.004)
         self.assertGreater(clock["sensors"], 10)
         self.assertTrue({"leftLowerArm", "rightLowerLeg"} <= set(report["guided_bones"]))
+
+    def test_the_whole_body_out_of_sight_for_two_seconds(self):
+        self.solve("gone", "--suit", "@take.csv", "--report", "@gone.json", points="gone")
+        self.solve("still", points="gone")
+        (off, _), (bare, _) = self.errors("gone"), self.errors("still")
+        self.assertLess(off[700:940].mean(), 60)
+        self.assertLess(off[700:940].mean(), 0.5 * bare[700:940].mean())
+        self.assertEqual(json.loads((self.at / "gone.json").read_text())["figures"]["carried_frames"], 240)
 
     def test_a_known_clock_is_taken_as_it_is(self):
         self.solve("known", "--suit", "@take.csv", "--clock", f"{SHOWN_S},{1e6 * FAST}", "--report", "@known.json")

@@ -64,10 +64,13 @@ class DeviceTrack:
 
 @dataclass(frozen=True)
 class Guides:
-    """What a device knows of a body while markers are hidden. world: rotations {bone: (T, 4)}; figures: plain JSON."""
+    """What a device knows of a body while markers are hidden. world: rotations {bone: (T, 4)}; figures: plain JSON; felt: a
+    core.solve.carried_root.FeltAt that carries the whole body, or None.
+    """
 
     world: dict
     figures: dict = field(default_factory=dict)
+    felt: object = None
 
 
 @dataclass(frozen=True)

@@ -6,19 +6,21 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.conventions import slerp
+from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import suit_to_document
-from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
 from otrevo.core.solve.body import held_bones
+from otrevo.core.solve.carried_root import FeltAt
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
 
 OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
 KNOWN_CLOCK = "known"
+BRIDGED_S = 0.2  # of lost accelerations
 SURE_S, NEAR_S = 0.0005, 0.05  # motion corrects a clock that was lined up only where it is surer, and not by much
 
 
@@ -91,7 +93,33 @@ def guides(stream, document, solved):
     world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held)
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
-    return Guides(suit_to_world(sensor, document, world, held, float(solved.motion.rate)), figures)
+    turned = suit_to_world(sensor, document, world, held, float(solved.motion.rate))
+    return Guides(turned, figures, _felt_at_pelvis(data, own, document, turned, solved))
+
+
+def _felt_at_pelvis(data, own, document, turned, solved):
+    """The FeltAt of the pelvis' sensor, or None where it, or its place, is not known."""
+    row = document.get("hips", {})
+    if "hips" not in turned or "spine" not in row.get("joints_m", {}):
+        return None
+    force = data[:, SUIT_BONES.index("hips"), 4:]
+    known = np.isfinite(force[:, 0])
+    if known.sum() < 2:
+        return None
+    mount, skeleton = np.array(row["rotation_xyzw"]), solved.performer.skeleton
+    at = solved.times_s
+    force = np.stack([np.interp(at, own[known], force[known, k], np.nan, np.nan) for k in range(3)], axis=1)
+    gravity = np.array([0.0, GRAVITY_MS2, 0.0])
+    felt = quaternion_rotate(turned["hips"], quaternion_rotate(mount, force)) - gravity
+    there = np.isfinite(felt[:, 0])
+    for start, end in find_runs(~there):  # packets get lost; a body does not start or stop in between
+        if start > 0 and end < len(felt) and at[end] - at[start - 1] < BRIDGED_S:
+            for k in range(3):
+                felt[start:end, k] = np.interp(at[start:end], at[[start - 1, end]], felt[[start - 1, end], k])
+    lever = skeleton.rest_offset_m[skeleton.index("spine")] - quaternion_rotate(
+        mount, np.array(row["joints_m"]["spine"])
+    )
+    return FeltAt("hips", lever, felt)
 
 
 def in_words(bone):

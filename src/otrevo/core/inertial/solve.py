@@ -15,17 +15,20 @@ from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
 from otrevo.core.inertial.travel import find_travel
 
 UNSENSED_DEG = 8.0  # of a joint with a bone that no sensor tells of
+LOST_DEG = 15.0  # more where a sensor is lost for longer than can be bridged
+SURE_EACH_S = 0.1
 
 
 @dataclass(frozen=True)
 class SuitSolution:
     """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees, one
-    sigma}; sd_m: {bone: how sure the joint's place is from the hips, metres}; contacts; figures; notes.
+    sigma}; sd_m (F, B): how sure the places of BODY_BONES are from the hips, metres, of every sd_step-th frame; contacts; figures; notes.
     """
 
     motion: Motion
     sd_deg: dict
-    sd_m: dict
+    sd_m: np.ndarray
+    sd_step: int
     contacts: tuple
     figures: dict = field(default_factory=dict)
     notes: tuple[str, ...] = ()
@@ -83,7 +86,9 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     progress(0.95)
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
     motion = Motion(performer.skeleton, rate, travel.root_m, travel.rotation_local)
-    sure, placed = joint_sd(names, calibration, headings), place_sd(names, calibration, headings, performer.skeleton)
+    sure = joint_sd(names, calibration, headings)
+    step = max(1, round(SURE_EACH_S * recording.rate_hz))
+    placed = place_sd(world[::step], calibration, headings, recording.times_s[::step], performer.skeleton)
     lost = np.isnan(world[..., 0]).mean(axis=0)
     figures = {
         "sensors": len(names), "frames": len(motion), "rate": str(rate), "contacts": len(travel.contacts),
@@ -94,31 +99,36 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     contacts = tuple(
         replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
     )
-    return SuitSolution(motion, sure, placed, contacts, figures, tuple(notes))
+    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes))
 
 
-def _bone_sd(names, calibration, headings):
-    """{bone: one sigma of its rotation in the world about each axis, degrees} of the bones with sensors."""
-    heading = np.degrees(np.sqrt((headings.sd_rad**2).mean(axis=0)))
-    own = np.sqrt(calibration.sd_deg**2 + heading**2 + np.degrees(SENSOR_SIGMA_RAD) ** 2)
-    return dict(zip(names, own, strict=True))
+def place_sd(world, calibration, headings, times_s, skeleton):
+    """How sure joints' places are from the hips, (F, B) m over BODY_BONES, one sigma of three axes together.
 
-
-def place_sd(names, calibration, headings, skeleton):
-    """{bone: one sigma of its joint's place from the hips, metres, three axes together}: what bones above it may be off, by their lengths."""
-    own = _bone_sd(names, calibration, headings)
-    variance = {"hips": 0.0}
-    for bone in BODY_BONES[1:]:
-        b = skeleton.index(bone)
-        above = skeleton.names[skeleton.parents[b]]
-        off = np.radians(own.get(above, UNSENSED_DEG)) * np.linalg.norm(skeleton.rest_offset_m[b])
-        variance[bone] = variance[above] + 2 * off**2  # across the bone, about two axes
-    return {bone: round(float(np.sqrt(v)), 5) for bone, v in variance.items()}
+    By what bones above may be off, and how long they are. world (F, S, 4): what sensors said at times_s (F,), NaN where they were lost.
+    """
+    heading = np.stack([np.interp(times_s, headings.times_s, column) for column in headings.sd_rad.T], axis=1)
+    own = np.sqrt(np.radians(calibration.sd_deg) ** 2 + heading**2 + SENSOR_SIGMA_RAD**2)
+    own[np.isnan(world[..., 0])] += np.radians(LOST_DEG)
+    number = {n: s for s, n in enumerate(calibration.names)}
+    variance = np.zeros((len(world), len(BODY_BONES)))
+    for b, bone in enumerate(BODY_BONES):
+        if bone == "hips":
+            continue
+        above = skeleton.names[skeleton.parents[skeleton.index(bone)]]
+        angle = own[:, number[above]] if above in number else np.radians(UNSENSED_DEG)
+        length = np.linalg.norm(skeleton.rest_offset_m[skeleton.index(bone)])
+        variance[:, b] = (
+            variance[:, BODY_BONES.index(above)] + 2 * (angle * length) ** 2
+        )  # across the bone, about two axes
+    return np.sqrt(variance)
 
 
 def joint_sd(names, calibration, headings):
     """{bone: one sigma of its joint, child in parent, degrees}: by how well its sensor's seat and the headings are known."""
-    own = _bone_sd(names, calibration, headings)
+    heading = np.degrees(np.sqrt((headings.sd_rad**2).mean(axis=0)))
+    own = np.sqrt(calibration.sd_deg**2 + heading**2 + np.degrees(SENSOR_SIGMA_RAD) ** 2)
+    own = dict(zip(names, own, strict=True))
     parents = {"spine": "hips", "chest": "hips", "upperChest": "chest", "neck": "chest", "head": "chest"}
     out = {}
     for bone in BODY_BONES:

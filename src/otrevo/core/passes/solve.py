@@ -17,6 +17,7 @@ from otrevo.core.passes.contract import Figure, Outcome, Parameter, Pass, Sample
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
 from otrevo.core.solve.body import Earlier, markers_on, solve_take
+from otrevo.core.solve.carried_root import carry_root
 from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
 
@@ -47,13 +48,14 @@ class _Labelled:
 
     def guides(self, body):
         """The Guides of all devices that guide a solve: world rotations {bone: (T, 4)}, figures by device."""
-        world, figures = {}, {}
+        world, figures, felt = {}, {}, None
         for device, stream in self.worn:
             if device.guides:
                 found = device.guides(stream, self.performer.devices[device.id], body)
                 world |= found.world
                 figures |= {device.id: found.figures} if found.figures else {}
-        return Guides(world, figures)
+                felt = felt or found.felt
+        return Guides(world, figures, felt)
 
 
 def _labelled(material):
@@ -128,6 +130,9 @@ def run(material, parameters, report):
     solution, mended, guides = _solve_changed(take, material, report) or _solve_whole(take, report)
     rate, clock, names = take.rate, take.clock, take.performer.marker_names
     motion, times = solution.motion, clock.times(len(mended))
+    carried = 0
+    if guides.felt is not None:
+        motion, carried = carry_root(motion, np.isfinite(mended[..., 0]), guides.felt)
     motion = completed(motion, take.worn, take.performer, times)
     tracks = [
         Track("mended", "markers", rate, mended, clock,
@@ -150,7 +155,7 @@ def run(material, parameters, report):
     report(0.9)
     tracks += device_tracks(take.worn, take.performer, material.duration_s)
     figures = solution.figures | {
-        "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "frames": len(motion),
+        "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "carried_frames": int(carried), "frames": len(motion),
         "frames_solved": int(solution.solved.sum()), "rate": str(rate),
         "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),

@@ -5,6 +5,7 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.performer import PerformerCalibration
+from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.devices.suit import device_start_s, in_words, suit_recording_of
 from otrevo.core.errors import InputError
@@ -16,15 +17,14 @@ from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks
 from otrevo.core.passes.contract import Outcome, SampleClock
 from otrevo.core.snags import Snag, lost_snags
 
-SAMPLE_S = 0.1
 UNSURE_DEG = 8.0
 SLOPPY_DEG = 15.0
 
 
 def has_suit_alone(material):
     """Whether there is a suit and nothing that cameras saw."""
-    points = material.track("rebuild", "optical") or material.recorded("optical")
-    return points is None and material.recorded("suit") is not None
+    seen = material.track("rebuild", "optical") or material.recorded("optical") or material.track("label", "labelled")
+    return seen is None and material.recorded("suit") is not None
 
 
 def wears_suit_alone(performer):
@@ -79,16 +79,13 @@ def solve(material, performer, level_floor, report):
     rate, worn = solution.motion.rate, worn_devices(material, performer)
     motion = completed(solution.motion, worn, performer, clock.times(len(solution.motion)))
     tracks = body_tracks(motion, performer, rate, clock)
-    step = max(1, round(SAMPLE_S * float(rate)))
-    frames = len(motion.rotation_local[::step])
-    bones = tuple(solution.sd_m)
-    sd_m = np.array([solution.sd_m[b] for b in bones])
-    tracks.append(uncertainty_track(bones, np.tile(sd_m, (frames, 1)), sd_m, step, Fraction(rate), clock))
+    usual_m = np.median(solution.sd_m, axis=0)
+    tracks.append(uncertainty_track(BODY_BONES, solution.sd_m, usual_m, solution.sd_step, Fraction(rate), clock))
     tracks += device_tracks(worn, performer, material.duration_s)
     report(0.95)
     lost = ~np.isfinite(recording.rotation[..., 0])
     lost[lost.mean(axis=1) > 0.5] = False  # the whole suit was away, which the line-up says
     snags = lost_snags(lost, recording.names, clock.hz, clock.start_s)
     snags += [Snag("suit", "suit", 0.0, material.duration_s, 1.0, note, "nothing odd") for note in solution.notes]
-    figures = solution.figures | {"suit_alone": True, "joint_sd_mm": float(1000 * np.median(sd_m))}
+    figures = solution.figures | {"suit_alone": True, "joint_sd_mm": float(1000 * np.median(solution.sd_m))}
     return Outcome(tuple(tracks), figures, tuple(snags))

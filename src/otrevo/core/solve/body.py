@@ -32,7 +32,7 @@ from otrevo.core.solve.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, 
 
 MARKER_SIGMA_M = 0.006
 ROBUST_SCALE_M = 0.03
-SUIT_SIGMA_ALONE_RAD = 0.03
+SUIT_SIGMA_ALONE_RAD = 0.013
 SUIT_LEADS_AFTER_S = 0.05
 HOLDING_MARKERS = 2  # with fewer of its own in sight a sensor helps to turn a bone
 SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
