@@ -71,8 +71,8 @@ def package_take(take, appearance, run, chosen=None):
     that are played.
     """
     performer = appearance.performer
-    markers = run.tracks.get(name="mended") if run else None
-    body = markers or take.streams.get(run=None, name="body file")
+    markers = run.tracks.filter(name="mended").first() if run else None  # a suit alone has none
+    body = markers or (run.tracks.get(name="body root") if run else take.streams.get(run=None, name="body file"))
     motion = stored_motion(run) if run else material_of(take, performer).body()[0]
     clock = clocks(take, [body])[body.pk]
 
@@ -85,14 +85,14 @@ def package_take(take, appearance, run, chosen=None):
     label_run = latest(take, "label", performer) if run else None
     props = solved_props(run, label_run) if label_run else {}
     tracks = _channels(take, run.tracks.filter(details__has_key="device")) if run else {}
-    seen = [read_stream(markers, start, end).astype(float)] if run else [np.zeros((end - start, 0, 3))]
+    seen = [read_stream(markers, start, end).astype(float)] if markers else [np.zeros((end - start, 0, 3))]
     snags = [s for s in run.snags if s["end_s"] > take.in_s and s["start_s"] < take.out_s] if run else []
     figures = {"solve": run.figures if run else {}, "label": label_run.figures if label_run else {}}
     held = {n: (moved.window(start, end), SHIPPED[n].offset_m) for n, (moved, _, _) in props.items()}
     return PackageTake(
         name=take_name(take, performer),
         motion=motion.window(start, end),
-        marker_names=(tuple(markers.details["names"]) if run else ()) + sum((names for _, names, _ in props.values()), ()),
+        marker_names=(tuple(markers.details["names"]) if markers else ()) + sum((names for _, names, _ in props.values()), ()),
         markers_m=np.concatenate([*seen, *(x[start:end] for _, _, x in props.values())], axis=1),
         props={name: moved for name, (moved, _) in held.items()},
         marker_rate=Fraction(body.rate),
