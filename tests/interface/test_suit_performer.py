@@ -5,12 +5,14 @@ from django.test import LiveServerTestCase, override_settings
 from playwright.sync_api import expect
 
 from otrevo.core.characters.guarded import read_guarded
+from otrevo.core.errors import InputError
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.characters import keep_character, set_players
 from otrevo.server.cast.models import Performer
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.jobs import queue_all
+from otrevo.server.takes.mends import preview
 from otrevo.server.takes.streams import read_stream
 from tests.interface.browser import InBrowser
 from tests.server.production import make_production, work
@@ -79,6 +81,9 @@ class WithoutMarkers(InBrowser, LiveServerTestCase):
         self.assertEqual({(r.state, r.message) for r in take.runs.all()}, {("done", "")})
         root = read_stream(take.streams.get(name="body root"))
         self.assertGreater(np.ptp(root[:, 1]), 0.3)  # it goes up the steps
+
+        with self.assertRaisesRegex(InputError, "wore no markers"):
+            preview(take, {"kind": "cut", "marker": "crown", "start": 1, "end": 5})
 
         self.at(page, f"bench/{take.pk}")
         solved = page.get_by_role("region", name="Solve")

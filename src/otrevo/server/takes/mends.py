@@ -42,10 +42,18 @@ def stored_motion(run, first=0, last=None):
     return Motion(skeleton, Fraction(stream.rate), root, rotation)
 
 
+def mended_markers(run):
+    """The Stream of a solve's markers. Raises InputError for a body from a suit alone."""
+    stream = run.tracks.filter(name="mended").first()
+    if stream is None:
+        raise InputError("This performer wore no markers, so there is nothing to mend.")
+    return stream
+
+
 def preview(take, document, performer=""):
     """What a mend would do to its marker: (first frame, rate, path before (T, 3), path after), metres."""
     run = solved(take, performer)
-    stream = run.tracks.get(name="mended")
+    stream = mended_markers(run)
     check_mend(document, stream.details["names"], stream.samples)
     first = max(0, document["start"] - PREVIEW_FRAMES)
     last = min(stream.samples, document["end"] + PREVIEW_FRAMES)
@@ -68,7 +76,7 @@ def accept(take, user, rows):
     if not rows:
         return []
     runs = {name: solved(take, name) for name in {name for _, _, name in rows}}
-    streams = {name: run.tracks.get(name="mended") for name, run in runs.items()}
+    streams = {name: mended_markers(run) for name, run in runs.items()}
     for document, _, name in rows:
         check_mend(document, streams[name].details["names"], streams[name].samples)
     take.changes.filter(undone=True).delete()

@@ -1,0 +1,154 @@
+"""The passes of a take for a performer in a suit alone: warm-up, solve, beside others who wear markers, and what they refuse."""
+
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.performer import performer_from_document
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+    slerp,
+)
+from otrevo.core.errors import InputError
+from otrevo.core.passes import label, solve, warm_up
+from otrevo.core.passes.catalogue import passes_of
+from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
+from otrevo.core.sim.stage import roll
+from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.core.timecode.lineup import fit_clock
+
+SEED, HEIGHT_M, FRAME = 41, 1.74, 5000
+FORMAT = TimecodeFormat(Fraction(30000, 1001), True)
+ZERO_S = float(FORMAT.seconds(FRAME))
+
+
+def rolled(motion, take_seed):
+    return roll(motion, SEED, take_seed, HEIGHT_M, FORMAT, FRAME, kit=("suit", "gloves"))
+
+
+def material(take, performer=None, change=lambda name, data: data, **more):
+    """What the passes get of a rolled take, lined up by its stamps."""
+    streams = []
+    for name, made in take.streams.items():
+        if name in ("suit", "gloves"):
+            fit = fit_clock(made.stamps[:, 0], made.stamps[:, 1], float(made.rate), ZERO_S)
+            clock = SampleClock(fit.offset_s, float(made.rate) / (1 + 1e-6 * fit.drift_ppm))
+            data = change(name, made.data.astype(float))
+            streams.append(
+                TakeStream(name, made.kind, made.rate, lambda data=data: data, clock, made.stamps, owner="Jorun")
+            )
+    seconds = len(take.performance.motion) / float(take.performance.motion.rate)
+    return TakeMaterial(
+        seconds,
+        ZERO_S,
+        FORMAT,
+        streams=tuple(streams),
+        height_m=HEIGHT_M,
+        performer=performer,
+        performer_name="Jorun",
+        **more,
+    )
+
+
+class SuitAlone(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.warm_up = rolled("suit warm-up", 7)
+        cls.outcome = warm_up.PASS.run(material(cls.warm_up), {}, lambda share: None)
+        cls.performer = performer_from_document(cls.outcome.performer)
+        cls.take = rolled("night climb", 8)
+
+    def solve(self, **more):
+        given = material(self.take, self.performer, **more)
+        return solve.PASS.run(given, solve.PASS.checked({}), lambda share: None)
+
+    def test_a_warm_up_gives_suit_gloves_and_figures_without_markers(self):
+        self.assertEqual(self.performer.marker_names, ())
+        self.assertEqual(set(self.performer.devices), {"suit", "gloves"})
+        self.assertEqual(self.outcome.figures["poses"], ["T-pose", "arms down"])
+        self.assertEqual(self.outcome.figures["exchanged"], [])
+        self.assertEqual(self.outcome.figures["devices"]["gloves"], "both hands")
+        self.assertIn("suit alone", warm_up.PASS.aside(self.outcome.figures))
+
+    def test_exchanged_sensors_are_a_snag_and_put_right(self):
+        def exchanged(name, data):
+            if name == "suit":
+                data[:, [4, 5, 6, 11, 12, 13]] = data[:, [11, 12, 13, 4, 5, 6]]  # both arms but for the shoulders
+            return data
+
+        found = warm_up.PASS.run(material(self.warm_up, change=exchanged), {}, lambda share: None)
+        texts = [s.text for s in found.snags if s.kind == "exchanged"]
+        self.assertTrue(any("left upper arm" in t and "right upper arm" in t for t in texts), texts)
+        rows = found.performer["suit"]
+        self.assertEqual(rows["leftLowerArm"]["exchanged_with"], "rightLowerArm")
+
+    def test_a_take_is_solved_on_the_clock_of_the_take(self):
+        found = self.solve()
+        tracks = {t.name: t for t in found.tracks}
+        self.assertNotIn("mended", tracks)
+        clock, true = tracks["body root"].clock, self.take.performance.motion
+        times = clock.times(len(tracks["body root"].data))
+        source = np.arange(len(true)) / float(true.rate)
+        inside = times < source[-1]
+        body = Motion(self.performer.skeleton, Fraction(100), tracks["body root"].data, tracks["body rotation"].data)
+        angles = []
+        for bone in BODY_BONES[1:]:
+            if bone.endswith("Toes"):
+                continue
+            other = slerp(source, make_continuous(true.rotation_local[:, true.skeleton.index(bone)]), times[inside])
+            turn = quaternion_multiply(
+                quaternion_conjugate(other), body.rotation_local[inside, body.skeleton.index(bone)]
+            )
+            angles.append(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=1)).mean())
+        self.assertLess(np.mean(angles), 12)
+        self.assertGreater(np.ptp(body.root_position_m[:, 1]), 0.4)  # it climbs 0.85 m
+        curl = body.rotation_local[:, body.skeleton.index("leftIndexProximal")]
+        self.assertGreater(np.ptp(curl[:, 2]), 0.01)  # gloves complete it
+        sure = tracks["joint uncertainty"]
+        self.assertEqual(sure.data.shape[1], len(BODY_BONES))
+        self.assertTrue(
+            (sure.data[:, BODY_BONES.index("leftHand")] > sure.data[:, BODY_BONES.index("leftUpperArm")]).all()
+        )
+
+    def test_a_lost_sensor_is_a_snag_and_makes_its_limb_unsure(self):
+        def lost(name, data):
+            if name == "suit":
+                data[800:1100, 5] = np.nan
+            return data
+
+        found = self.solve(change=lost)
+        self.assertTrue(
+            any(s.kind == "lost limb" and "leftLowerArm" in s.text for s in found.snags), [s.text for s in found.snags]
+        )
+        sure = next(t for t in found.tracks if t.name == "joint uncertainty").data[:, BODY_BONES.index("leftHand")]
+        self.assertGreater(sure.max(), 1.3 * np.median(sure))
+
+    def test_beside_somebody_who_wears_markers_they_are_left_to_their_suit(self):
+        points = np.zeros((200, 9, 3))
+        optical = TakeStream("optical", "points", Fraction(120), lambda: points, SampleClock(0.0, 120.0))
+        given = material(self.take, self.performer)
+        given = replace(given, streams=(*given.streams, optical))
+        self.assertEqual(label.PASS.run(given, {}, lambda share: None).tracks, ())
+        found = solve.PASS.run(given, solve.PASS.checked({}), lambda share: None)
+        self.assertTrue(found.figures["suit_alone"])
+
+    def test_passes_by_what_was_recorded(self):
+        names = [p.name for p in passes_of({"suit", "room"}, False)]
+        self.assertEqual(names, ["line up", "solve"])
+        self.assertIn("label", [p.name for p in passes_of({"cameras", "suit"}, False)])
+
+    def test_a_take_without_the_suit_says_what_is_missing(self):
+        nothing = replace(material(self.take, self.performer), streams=())
+        with self.assertRaisesRegex(InputError, "neither markers of this performer nor their suit"):
+            solve.PASS.run(nothing, solve.PASS.checked({}), lambda share: None)
+
+
+if __name__ == "__main__":
+    unittest.main()
