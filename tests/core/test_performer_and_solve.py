@@ -229,7 +229,7 @@ class Suit(unittest.TestCase):
         self.assertLess(max(c["residual_deg"] for c in calibration.values()), 2.0)
         measured = np.ones(bones.shape[:2], dtype=bool)
         measured[600:800] = False
-        out = suit_to_world(sensor, calibration, bones, measured, 120.0)
+        out, _ = suit_to_world(sensor, calibration, bones, measured, 120.0)
         for name in ("leftLowerArm", "rightUpperLeg", "head"):
             s = SUIT_BONES.index(name)
             apart = 2 * np.arccos(np.clip(np.abs(np.sum(out[name][600:800] * bones[600:800, s], axis=1)), 0, 1))

@@ -34,6 +34,7 @@ from otrevo.core.sim.suit import make_suit, read_suit
 from otrevo.core.solve.carried_root import FeltAt, carry_root
 from otrevo.core.solve.suit import SUIT_BONES, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
+from otrevo.core.solve.suit_faults import find_faults
 
 CHART, RATE, SEED = shipped_chart(), Fraction(120), 4
 LATE_S, SHOWN_S, FAST = 1.3, 512.7, 120e-6  # the suit began late, by its own clock, which runs fast
@@ -98,12 +99,48 @@ class Alignment(unittest.TestCase):
         seen = np.ones((1800, 1), dtype=bool)
         seen[700:1100] = False
         rows = {"hips": {"rotation_xyzw": [0, 0, 0, 1]}}
-        world = suit_to_world(read, rows, bone, seen, 120.0, ("hips",))["hips"]
+        world = suit_to_world(read, rows, bone, seen, 120.0, ("hips",))[0]["hips"]
         off = np.degrees(
             np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(bone[:, 0]), world)), axis=1)
         )
         self.assertLess(off[[699, 700, 1099, 1100]].max(), 0.5)
         self.assertLess(off[700:1100].max(), 6.5)
+
+
+class Faults(unittest.TestCase):
+    def setUp(self):
+        rng = np.random.default_rng(6)
+        self.at = np.arange(4800)[rng.random(4800) < 0.9]
+        strays = np.radians(2.0) * band_noise(rng, 4800, 4, 120.0, 0.3, 3.0)
+        self.heading = (0.4 + np.radians(2.0) * np.arange(4800) / 7200 + strays[:, 0])[self.at]
+        self.off = strays[self.at, 1:]
+
+    def found(self, heading=None, off=None):
+        return find_faults(
+            "leftHand",
+            self.at,
+            self.heading if heading is None else heading,
+            self.off if off is None else off,
+            4800,
+            120.0,
+        )
+
+    def test_a_sensor_that_only_drifts_and_strays_has_none(self):
+        self.assertEqual(self.found(), [])
+
+    def test_a_magnet_from_when_to_when(self):
+        turned = self.heading + np.radians(15) * ((self.at > 1500) & (self.at < 1900))
+        (fault,) = self.found(turned)
+        self.assertEqual(fault.kind, "magnet")
+        self.assertLess(max(abs(fault.start - 1500), abs(fault.end - 1900)), 60)
+        self.assertAlmostEqual(fault.degrees, 15, delta=4)
+
+    def test_a_slip_from_when_on(self):
+        slipped = self.off + np.radians([12.0, 0.0, 9.0]) * (self.at > 3000)[:, None]
+        (fault,) = self.found(off=slipped)
+        self.assertEqual((fault.kind, fault.end), ("slipped", 4800))
+        self.assertLess(abs(fault.start - 3000), 60)
+        self.assertAlmostEqual(fault.degrees, 15, delta=2)
 
 
 class Carried(unittest.TestCase):

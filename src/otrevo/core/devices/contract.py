@@ -65,12 +65,13 @@ class DeviceTrack:
 @dataclass(frozen=True)
 class Guides:
     """What a device knows of a body while markers are hidden. world: rotations {bone: (T, 4)}; figures: plain JSON; felt: a
-    core.solve.carried_root.FeltAt that carries the whole body, or None.
+    core.solve.carried_root.FeltAt that carries the whole body, or None; snags: what is wrong with the device.
     """
 
     world: dict
     figures: dict = field(default_factory=dict)
     felt: object = None
+    snags: tuple = ()
 
 
 @dataclass(frozen=True)

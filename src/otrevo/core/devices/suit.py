@@ -12,6 +12,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import suit_to_document
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
+from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
 from otrevo.core.solve.carried_root import FeltAt
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
@@ -20,6 +21,7 @@ from otrevo.core.timecode.clap import clap_in_accelerations
 
 OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
 KNOWN_CLOCK = "known"
+MAGNET_LIMIT_DEG, SLIP_LIMIT_DEG = 7.0, 10.0
 BRIDGED_S = 0.2  # of lost accelerations
 SURE_S, NEAR_S = 0.0005, 0.05  # motion corrects a clock that was lined up only where it is surer, and not by much
 
@@ -93,8 +95,28 @@ def guides(stream, document, solved):
     world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held)
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
-    turned = suit_to_world(sensor, document, world, held, float(solved.motion.rate))
-    return Guides(turned, figures, _felt_at_pelvis(data, own, document, turned, solved))
+    turned, faults = suit_to_world(sensor, document, world, held, float(solved.motion.rate))
+    return Guides(
+        turned,
+        figures,
+        _felt_at_pelvis(data, own, document, turned, solved),
+        tuple(_snag(f, solved.times_s) for f in faults),
+    )
+
+
+def _snag(fault, times_s):
+    """What a person is told of a SensorFault."""
+    start, end = (float(times_s[min(t, len(times_s) - 1)]) for t in (fault.start, fault.end))
+    where = in_words(fault.sensor)
+    if fault.kind == "magnet":
+        text = (
+            f"{where}: a magnet turns the sensor by {fault.degrees:.0f}° for {end - start:.1f} s; markers put it right"
+        )
+        return Snag(
+            "magnet", "suit", start, end, fault.degrees / MAGNET_LIMIT_DEG, text, f"{MAGNET_LIMIT_DEG:.0f}°", where
+        )
+    text = f"{where}: the sensor has slipped by {fault.degrees:.0f}°; aligned anew from here by the markers"
+    return Snag("slipped", "suit", start, end, fault.degrees / SLIP_LIMIT_DEG, text, f"{SLIP_LIMIT_DEG:.0f}°", where)
 
 
 def _felt_at_pelvis(data, own, document, turned, solved):

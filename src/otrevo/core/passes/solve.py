@@ -48,14 +48,14 @@ class _Labelled:
 
     def guides(self, body):
         """The Guides of all devices that guide a solve: world rotations {bone: (T, 4)}, figures by device."""
-        world, figures, felt = {}, {}, None
+        world, figures, felt, snags = {}, {}, None, ()
         for device, stream in self.worn:
             if device.guides:
                 found = device.guides(stream, self.performer.devices[device.id], body)
                 world |= found.world
                 figures |= {device.id: found.figures} if found.figures else {}
-                felt = felt or found.felt
-        return Guides(world, figures, felt)
+                felt, snags = felt or found.felt, snags + found.snags
+        return Guides(world, figures, felt, snags)
 
 
 def _labelled(material):
@@ -148,7 +148,7 @@ def run(material, parameters, report):
     snags = residual_snags(solution.marker_residual_m, names, hz, start)
     snags += lost_snags(solution.lost, solution.bone_names, hz, start)
     snags += gap_snags(mended, names, hz, start) + spike_snags(mended, names, hz, start)
-    snags = with_damage(snags, judged, sure, clock)
+    snags = [*with_damage(snags, judged, sure, clock), *guides.snags]
     prop_figures = {}
     for prop in material.props:
         _solve_prop(prop, material.track("label", "prop markers", prop.name), tracks, prop_figures, snags)

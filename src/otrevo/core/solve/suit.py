@@ -20,6 +20,7 @@ from otrevo.core.conventions import (
     slerp,
 )
 from otrevo.core.errors import InputError
+from otrevo.core.solve.suit_faults import find_faults
 
 SUIT_BONES = (
     "hips", "chest", "head",
@@ -29,6 +30,7 @@ SUIT_BONES = (
 HEADING_WINDOW_S = 4.0
 LASTING_S, SETTLES_S = 0.6, 0.12
 CALIBRATION_FRAMES = 800
+UP = np.array([0.0, 1.0, 0.0])
 
 
 def _mean_rotation(q):
@@ -124,11 +126,11 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
 
     Returns
     -------
-    dict of str to ndarray (T, 4)
-        World rotations by bone, NaN where the sensor was lost. Where a bone goes out of sight and comes back they meet the optical
+    tuple of dict of str to ndarray (T, 4), and list of SensorFault
+        World rotations by bone, NaN where the sensor was lost, and the SensorFaults that were found. Where a bone goes out of sight and comes back they meet the optical
         solution; in between goes what the sensor said, and what it was off at both ends, eased from one to the other.
     """
-    out = {}
+    out, faults = {}, []
     for s, name in enumerate(names):
         if name not in calibration:
             continue
@@ -139,12 +141,20 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
             continue
         at = np.flatnonzero(ok)
         yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[at], quaternion_conjugate(bone_world[at, s]))))
+        steady = np.polyval(np.polyfit(at, yaw, 1), at)
+        faults += find_faults(name, at, yaw, _off(unmounted[at], steady, bone_world[at, s]), len(sensor), rate_hz)
         window = max(3, int(min(HEADING_WINDOW_S * rate_hz, len(yaw))) | 1)
         yaw = np.interp(np.arange(len(sensor)), at, uniform_filter1d(yaw, window, mode="nearest"))
-        rotation = quaternion_multiply(quaternion_from_rotvec(-yaw[:, None] * np.array([0.0, 1, 0])), unmounted)
-        off = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation[at]), bone_world[at, s]))
+        off = _off(unmounted[at], yaw[at], bone_world[at, s])
+        rotation = quaternion_multiply(quaternion_from_rotvec(-yaw[:, None] * UP), unmounted)
         out[name] = quaternion_multiply(rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz)))
-    return out
+    return out, faults
+
+
+def _off(unmounted, yaw, bone):
+    """What sensors (K, 4), their headings (K,) taken off, are off their bones (K, 4): rotation vectors (K, 3) in the sensors' axes."""
+    rotation = quaternion_multiply(quaternion_from_rotvec(-yaw[:, None] * UP), unmounted)
+    return rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation), bone))
 
 
 def _carried(off, at, count, rate_hz):
