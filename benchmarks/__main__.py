@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, bodies, characters, live, optics, suits, timecode, work
+from benchmarks import application, beside, bodies, characters, live, optics, suits, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -20,6 +20,8 @@ ALL = {
     "maps": characters.maps,
     "retarget": characters.retargeting,
     "suit": suits.suits,
+    "markers-and-suit": beside.markers_and_suit,
+    "rigid-bodies": beside.rigid_bodies,
     "cancel": work.cancelling,
     "kills": work.kills,
 }

@@ -34,7 +34,8 @@ class Frames(unittest.TestCase):
         hidden, changed = self.labelled.copy(), np.zeros(len(self.labelled), dtype=bool)
         hidden[first:last, markers] = np.nan
         changed[first:last] = True
-        earlier = Earlier(self.solution.motion, changed, np.isfinite(self.labelled[..., 0]))
+        before = self.solution if suit is None else solve_take(self.labelled, RATE, self.calibration, suit)
+        earlier = Earlier(before.motion, changed, np.isfinite(self.labelled[..., 0]))
         again = solve_take(hidden, RATE, self.calibration, suit, earlier=earlier)
         return again, solve_take(hidden, RATE, self.calibration, suit), changed
 
