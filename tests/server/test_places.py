@@ -142,6 +142,7 @@ class Bench(TestCase):
 
     def test_unknown_passes_and_passes_on_busy_takes_are_refused(self):
         client = signed_in("clean-up")
+        write_stream(self.take, "optical", "points", Fraction(120), np.zeros((10, 4, 3), dtype=np.float32))
         self.assertIn("no pass", post(client, f"/takes/{self.take.pk}/passes/paint").json()["detail"])
         self.assertEqual(post(client, f"/takes/{self.take.pk}/passes/line-up").status_code, 200)
         self.assertEqual([r.name for r in self.take.runs.all()], ["line up", "label", "solve"])

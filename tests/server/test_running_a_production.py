@@ -133,7 +133,8 @@ class Casting(TestCase):
     def test_refusals(self):
         for change, words in (
             ({"name": ""}, "needs a name"), ({"name": "Ines"}, "already"), ({"height_m": 170}, "metres"),
-            ({"height_m": 0.2}, "metres"), ({"kit": ["suit"]}, "optical"), ({"kit": ["optical", "sonar"]}, "optical"),
+            ({"height_m": 0.2}, "metres"), ({"kit": ["gloves", "face"]}, "optical"), ({"kit": ["optical", "sonar"]}, "optical"),
+            ({"measures": {"arm_span_m": 9.0}}, "arm span"), ({"measures": {"ear_m": 0.1}}, "ear_m"),
         ):  # fmt: skip
             with self.subTest(**change):
                 answer = post(self.technician, self.path, {"name": "Mo", "height_m": 1.7, "kit": ["optical"]} | change)

@@ -19,6 +19,7 @@ from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
 
+HANDS = [SUIT_BONES.index("leftHand"), SUIT_BONES.index("rightHand")]  # steps are felt as hard as a clap, but not by them
 OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
 KNOWN_CLOCK = "known"
 MAGNET_LIMIT_DEG, SLIP_LIMIT_DEG = 7.0, 10.0
@@ -167,7 +168,7 @@ DEVICE = Device(
     per_packet=5,
     lane=Lane(f"{len(SUIT_BONES)} sensors · received", 30, "share", parts=len(SUIT_BONES)),
     channels=tuple(f"{bone} {what}" for bone in SUIT_BONES for what in ("qx", "qy", "qz", "qw", "ax", "ay", "az")),
-    clap=lambda data, times_s: clap_in_accelerations(data[..., 4:7], times_s),
+    clap=lambda data, times_s: clap_in_accelerations(data[:, HANDS, 4:7], times_s),
     calibrate=calibrate,
     says=says,
     guides=guides,
