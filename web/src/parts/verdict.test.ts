@@ -27,6 +27,11 @@ describe('verdict', () => {
     expect(verdict([run('solve', 'done', '2.0 mm', { snag_count: 1 })]).words).toContain('1 snag');
   });
 
+  it('says what a solve from a suit alone says of itself, which has no figure', () => {
+    const v = verdict([run('line up', 'done', '±0.1 ms'), run('solve', 'done', null, { aside: 'from the suit, joints ± 8°', snag_count: 2 })]);
+    expect(v).toMatchObject({ words: 'solved from the suit, joints ± 8° · 2 snags', state: 'ready', tone: 'good' });
+  });
+
   it('gives the reason of a failure before anything else', () => {
     const v = verdict([run('line up', 'done'), run('label', 'failed', null, { message: 'No T-pose.' }), run('solve', 'cancelled')]);
     expect(v).toMatchObject({ words: 'No T-pose.', state: 'label failed', tone: 'wrong', working: false });

@@ -12,11 +12,12 @@ export function verdict(all: RunOut[]): Verdict {
   if (failed) return { words: failed.message, state: `${failed.words} failed`, tone: 'wrong', working: false };
   const now = runs.find((r) => r.state === 'running');
   const queued = runs.some((r) => r.state === 'queued');
-  const told = runs.filter((r) => r.state === 'done' && r.figure);
+  const said = (r: RunOut) => r.figure?.text ?? r.aside; // from a suit alone a solve has no figure that markers would give
+  const told = runs.filter((r) => r.state === 'done' && said(r));
   const last = told.at(-1);
   const whole = last !== undefined && last === runs.at(-1);
   const snags = told.reduce((n, r) => n + r.snag_count, 0);
-  let words = last ? `${last.done} ${last.figure!.text}` : '';
+  let words = last ? `${last.done} ${said(last)}` : '';
   if (whole) words += ` · ${snags === 0 ? 'no snags' : `${snags} snag${snags === 1 ? '' : 's'}`}`;
   const moved = runs.flatMap((r) => r.knocked);
   if (moved.length) words = `✕ camera ${moved.join(', ')} was knocked${words ? ` · ${words}` : ''}`;

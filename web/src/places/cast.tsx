@@ -152,9 +152,12 @@ const LENGTHS: [string, string, string][] = [
   ['Foot to toes', 'leftToes', 'rightToes'],
 ];
 
+const SENSOR_ROWS = ['head', 'chest', 'hips', 'Shoulder', 'UpperArm', 'LowerArm', 'Hand', 'UpperLeg', 'LowerLeg', 'Foot'];
+const sentenceCase = (words: string) => words[0].toUpperCase() + words.slice(1);
+
 /** How well each sensor's seat is known; left and right of a pair in one row. */
 function Sensors({ sensors }: { sensors: Calibration['sensors'] }) {
-  const rows = [...new Set(sensors.map((s) => s.bone.replace(/^(left|right)/, '')))];
+  const rows = SENSOR_ROWS.filter((part) => sensors.some((s) => s.bone.replace(/^(left|right)/, '') === part));
   const cell = (bone: string) => {
     const s = sensors.find((x) => x.bone === bone);
     return <td key={bone}>{s && <Figure>± {s.sd_deg.toFixed(0)}°</Figure>}</td>;
@@ -166,7 +169,7 @@ function Sensors({ sensors }: { sensors: Calibration['sensors'] }) {
         <thead><tr><th>Sensor</th><th style={{ textAlign: 'right' }}>left</th><th style={{ textAlign: 'right' }}>middle</th><th style={{ textAlign: 'right' }}>right</th></tr></thead>
         <tbody>
           {rows.map((part) => (
-            <tr key={part}><td style={{ textTransform: 'capitalize' }}>{inWords(part[0].toLowerCase() + part.slice(1))}</td>{[`left${part}`, part, `right${part}`].map(cell)}</tr>
+            <tr key={part}><td>{sentenceCase(inWords(part[0].toLowerCase() + part.slice(1)))}</td>{[`left${part}`, part, `right${part}`].map(cell)}</tr>
           ))}
         </tbody>
       </table>
@@ -318,7 +321,7 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
           <Quiet>What stays empty is estimated from the height.</Quiet>
           <div style={{ display: 'grid', gridTemplateColumns: 'repeat(4, minmax(130px, 200px))', gap: '10px 18px', marginTop: 10 }}>
             {measures.map((m) => (
-              <TextInput key={m.name} label={m.words[0].toUpperCase() + m.words.slice(1)} value={measured[m.name] ?? ''} onChange={(v) => setMeasured({ ...measured, [m.name]: v })}
+              <TextInput key={m.name} label={sentenceCase(m.words)} value={measured[m.name] ?? ''} onChange={(v) => setMeasured({ ...measured, [m.name]: v })}
                 placeholder={metres(height) > 0 ? (m.share * metres(height)).toFixed(2) : ''} />
             ))}
           </div>
