@@ -12,7 +12,9 @@ from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import (
     make_continuous,
     quaternion_conjugate,
+    quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
     slerp,
 )
@@ -129,6 +131,34 @@ class SuitAlone(unittest.TestCase):
         )
         sure = next(t for t in found.tracks if t.name == "joint uncertainty").data[:, BODY_BONES.index("leftHand")]
         self.assertGreater(sure.max(), 1.3 * np.median(sure))
+
+    def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
+        rng = np.random.default_rng(4)
+        mounts = quaternion_from_rotvec(rng.normal(0, 1.5, (17, 3)))
+
+        def worn_anew(name, data):
+            if name == "suit":
+                data[..., :4] = quaternion_multiply(data[..., :4], mounts)
+                data[..., 4:] = quaternion_rotate(quaternion_conjugate(mounts), data[..., 4:])
+            return data
+
+        def slipped(name, data):
+            if name == "suit":  # the shin's, by 45 degrees about the leg
+                mount = np.array(self.performer.devices["suit"]["leftLowerLeg"]["rotation_xyzw"])
+                turn = quaternion_multiply(
+                    quaternion_conjugate(mount),
+                    quaternion_multiply(quaternion_from_rotvec([0.0, np.radians(45), 0.0]), mount),
+                )
+                data[:, 8, :4] = quaternion_multiply(data[:, 8, :4], turn)
+                data[:, 8, 4:] = quaternion_rotate(quaternion_conjugate(turn), data[:, 8, 4:])
+            return data
+
+        with self.assertRaisesRegex(InputError, "sits otherwise than in its warm-up: .* Roll a warm-up"):
+            self.solve(change=worn_anew)
+        found = self.solve(change=slipped)
+        self.assertIn("leftLowerLeg", found.figures["impossible_joints_deg"])
+        self.assertTrue(any("slipped since the warm-up" in s.text for s in found.snags))
+        self.assertNotIn("impossible_joints_deg", self.solve().figures)
 
     def test_beside_somebody_who_wears_markers_they_are_left_to_their_suit(self):
         points = np.zeros((200, 9, 3))

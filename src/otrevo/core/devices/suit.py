@@ -19,7 +19,10 @@ from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
 
-HANDS = [SUIT_BONES.index("leftHand"), SUIT_BONES.index("rightHand")]  # steps are felt as hard as a clap, but not by them
+HANDS = [
+    SUIT_BONES.index("leftHand"),
+    SUIT_BONES.index("rightHand"),
+]  # steps are felt as hard as a clap, but not by them
 OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
 KNOWN_CLOCK = "known"
 MAGNET_LIMIT_DEG, SLIP_LIMIT_DEG = 7.0, 10.0

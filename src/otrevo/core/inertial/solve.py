@@ -11,6 +11,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right
 from otrevo.core.inertial.headings import find_headings
+from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
 from otrevo.core.inertial.travel import find_travel
 
@@ -81,6 +82,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     headings = find_headings(recording, calibration)
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
+    impossible = impossible_joints(performer.skeleton, names, world)
     local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
     travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)
     progress(0.95)
@@ -99,6 +101,11 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     contacts = tuple(
         replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
     )
+    if impossible:
+        figures["impossible_joints_deg"] = impossible
+        notes.append(
+            f"joints beyond what bodies can do: {', '.join(f'{j} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
+        )
     return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes))
 
 
