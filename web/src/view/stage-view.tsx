@@ -13,6 +13,7 @@ import { bodyAt, type BodyLevels, type PropView } from './pose';
 import type { CharacterFile, CharacterMotion } from './skin';
 import { FULL, software } from './software';
 import { ThreadLines, type Threads } from './threads';
+import { UncertainJoints, type Uncertainty } from './uncertainty';
 import { useSkins } from './use-skins';
 
 const TRAIL_S = 1;
@@ -27,6 +28,8 @@ type SceneProps = {
   /** Threads between the first body and the first character. */
   threads?: Threads | null;
   markers: Levels | null;
+  /** How sure the joints of one of the bodies are. */
+  uncertainty?: Uncertainty | null;
   props: PropView[];
   ghost: Proposal | null;
   names: string[];
@@ -90,7 +93,7 @@ function Volume({ figure }: { figure: Figure }) {
   );
 }
 
-function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, uncertainty = null, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
@@ -115,6 +118,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
   const spirit = useRef<THREE.Mesh>(null); // where the marker would be at this moment
   const pace = useMemo(() => new Pace(software ? 1 : 0), []);
   const frames = useMemo(() => props.map((p) => propLines(p.offsets, theme.text)), [props, theme]);
+  const unsure = uncertainty && (bodies.find((b) => b.performer === uncertainty.performer) ?? null);
   const markerCount = markers ? markers.whole.width / 3 : 0;
 
   useEffect(() => {
@@ -226,9 +230,10 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         distance = 0.9;
       }
     } else if (body) {
-      const hips = bodies[0] ? 0.92 : Math.max(0.3, body.root[frame * 3 + 1]); // a character alone may be of any size
+      const high = body.root[frame * 3 + 1];
+      const hips = bodies[0] ? Math.max(0.92, high) : Math.max(0.3, high); // on steps one follows; a character alone may be of any size
       target.set(body.root[frame * 3], hips, body.root[frame * 3 + 2]);
-      distance *= Math.max(0.4, hips / 0.92);
+      distance *= bodies[0] ? 1 : Math.max(0.4, hips / 0.92);
       const aside = Math.max(0, ...characters.map((c) => c.aside));
       target.x += aside / 2; // between them
       distance += 0.9 * (drawn.length - 1) + 0.9 * aside;
@@ -290,6 +295,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         <sphereGeometry args={[0.014, 12, 10]} />
         <meshBasicMaterial color={theme.text} wireframe />
       </mesh>
+      {uncertainty && unsure && <UncertainJoints uncertainty={uncertainty} body={unsure} transport={transport} />}
       {threads && bodies[0] && characters[0] && (
         <ThreadLines threads={threads} performer={bodies[0]} character={characters[0].motion.levels} aside={characters[0].aside} transport={transport} controls={controls}
           onName={(name, x, y) => onName({ name, x, y })} onLeave={() => onName(null)} />
@@ -301,6 +307,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
 }
 
 const STICKS = 'otrevo sticks'; // how this person likes bodies drawn
+const NO_BALLS = 'otrevo no uncertainty';
 const Wrap = styled.div`
   position: relative;
   width: 100%;
@@ -345,6 +352,11 @@ export function StageView({ caption, ...scene }: StageViewProps) {
     window.localStorage.setItem(STICKS, as ? 'yes' : 'no');
     setSticks(as);
   };
+  const [balls, setBalls] = useState(() => window.localStorage.getItem(NO_BALLS) !== 'yes');
+  const drawBalls = (on: boolean) => {
+    window.localStorage.setItem(NO_BALLS, on ? 'no' : 'yes');
+    setBalls(on);
+  };
   const from = (name: string) => setLook((l) => ({ from: name, count: l.count + 1 }));
   useEffect(() => {
     const frame = () => from('selection');
@@ -354,11 +366,12 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   return (
     <Wrap aria-label="3D view" role="group">
       <Canvas frameloop="demand" dpr={FULL} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
-        <Scene {...scene} volume={!sticks} look={look} onHover={setHover} onName={setNamed} />
+        <Scene {...scene} uncertainty={balls ? scene.uncertainty : null} volume={!sticks} look={look} onHover={setHover} onName={setNamed} />
       </Canvas>
       <Overlay>
         <span>{caption}</span>
         <WordButton onPress={() => draw(!sticks)} aria-pressed={sticks} $on={sticks}>Sticks</WordButton>
+        {scene.uncertainty && <WordButton onPress={() => drawBalls(!balls)} aria-pressed={balls} $on={balls}>Uncertainty</WordButton>}
         <WordButton onPress={() => from('front')}>Front</WordButton>
         <WordButton onPress={() => from('left')}>Left</WordButton>
         <WordButton onPress={() => from('above')}>Above</WordButton>

@@ -3,7 +3,7 @@ import styled from 'styled-components';
 import { Choice } from '../../parts/choices';
 import { Quiet, Trouble } from '../../parts/controls';
 import { useCharacterFiles } from '../../queries/characters';
-import { useAround, useBodies, useCharacterMotions, useProps, useTracks } from '../../queries/take';
+import { streamOf, useAround, useBodies, useCharacterMotions, useProps, useTracks } from '../../queries/take';
 import { night } from '../../theme';
 import type { BodyLevels } from '../../view/pose';
 import { StageView } from '../../view/stage-view';
@@ -34,7 +34,8 @@ const Whose = styled.div`
   gap: 12px;
 `;
 
-const MARKERS = ['mended', 'labelled'];
+const SURE = 'joint uncertainty';
+const MARKERS = ['mended', 'labelled', SURE];
 const ASIDE_M = 1.4;
 const NOBODY: BodyLevels[] = [];
 
@@ -63,6 +64,11 @@ export const viewPanel: BenchPanel = {
     const props = useProps(data.streams, around);
     const { tracks } = useTracks(data.streams, MARKERS, who, around);
     const markers = usePatched(tracks.mended, bench.fills) ?? tracks.labelled ?? null;
+    const sureOf = streamOf(data.streams, SURE, who);
+    const uncertainty = useMemo(
+      () => (tracks[SURE] && sureOf ? { performer: sureOf.performer, bones: sureOf.details.bones, levels: tracks[SURE] } : null),
+      [tracks, sureOf],
+    );
     const options = choices(bench);
     const whom = options.some((o) => o.id === bench.whom) ? bench.whom : 'performer';
     const [way, name] = [whom.split(' ')[0], whom.slice(whom.indexOf(' ') + 1)];
@@ -93,7 +99,7 @@ export const viewPanel: BenchPanel = {
         {bench.notes.length > 0 && <FileNotes aria-label="Notes on the files">{bench.notes.map((n) => <li key={n}>{n}</li>)}</FileNotes>}
         <StageView
           caption={alone ? `${name} · as it leaves` : `${data.take.performers.join(', ')} · ${words}${characters.length ? ` · ${name} ${way}` : waiting}`}
-          bodies={alone ? NOBODY : bodies} characters={characters} markers={alone ? null : markers} props={shown} ghost={bench.proposal} names={bench.names} transport={bench.transport}
+          bodies={alone ? NOBODY : bodies} characters={characters} markers={alone ? null : markers} uncertainty={alone ? null : uncertainty} props={shown} ghost={bench.proposal} names={bench.names} transport={bench.transport}
           selected={bench.marker} onSelect={bench.pickMarker}
         />
         <Whose>
