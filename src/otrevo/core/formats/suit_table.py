@@ -7,42 +7,17 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import write_whole
+from otrevo.core.formats.sample_table import read_samples
 from otrevo.core.inertial.recording import suit_recording
 
 COLUMNS = ("time", "sensor", "qx", "qy", "qz", "qw", "ax", "ay", "az")
-MOST_BYTES = 2 * 1024**3
 
 
 def read_suit(path):
     """The SuitRecording in a file. Raises InputError in one sentence."""
-    import pyarrow as pa
-    from pyarrow import csv
-
-    path = Path(path)
-    header = ",".join(COLUMNS)
-    wanted = {name: pa.string() if name == "sensor" else pa.float64() for name in COLUMNS}
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise InputError(f"{path.name}: larger than 2 GiB; expected the suit of one take.")
-        table = csv.read_csv(path, convert_options=csv.ConvertOptions(column_types=wanted, strings_can_be_null=False))
-    except FileNotFoundError:
-        raise InputError(f"{path.name}: there is no such file; expected a suit's recording, {header}.") from None
-    except (pa.ArrowInvalid, OSError, EOFError) as error:
-        reason = str(error).splitlines()[0].removeprefix("CSV parse error: ").removeprefix("In CSV column ")
-        raise InputError(f"{path.name}: cannot be read as {header} ({reason}).") from None
-    missing = [c for c in COLUMNS if c not in table.column_names]
-    if missing:
-        raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {header}.")
-    if table.num_rows == 0:
-        raise InputError(f"{path.name}: no samples under the header.")
-    coded = table["sensor"].dictionary_encode().combine_chunks()
-    names = [n.strip() for n in coded.dictionary.to_pylist()]
-    values = [np.asarray(table[c].to_numpy(), dtype=float) for c in COLUMNS if c != "sensor"]
-    return suit_recording(
-        values[0], coded.indices.to_numpy(), names, np.stack(values[1:5], axis=1), np.stack(values[5:], axis=1), path.name
-    )  # fmt: skip
+    names, sensor, values = read_samples(path, COLUMNS, "sensor", "the suit of one take")
+    return suit_recording(values[:, 0], sensor, names, values[:, 1:5], values[:, 5:], Path(path).name)
 
 
 def write_suit(path, times_s, names, rotation, force_ms2):

@@ -4,8 +4,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from otrevo.core.conventions import make_continuous, quaternion_multiply, quaternion_rotate, slerp
+from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
+from otrevo.core.samples import common_grid, in_order, on_grid
 from otrevo.core.solve.suit import SUIT_BONES
 
 CALLED = {"pelvis": "hips"}  # names of sensors that are not the bone's own
@@ -85,57 +86,29 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
         raise InputError(f"{where}: no sample with a rotation and a force; expected unit quaternions and m/s².")
     if not good.all():
         notes.append(f"{int((~good).sum())} of {len(good)} samples held no rotation or no number and were left out")
-    parts, twice, back = {}, 0, 0
-    for number, bone in enumerate(bones):
-        mine = np.flatnonzero((sensor == number) & good)
-        if bone not in SUIT_BONES or len(mine) < 2:
-            continue
-        if bone in parts:
-            raise InputError(f"{where}: two sensors are called {bone}; expected each once.")
-        steps = np.diff(times_s[mine])
-        back += int((steps < 0).sum())
-        order = mine[np.argsort(times_s[mine], kind="stable")]
-        once = np.concatenate([[True], np.diff(times_s[order]) > 1e-6])
-        twice += int((~once).sum())
-        parts[bone] = order[once]
+    known = [b for b in bones if b in SUIT_BONES]
+    double = next((b for b in known if known.count(b) > 1), None)
+    if double:
+        raise InputError(f"{where}: two sensors are called {double}; expected each once.")
+    found, odd = in_order(
+        times_s, sensor, good & np.isin(sensor, [i for i, b in enumerate(bones) if b in SUIT_BONES]), where
+    )
+    parts = {bones[i]: rows for i, rows in found.items()}
     if not parts:
         raise InputError(f"{where}: no sensor has two samples; expected a recording.")
-    share = back / max(1, sum(len(p) for p in parts.values()))
-    if share > 0.05:
-        raise InputError(f"{where}: time runs backwards {back} times; expected seconds that increase.")
-    if back:
-        notes.append(f"{back} samples came late and were sorted in")
-    if twice:
-        notes.append(f"{twice} samples were there twice; kept once")
-    return _on_grid(parts, times_s, rotation / np.maximum(size, 1e-9)[:, None], force_ms2, notes, where)
-
-
-def _on_grid(parts, times_s, rotation, force_ms2, notes, where):
+    notes += odd
     names = tuple(b for b in SUIT_BONES if b in parts)
-    rate = 1.0 / np.median(np.concatenate([np.diff(times_s[parts[b]]) for b in names]))
-    start, end = min(times_s[parts[b][0]] for b in names), max(times_s[parts[b][-1]] for b in names)
-    if not SLOWEST_HZ <= rate <= FASTEST_HZ:
-        raise InputError(f"{where}: {rate:.1f} samples a second; expected {SLOWEST_HZ:.0f} to {FASTEST_HZ:.0f}.")
-    if end - start < SHORTEST_S:
-        raise InputError(f"{where}: {end - start:.1f} s long; expected at least {SHORTEST_S:.0f} s.")
-    rate = round(rate, 1) if abs(rate - round(rate, 1)) < 0.02 else rate
-    at = start + np.arange(int((end - start) * rate + 1e-6) + 1) / rate
-    turned, force = np.full((len(at), len(names), 4), np.nan), np.full((len(at), len(names), 3), np.nan)
+    rate, at = common_grid([times_s[parts[b]] for b in names], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
+    turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
     for s, bone in enumerate(names):
-        own = times_s[parts[bone]]
-        inside = (at >= own[0] - 1e-9) & (at <= own[-1] + 1e-9)
-        after = np.clip(np.searchsorted(own, at - 1e-9), 1, len(own) - 1)
-        near = np.minimum(np.abs(at - own[after]), np.abs(at - own[after - 1])) < 1e-4  # a sample is just there
-        known = inside & (near | (own[after] - own[after - 1] <= max(LONGEST_GAP_S, 1.6 / rate)))
-        q = make_continuous(rotation[parts[bone]])
-        turned[known, s] = slerp(own, q, at[known])
-        for k in range(3):
-            force[known, s, k] = np.interp(at[known], own, force_ms2[parts[bone], k])
+        part = parts[bone]
+        unit = rotation[part] / np.maximum(size[part], 1e-9)[:, None]
+        turned[:, s], force[:, s] = on_grid(times_s[part], unit, force_ms2[part], at, max(LONGEST_GAP_S, 1.6 / rate))
     up = _up(turned, force, where)
     if up == "Z":
         turned = quaternion_multiply(_Z_TO_Y, turned)
         notes.append("the filters' world has Z up")
-    return SuitRecording(names, float(rate), float(start), turned, force, up, tuple(notes))
+    return SuitRecording(names, rate, float(at[0]), turned, force, up, tuple(notes))
 
 
 def _up(rotation, force, where):

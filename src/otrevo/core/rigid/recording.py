@@ -5,11 +5,12 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.conventions import make_continuous, quaternion_multiply, quaternion_rotate, slerp
+from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
+from otrevo.core.formats.sample_table import read_samples
+from otrevo.core.samples import common_grid, in_order, on_grid
 
 COLUMNS = ("time", "body", "px", "py", "pz", "qx", "qy", "qz", "qw")
-MOST_BYTES = 2 * 1024**3
 MOST_BODIES = 200
 SLOWEST_HZ, FASTEST_HZ = 10.0, 1000.0
 LONGEST_GAP_S = 0.1
@@ -40,30 +41,8 @@ class BodiesRecording:
 
 def read_bodies(path):
     """The BodiesRecording in a file. Raises InputError in one sentence."""
-    import pyarrow as pa
-    from pyarrow import csv
-
-    path = Path(path)
-    header = ",".join(COLUMNS)
-    wanted = {name: pa.string() if name == "body" else pa.float64() for name in COLUMNS}
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise InputError(f"{path.name}: larger than 2 GiB; expected the rigid bodies of one take.")
-        table = csv.read_csv(path, convert_options=csv.ConvertOptions(column_types=wanted, strings_can_be_null=False))
-    except FileNotFoundError:
-        raise InputError(f"{path.name}: there is no such file; expected rigid bodies, {header}.") from None
-    except (pa.ArrowInvalid, OSError, EOFError) as error:
-        reason = str(error).splitlines()[0].removeprefix("CSV parse error: ").removeprefix("In CSV column ")
-        raise InputError(f"{path.name}: cannot be read as {header} ({reason}).") from None
-    missing = [c for c in COLUMNS if c not in table.column_names]
-    if missing:
-        raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {header}.")
-    if table.num_rows == 0:
-        raise InputError(f"{path.name}: no samples under the header.")
-    coded = table["body"].dictionary_encode().combine_chunks()
-    names = [n.strip() for n in coded.dictionary.to_pylist()]
-    values = np.stack([np.asarray(table[c].to_numpy(), dtype=float) for c in COLUMNS if c != "body"], axis=1)
-    return bodies_recording(values[:, 0], coded.indices.to_numpy(), names, values[:, 1:4], values[:, 4:], path.name)
+    names, body, values = read_samples(path, COLUMNS, "body", "the rigid bodies of one take")
+    return bodies_recording(values[:, 0], body, names, values[:, 1:4], values[:, 4:], Path(path).name)
 
 
 def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
@@ -93,50 +72,21 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
     """
     if len(names) > MOST_BODIES:
         raise InputError(f"{where}: {len(names)} bodies; expected at most {MOST_BODIES}.")
-    notes, back, twice = [], 0, 0
+    notes = []
     size = np.linalg.norm(rotation, axis=1)
     good = np.isfinite(position).all(axis=1) & np.isfinite(times_s) & (np.abs(size - 1) < 0.1)
     if not good.all():
         notes.append(f"{(~good).sum()} samples have no place or no rotation; left out")
-    parts = {}
-    for i, name in enumerate(names):
-        mine = np.flatnonzero((body == i) & good)
-        if len(mine) < 2:
-            notes.append(f"'{name}' has no samples; left out")
-            continue
-        back += int((np.diff(times_s[mine]) < 0).sum())
-        order = mine[np.argsort(times_s[mine], kind="stable")]
-        once = np.concatenate([[True], np.diff(times_s[order]) > 1e-6])
-        twice += int((~once).sum())
-        parts[name] = order[once]
+    parts, odd = in_order(times_s, body, good, where)
     if not parts:
         raise InputError(f"{where}: no body has two good samples; expected a place and a unit rotation for each.")
-    if back > 0.05 * sum(len(p) for p in parts.values()):
-        raise InputError(f"{where}: time runs backwards {back} times; expected seconds that increase.")
-    if back:
-        notes.append(f"{back} samples came late and were sorted in")
-    if twice:
-        notes.append(f"{twice} samples were there twice; kept once")
-    names = tuple(parts)
-    rate = 1.0 / np.median(np.concatenate([np.diff(times_s[parts[n]]) for n in names]))
-    start, end = min(times_s[p[0]] for p in parts.values()), max(times_s[p[-1]] for p in parts.values())
-    if not SLOWEST_HZ <= rate <= FASTEST_HZ:
-        raise InputError(f"{where}: {rate:.1f} samples a second; expected {SLOWEST_HZ:.0f} to {FASTEST_HZ:.0f}.")
-    if end - start < SHORTEST_S:
-        raise InputError(f"{where}: {end - start:.1f} s long; expected at least {SHORTEST_S:.0f} s.")
-    rate = round(rate, 1) if abs(rate - round(rate, 1)) < 0.02 else rate
-    at = start + np.arange(int((end - start) * rate + 1e-6) + 1) / rate
-    places, turns = np.full((len(at), len(names), 3), np.nan), np.full((len(at), len(names), 4), np.nan)
-    for n, name in enumerate(names):
-        own = times_s[parts[name]]
-        after = np.clip(np.searchsorted(own, at - 1e-9), 1, len(own) - 1)
-        near = np.minimum(np.abs(at - own[after]), np.abs(at - own[after - 1])) < 1e-4
-        known = (at >= own[0] - 1e-9) & (at <= own[-1] + 1e-9)
-        known &= near | (own[after] - own[after - 1] <= max(LONGEST_GAP_S, 1.6 / rate))
-        q = make_continuous(rotation[parts[name]] / size[parts[name], None])
-        turns[known, n] = slerp(own, q, at[known])
-        for k in range(3):
-            places[known, n, k] = np.interp(at[known], own, position[parts[name], k])
+    notes += [f"'{name}' has no samples; left out" for i, name in enumerate(names) if i not in parts] + odd
+    names, parts = tuple(names[i] for i in parts), list(parts.values())
+    rate, at = common_grid([times_s[p] for p in parts], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
+    places, turns = np.empty((len(at), len(names), 3)), np.empty((len(at), len(names), 4))
+    for n, part in enumerate(parts):
+        turned = rotation[part] / size[part, None]
+        turns[:, n], places[:, n] = on_grid(times_s[part], turned, position[part], at, max(LONGEST_GAP_S, 1.6 / rate))
     unit = "mm" if np.nanmedian(np.abs(places).max(axis=2)) > MM_BEYOND else "m"
     if unit == "mm":
         places = places / 1000.0
@@ -145,7 +95,7 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
     if up == "Z":
         places, turns = quaternion_rotate(_Z_TO_Y, places), quaternion_multiply(_Z_TO_Y, turns)
         notes.append("Z is up")
-    return BodiesRecording(names, float(rate), float(start), places, turns, unit, up, tuple(notes))
+    return BodiesRecording(names, rate, float(at[0]), places, turns, unit, up, tuple(notes))
 
 
 def _up(position_m, names):

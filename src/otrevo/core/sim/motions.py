@@ -14,12 +14,12 @@ from otrevo.core.body.kinematics import Motion, forward_kinematics
 from otrevo.core.conventions import (
     matrix_from_quaternion,
     quaternion_conjugate,
-    quaternion_from_matrix,
     quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
     rotvec_from_quaternion,
 )
+from otrevo.core.sim.legs import feet, frame_to, tilt, two_bone
 from otrevo.core.sim.night_watch import climb, desk_watch
 from otrevo.core.sim.suit_warm_up import fists, suit_warm_up, walk_to
 
@@ -309,60 +309,6 @@ def _eased(keys, times, size):
     return PchipInterpolator(at, table)(np.clip(times, at[0], at[-1])).reshape(len(times), size)
 
 
-def _feet(keys, times, side, rest):
-    """World position of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
-    position = np.tile(rest, (len(times), 1))
-    lift = np.zeros(len(times))
-    now = np.zeros(3)
-    for start, end, which, target, height, back in sorted(keys.steps):
-        if which != side:
-            continue
-        f = np.clip((times - start) / (end - start), 0, 1)
-        s = f * f * f * (f * (6 * f - 15) + 10)
-        if back:  # out and back within one step
-            swing = np.sin(np.pi * s) ** 2
-            position[:, 0] += target[0] * swing
-            position[:, 2] += target[1] * swing
-        else:
-            swing = 4 * s * (1 - s)
-            position[:, 0] += (target[0] - now[0]) * s
-            position[:, 2] += (target[1] - now[1]) * s
-            there = np.array([*target, 0.0][:3])
-            # onto a step the foot goes up first, off it it comes down last, or it would go through the edge
-            rise, early = there[2] - now[2], 1 - (1 - s) ** 3
-            position[:, 1] += rise * (early if rise > 0 else s**3)
-            now = there
-        lift += height * swing
-    position[:, 1] += lift
-    return position, lift
-
-
-def _two_bone(hip, ankle, thigh, shin, forward):
-    """Knee (T, 3) of a leg from hip to ankle that bends towards `forward`; the ankle is pulled in when out of reach."""
-    reach = ankle - hip
-    distance = np.linalg.norm(reach, axis=1, keepdims=True)
-    limit = (thigh + shin) * 0.9995
-    reach = np.where(distance > limit, reach * limit / distance, reach)
-    distance = np.minimum(distance, limit)
-    u = reach / distance
-    along = (thigh**2 - shin**2 + distance**2) / (2 * distance)
-    out = np.sqrt(np.maximum(thigh**2 - along**2, 1e-9))
-    bend = forward - np.sum(forward * u, axis=1, keepdims=True) * u
-    bend /= np.linalg.norm(bend, axis=1, keepdims=True)
-    return hip + along * u + out * bend, hip + reach
-
-
-def _frame_to(down_axis, across):
-    """World rotation (T, 4) whose -Y points along `down_axis` (unit) and whose +X leans to `across` (T, 3).
-
-    The hinge's own axis is used and not the way forward: a thigh that points forward, seated, would have no frame.
-    """
-    y = -down_axis
-    x = across - np.sum(across * y, axis=1, keepdims=True) * y
-    x /= np.linalg.norm(x, axis=1, keepdims=True)
-    return quaternion_from_matrix(np.stack([x, y, np.cross(x, y)], axis=-1))
-
-
 def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     """The named motion by a performer, standing at `place_m` (x, z) and turned by `facing_rad` about +Y.
 
@@ -405,18 +351,18 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
         thigh, shin = np.linalg.norm(rest[lower]), np.linalg.norm(rest[foot])
         stance = np.array([rest[upper, 0] + sign * rng.uniform(0.01, 0.05), 0.0, rng.uniform(-0.02, 0.02)])
         stance[1] = 0.08 * performer.height_m / 1.75
-        ankle, lift = _feet(k, times, side, stance)
+        ankle, lift = feet(k, times, side, stance)
         hip = pelvis + quaternion_rotate(local[:, 0], rest[upper])
         toe_out = np.full((frames, 1), np.radians(sign * rng.uniform(2, 12)))
         yaw = quaternion_from_rotvec(np.concatenate([np.zeros((frames, 1)), toe_out, np.zeros((frames, 1))], 1))
         forward = quaternion_rotate(yaw, np.array([0.0, 0.0, 1.0]))
-        knee, ankle = _two_bone(hip, ankle, thigh, shin, forward)
+        knee, ankle = two_bone(hip, ankle, thigh, shin, forward)
         across = quaternion_rotate(yaw, np.array([1.0, 0.0, 0.0]))
-        thigh_world = _frame_to((knee - hip) / thigh, across)
-        shin_world = _frame_to((ankle - knee) / shin, across)
+        thigh_world = frame_to((knee - hip) / thigh, across)
+        shin_world = frame_to((ankle - knee) / shin, across)
         # the rest pose's own direction of the bone is not exactly -Y
-        thigh_world = quaternion_multiply(thigh_world, _tilt(rest[lower]))
-        shin_world = quaternion_multiply(shin_world, _tilt(rest[foot]))
+        thigh_world = quaternion_multiply(thigh_world, tilt(rest[lower]))
+        shin_world = quaternion_multiply(shin_world, tilt(rest[foot]))
         # flat on the floor; in the air it hangs from the shin, and the ankle goes through its range
         air = np.clip(lift / 0.12, 0, 1)[:, None]
         pitch = np.radians(28) * np.sin(times * 5.0)
@@ -446,14 +392,6 @@ def _meeting_deg(performer):
     nearest = int(apart.argmin())  # beyond it the arms cross
     met = np.flatnonzero(apart[: nearest + 1] < PALMS_M * performer.height_m / 1.75)
     return float(angles[met[0] if len(met) else nearest])
-
-
-def _tilt(offset):
-    """The rotation that takes the bone's rest direction onto -Y, (4,)."""
-    u = offset / np.linalg.norm(offset)
-    axis = np.cross(u, [0.0, -1.0, 0.0])
-    s = np.linalg.norm(axis)
-    return quaternion_from_rotvec(axis / s * np.arctan2(s, -u[1])) if s > 1e-9 else np.array([0.0, 0, 0, 1.0])
 
 
 def marker_positions(motion, bone, offset_m):

@@ -1,0 +1,79 @@
+"""Samples of several sources that come with times of their own, put in order and on one grid: suits and trackers send them so."""
+
+import numpy as np
+
+from otrevo.core.conventions import make_continuous, slerp
+from otrevo.core.errors import InputError
+
+SAME_S = 1e-6
+MOST_BACKWARDS = 0.05  # of all samples; a few may come late
+
+
+def in_order(times_s, source, good, where):
+    """Sort the samples of each source by time and keep each once.
+
+    Parameters
+    ----------
+    times_s : ndarray (K,)
+    source : ndarray (K,) of int
+        Which of the sources each sample is of.
+    good : ndarray (K,) of bool
+        Samples that count.
+    where : str
+        For messages.
+
+    Returns
+    -------
+    tuple of dict and list of str
+        {source: numbers of its samples in order}, for sources with two of them, and what was odd.
+
+    Raises
+    ------
+    InputError
+        When time runs backwards for more than MOST_BACKWARDS of the samples.
+    """
+    parts, twice, back, notes = {}, 0, 0, []
+    for number in np.unique(source):
+        mine = np.flatnonzero((source == number) & good)
+        if len(mine) < 2:
+            continue
+        back += int((np.diff(times_s[mine]) < 0).sum())
+        order = mine[np.argsort(times_s[mine], kind="stable")]
+        once = np.concatenate([[True], np.diff(times_s[order]) > SAME_S])
+        twice += int((~once).sum())
+        parts[int(number)] = order[once]
+    if back > MOST_BACKWARDS * max(1, sum(len(p) for p in parts.values())):
+        raise InputError(f"{where}: time runs backwards {back} times; expected seconds that increase.")
+    if back:
+        notes.append(f"{back} samples came late and were sorted in")
+    if twice:
+        notes.append(f"{twice} samples were there twice; kept once")
+    return parts, notes
+
+
+def common_grid(own_times, slowest_hz, fastest_hz, shortest_s, where):
+    """(rate in Hz, times (T,)) that sources with times of their own, a list of (K,), share.
+
+    Raises InputError for rates and lengths that cannot be.
+    """
+    rate = 1.0 / np.median(np.concatenate([np.diff(t) for t in own_times]))
+    start, end = min(t[0] for t in own_times), max(t[-1] for t in own_times)
+    if not slowest_hz <= rate <= fastest_hz:
+        raise InputError(f"{where}: {rate:.1f} samples a second; expected {slowest_hz:.0f} to {fastest_hz:.0f}.")
+    if end - start < shortest_s:
+        raise InputError(f"{where}: {end - start:.1f} s long; expected at least {shortest_s:.0f} s.")
+    rate = round(rate, 1) if abs(rate - round(rate, 1)) < 0.02 else rate
+    return float(rate), start + np.arange(int((end - start) * rate + 1e-6) + 1) / rate
+
+
+def on_grid(own, rotation, values, at, longest_gap_s):
+    """Rotations (T, 4) and values (T, C) at times (T,) of one source's (K, 4) and (K, C) at times `own` (K,); NaN in longer gaps."""
+    turned, out = np.full((len(at), 4), np.nan), np.full((len(at), values.shape[1]), np.nan)
+    inside = (at >= own[0] - 1e-9) & (at <= own[-1] + 1e-9)
+    after = np.clip(np.searchsorted(own, at - 1e-9), 1, len(own) - 1)
+    near = np.minimum(np.abs(at - own[after]), np.abs(at - own[after - 1])) < 1e-4  # a sample is just there
+    known = inside & (near | (own[after] - own[after - 1] <= longest_gap_s))
+    turned[known] = slerp(own, make_continuous(rotation), at[known])
+    for c in range(values.shape[1]):
+        out[known, c] = np.interp(at[known], own, values[:, c])
+    return turned, out
