@@ -31,6 +31,7 @@ from otrevo.core.inertial.exchanged import find_exchanged
 from otrevo.core.inertial.joints import felt, find_links
 from otrevo.core.inertial.measures import MEASURES, measured_skeleton, measures_from
 from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.inertial.seat_fit import SeatFit
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import perform
@@ -260,6 +261,22 @@ class Exchanged(unittest.TestCase):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
+
+    def test_knees_tell_left_from_right_whatever_the_filters_headings_are(self):
+        """A suit whose thighs' and shins' headings differ by more than a right angle, worn as it should be and the wrong way round."""
+        performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 6, Fraction(120)).motion
+        pairs = [
+            (f"left{b}", f"right{b}")
+            for b in ("Shoulder", "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")
+        ]
+        for worn in ([], pairs):
+            suit = make_suit(motion.skeleton, 6, worn=dict([*worn, *((b, a) for a, b in worn)]))
+            recording = record_suit(motion, suit)
+            fit = SeatFit(
+                recording, find_stills(recording), find_links(felt(recording)), generic_skeleton(performer.height_m)
+            )
+            self.assertEqual({frozenset(p) for p in fit.exchanged_sides()}, {frozenset(p) for p in worn})
 
     def test_a_calibration_reads_them_the_other_way_round(self):
         performer = make_performer(3, shipped_chart(), sloppiness_deg=2.5)

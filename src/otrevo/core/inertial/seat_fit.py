@@ -37,8 +37,9 @@ from otrevo.core.inertial.stills import mean_rotation
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 STEP = 1e-6
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
-PLAINLY_M = 0.05  # hip joints that lie so far the wrong way round do not do so by chance
+PLAINLY_M = 0.08  # hip joints that lie so far the wrong way round do not do so by chance
 HINGE_FRAMES, INDEPENDENT = 60, 20
+KNEE_STEP = 5
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
 LIMB_SD_M = 0.008
 UP = np.array([0.0, 1.0, 0.0])
@@ -65,23 +66,33 @@ class SeatFit:
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend."""
         heading, drift = self._headings_by_links()
-        knees = np.zeros(3)
-        for (above, below), (readings, at) in self._bending().items():
-            if plain(below) != "LowerLeg" or len(at) < 10:
-                continue
-            pair = [self.number[above], self.number[below]]
-            straight = int(np.nanargmin(np.abs(self.held_at)))
-            rest = quaternion_multiply(quaternion_conjugate(self.held[straight, pair[0]]), self.held[straight, pair[1]])
-            now = quaternion_multiply(quaternion_conjugate(readings[:, 0]), readings[:, 1])
-            bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
-            thigh = self._turned(readings[:, 0], heading[pair[0]] + drift[pair[0]] * at, at)
-            knees += quaternion_rotate(thigh, bend).mean(axis=0)
+        knees = sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
         if np.linalg.norm(knees[[0, 2]]) < np.radians(10):
             return []
         knees /= np.linalg.norm(knees)
         arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
-        wrong = arms @ knees < -0.5 * np.linalg.norm(arms), hips @ knees < -PLAINLY_M
+        arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
+        # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
+        wrong = arms_wrong, hips @ knees < (0.0 if arms_wrong else -PLAINLY_M)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
+
+    def _knee_bends(self, side, heading, drift):
+        """How a knee is bent while it is, on average (3,), a rotation vector in the world; zeros where it hardly bends.
+
+        Both filters' headings are taken off first: between two that differ, one axis would look like another.
+        """
+        pair = [self.number.get(side + b) for b in ("UpperLeg", "LowerLeg")]
+        if None in pair:
+            return np.zeros(3)
+        q = self.recording.rotation[:, pair]
+        known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
+        at, straight = self.recording.times_s[known] - self.zero, self._straight()
+        held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight], None)
+        world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None], at)
+        rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
+        bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
+        bent = np.linalg.norm(bend, axis=1) > BENT_RAD
+        return quaternion_rotate(world[bent, 0], bend[bent]).mean(axis=0) if bent.sum() >= 10 else np.zeros(3)
 
     def begin(self):
         """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
@@ -279,6 +290,11 @@ class SeatFit:
                 )
                 out[side + above, side + below] = q[at][:, pair], self.recording.times_s[at] - self.zero
         return out
+
+    def _straight(self):
+        """The still in which knees are straight: of the poses, the one nearest to the middle; a squat may be held as well."""
+        poses = [i for i, kind in enumerate(self._kinds()) if kind] or range(len(self.held))
+        return min(poses, key=lambda i: abs(self.held_at[i]))
 
     def _moved(self, x, heading, drift, mount):
         """Headings, drifts and mounts at a step x (5 S,) from those given: heading, drift (rad/min), rotation vector of the bone's axes."""

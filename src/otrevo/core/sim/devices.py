@@ -91,8 +91,8 @@ def suit_stream(performance, mounting_seed, rng, clock, _seed=0):
     times = clock.true_times((len(motion) - 1) / float(motion.rate))
     suit = make_suit(motion.skeleton, mounting_seed)
     reading, force = sense(motion, suit, times, rng.uniform(5.0, 40.0), rng)
-    knock = np.exp(-np.maximum(times - performance.clap_s, 0) / 0.015) * (times >= performance.clap_s)
-    force[:, [suit.names.index("leftHand"), suit.names.index("rightHand")], 0] += 60.0 * knock[:, None]
+    knock = np.exp(-np.maximum(times - performance.clap_s, 0) / 0.02) * (times >= performance.clap_s)
+    force[:, [suit.names.index("leftHand"), suit.names.index("rightHand")], 0] += 110.0 * knock[:, None]
     return times, _lose_packets(np.concatenate([reading, force], axis=2), rng, clock.rate_hz)
 
 
