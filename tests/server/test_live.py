@@ -20,7 +20,7 @@ from otrevo.server.live.consumer import Live
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import room_of
 from otrevo.server.takes.models import Take
-from otrevo.server.takes.streams import read_centroids, recorded
+from otrevo.server.takes.streams import read_centroids, read_stream, recorded
 from otrevo.standins import cameras as standin
 from tests.server.production import PASSWORD, calibrate, make_production, work
 from tests.server.recording import Stage
@@ -163,9 +163,11 @@ class Recording(TransactionTestCase):
         self.assertEqual({r.state for r in take.runs.all()}, {"done"}, [(r.name, r.message) for r in take.runs.all()])
         self.assertEqual(recorded(take, "cameras").pk, stream.pk, "what was recorded live is what is worked on")
         claps = take.runs.get(name="line up").figures["claps_s"]
-        self.assertEqual(set(claps), {"optical", "suit", "room"})
-        self.assertLess(np.ptp(list(claps.values())), 0.03, "all that show it say one time")
         suit = recorded(take, "suit")
+        heard = np.isfinite(read_stream(suit)[245:300]).mean() > 0.9  # a suit now and then loses what it felt just then
+        self.assertEqual(set(claps) - {"suit"}, {"optical", "room"})
+        self.assertTrue("suit" in claps or not heard)
+        self.assertLess(np.ptp(list(claps.values())), 0.03, "all that show it say one time")
         self.assertEqual((suit.performer, suit.shape), (self.slate.performer, [17, 7]))
         self.assertLess(take.runs.get(name="solve").figures["residual_rms_mm"], 6)
 
