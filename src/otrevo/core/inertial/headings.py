@@ -74,12 +74,18 @@ def find_headings(recording, calibration):
         return out
 
     anew = np.tile(calibration.heading_rad, (count, 1)) + (middle - middle[0])[:, None] * calibration.drift_rad_s
-    expected, first_sd = anew, UNKNOWN_RAD
+    expected, first_sd, first = anew, UNKNOWN_RAD, None
     if 0 <= age[0] <= LONGEST_AGE_S:  # the filters may have gone on since then, or been set to where they were
         on = calibration.heading_rad + age[:, None] * calibration.drift_rad_s
         on_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60)
-        if age[0] < SURELY_ON_S or _misfit(links(0, on), on_sd) <= _misfit(links(0, anew), UNKNOWN_RAD):
+        if age[0] < SURELY_ON_S:
             expected, first_sd = on, on_sd
+        else:
+            gone_on, set_anew = links(0, on), links(0, anew)
+            if _misfit(gone_on, on_sd) <= _misfit(set_anew, UNKNOWN_RAD):
+                expected, first_sd, first = on, on_sd, gone_on
+            else:
+                first = set_anew
     sensors = len(recording.names)
     normal, aim = np.zeros((count * sensors,) * 2), np.zeros(count * sensors)
 
@@ -96,7 +102,7 @@ def find_headings(recording, calibration):
             rows = [(k - 1) * sensors + s, k * sensors + s]
             normal[np.ix_(rows, rows)] += np.array([[1, -1], [-1, 1]]) / step**2
     for k in range(count):
-        for link, a, b, off in links(k, expected):
+        for link, a, b, off in links(k, expected) if k or first is None else first:
             if abs(off) < FARTHEST_RAD:
                 add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
         for pair, value, sd in _by_hinges(recording, calibration, expected[k], edges[k : k + 2], number):

@@ -1,9 +1,8 @@
-"""Which rigid body is on which limb: by what it is called, checked by where it is while the performer holds a T-pose."""
+"""Which rigid body is on which limb: by what it is called, doubted by where it is while the performer holds a T-pose."""
 
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
 
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.characters.names import read_names
@@ -14,6 +13,7 @@ STILL_M_S = 0.12
 STILL_S = 0.5
 FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
 MOVES_M = 0.02
+FEWEST = 3  # bodies on limbs
 # what a word means for a body on a limb; sided ones get their side in front
 _CALLED = (
     ("toes", "Toes"), ("foot", "Foot"), ("hand", "Hand"), ("lowerarm", "LowerArm"), ("upperarm", "UpperArm"),
@@ -21,8 +21,6 @@ _CALLED = (
     ("leg", "UpperLeg"), ("head", "head"), ("neck", "neck"), ("chest", "chest"), ("hips", "hips"), ("spine", "chest"),
 )  # fmt: skip
 _TRUNK = ("hips", "chest", "head", "neck")
-ASSIGNABLE = ("hips", "chest", "head", *(s + b for s in ("left", "right") for b in (
-    "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")))  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -70,17 +68,18 @@ def assign_bodies(recording, height_m, given=None):
     place = {n: np.nanmedian(recording.position_m[frames, i], axis=0) for i, n in enumerate(recording.names)}
     place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}
     confidence = dict.fromkeys(bones, 1.0)
+    if given is None and len(bones) < FEWEST:
+        raise InputError(
+            f"Only {len(bones)} bodies could be put on limbs; expected three at least, by names such as hips, leftHand, rightFoot, or --map."
+        )
     facing = _facing(bones, place)
     if facing is None:
-        unnamed = [n for n in place if n not in bones]
-        if given is not None or len(unnamed) < 6:
-            raise InputError(
-                "No two bodies are on a left and a right limb, so nobody can tell which way the performer faces."
-            )
-        facing = _facing_by_shape(recording, place)
-    expected = _expected(height_m, facing, bones, place)
+        raise InputError(
+            "No two bodies are on a left and a right limb, so nobody can tell which way the performer faces."
+        )
     if given is None:
-        _by_places(bones, confidence, left_out, place, expected)
+        confidence = _confidence(bones, place, _expected(height_m, facing, bones, place))
+        left_out |= {n: "its name says no limb" for n in place if n not in bones}
     return Assignment(bones, confidence, left_out, frames, facing)
 
 
@@ -166,20 +165,6 @@ def _facing(bones, place):
     return float(np.arctan2(-across[2], across[0]))
 
 
-def _facing_by_shape(recording, place):
-    """Facing of nameless bodies: the arms' line is across, and hands and knees come forward more than they go back."""
-    points = np.array(list(place.values()))
-    flat = points[:, [0, 2]] - np.median(points[:, [0, 2]], axis=0)
-    line = np.linalg.svd(flat, full_matrices=False)[2][0]
-    facing = float(np.arctan2(-line[1], line[0]))
-    forward = np.array([np.sin(facing), np.cos(facing)])
-    at = [recording.names.index(n) for n in place]
-    middle = np.nanmedian(recording.position_m[:, at], axis=1, keepdims=True)
-    off = (recording.position_m[:, at] - middle)[..., [0, 2]] @ forward
-    ahead = np.nanmean(np.nanmax(off, axis=1) + np.nanmin(off, axis=1))
-    return facing if ahead >= 0 else facing + np.pi
-
-
 def _expected(height_m, facing, bones, place):
     """{bone: where its middle is in the T-pose (3,)}, the skeleton put where the bodies are."""
     skeleton = generic_skeleton(height_m)
@@ -192,35 +177,15 @@ def _expected(height_m, facing, bones, place):
     c, s = np.cos(facing), np.sin(facing)
     turn = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
     known = [(place[n], turn @ middle[b]) for n, b in bones.items() if n in place]
-    if known:
-        shift = np.median([p - m for p, m in known], axis=0)
-    else:
-        points = np.array(list(place.values()))
-        shift = np.median(points, axis=0) - turn @ np.median([middle[b] for b in ASSIGNABLE], axis=0)
+    shift = np.median([p - m for p, m in known], axis=0)
     shift[1] = 0.0
     return {b: turn @ m + shift for b, m in middle.items()}
 
 
-def _by_places(bones, confidence, left_out, place, expected):
-    """Give bodies without a telling name the limb they are at; doubt names that are far from theirs."""
-    for name, bone in list(bones.items()):
-        away = float(np.linalg.norm(place[name] - expected[bone])) if name in place else 0.0
-        confidence[name] = round(1 / (1 + (away / FAR_M) ** 4), 2)
-    rest = [n for n in place if n not in bones]
-    free = [b for b in ASSIGNABLE if b not in bones.values()]
-    if rest and free:
-        cost = np.array([[np.linalg.norm(place[n] - expected[b]) for b in free] for n in rest])
-        for i, j in zip(*linear_sum_assignment(cost), strict=True):
-            if cost[i, j] < FAR_M / 2 and not bones:
-                bones[rest[i]] = free[j]
-                confidence[rest[i]] = round(0.8 / (1 + (cost[i, j] / FAR_M) ** 2), 2)
-    for n in rest:
-        if n not in bones:
-            left_out[n] = "its name says no limb" if bones else "at no limb in the T-pose"
-    if len(bones) < 3:
-        raise InputError(
-            f"Only {len(bones)} bodies could be put on limbs; expected three at least, by names such as hips, leftHand, rightFoot, or --map."
-        )
+def _confidence(bones, place, expected):
+    """{body: 0 to 1}: less for a name whose limb is far from there in the T-pose."""
+    away = {n: float(np.linalg.norm(place[n] - expected[b])) if n in place else 0.0 for n, b in bones.items()}
+    return {n: round(1 / (1 + (d / FAR_M) ** 4), 2) for n, d in away.items()}
 
 
 def turns_alike(recording, names):

@@ -17,7 +17,7 @@ from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.poses import plain
-from otrevo.core.rigid.assign import assign_bodies, turns_alike
+from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty
 from otrevo.core.warm_up.geometry_fit import fit_geometry
@@ -33,7 +33,6 @@ USUALLY_HELD_DEG = 5.0
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
 FIT_FRAMES, ROUNDS = 160, 2
 REST_SHARE = 0.01
-FEWEST = 3
 
 
 @dataclass(frozen=True)
