@@ -10,10 +10,10 @@ from otrevo.core.body.performer import performer_from_document
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.devices.suit import OWN_CLOCK
+from otrevo.core.formats.rigid_bodies_csv import bodies_recording
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.passes import solve, warm_up
 from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
-from otrevo.core.rigid.recording import bodies_recording
 from otrevo.core.rigid.solve import solve_bodies
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.optical import see, worn

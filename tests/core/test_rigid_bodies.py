@@ -13,24 +13,17 @@ import numpy as np
 from otrevo.cli.__main__ import main
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
-from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate, rotvec_from_quaternion
+from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.documents import write_document
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.core.sim.rigid import ALL, SIX, TEN, strap_on
+from otrevo.core.sim.rigid import ALL, SIX, TEN
+from tests.core.rigid_bodies import called, rows_of, table_of
 from tests.core.stage import true_calibration
 
 SEED, HEIGHT_M = 3, 1.71
-Y_TO_Z = np.array([np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])
-HABIT = {"hips": "Mo_Pelvis", "chest": "Mo_Brustkorb", "head": "Mo_Kopf", "UpperArm": "Mo_{}_upper_arm", "LowerArm": "Mo_{}_forearm",
-         "Hand": "Mo_{}_hand", "UpperLeg": "Mo_{}_thigh", "LowerLeg": "Mo_{}_shin", "Foot": "Mo_{}_foot"}  # fmt: skip
-
-
-def called(bone):
-    side = "L" if bone.startswith("left") else "R"
-    return HABIT[bone.removeprefix("left").removeprefix("right")].format(side)
 
 
 class Bodies(unittest.TestCase):
@@ -44,18 +37,8 @@ class Bodies(unittest.TestCase):
 
     def write(self, name, bones, names=None, unit=1.0, z_up=False, spoil=None, motion=None):
         """A table of bodies; spoil(rows) -> rows."""
-        position, rotation = strap_on(motion or self.motion, SEED, bones)
-        if z_up:
-            position, rotation = quaternion_rotate(Y_TO_Z, position), quaternion_multiply(Y_TO_Z, rotation)
-        rows = []
-        for t in range(len(position)):
-            for n, bone in enumerate(names or bones):
-                if np.isfinite(position[t, n, 0]):
-                    values = [*(unit * position[t, n]), *rotation[t, n]]
-                    rows.append((t / 120, bone, *values))
-        rows = spoil(rows) if spoil else rows
-        lines = [f"{r[0]:.6f},{r[1]}," + ",".join(f"{v:.6f}" for v in r[2:]) for r in rows]
-        (self.at / name).write_text("time,body,px,py,pz,qx,qy,qz,qw\n" + "\n".join(lines) + "\n")
+        rows = rows_of(motion or self.motion, SEED, bones, names, unit, z_up)
+        (self.at / name).write_text(table_of(spoil(rows) if spoil else rows))
 
     def run_pass(self, *words):
         errors = io.StringIO()
@@ -132,6 +115,18 @@ class Solved(Bodies):
         shin = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftFoot")])
         self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
             generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
+
+    def test_two_performers_in_one_file_are_told_apart_by_their_names(self):
+        zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, Fraction(120), (-1.5, 0.8), 1.1).motion
+        both = lambda rows: rows + rows_of(zoe, 5, SIX, [called(b, "Zoe") for b in SIX])  # noqa: E731
+        self.write("both.csv", SIX, [called(b) for b in SIX], spoil=both)
+        body, report = self.solve("both", "--of", "Mo")
+        self.assertEqual({r["body"]: r["bone"] for r in report["bodies"]}, {called(b): b for b in SIX})
+        self.assertTrue(all("zoe" in r["why"] for r in report["left_out"]))
+        self.assertLess(self.errors(body)[0], 80)
+        status, said = self.run_pass("bodies", "--rigid", "@both.csv", "--height-m", "1.71", "--out", "@no.bvh")
+        self.assertEqual(status, 2)
+        self.assertIn("mo, zoe", said)
 
     def test_a_stiff_joint_gives_less(self):
         self.write("stiff.csv", SIX)

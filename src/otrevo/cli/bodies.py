@@ -2,7 +2,10 @@
 
 from pathlib import Path
 
+import numpy as np
+
 from otrevo.cli.outcomes import delivery_rate, progress_of, say_notes
+from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.errors import InputError
 from otrevo.core.formats.documents import read_document, write_document
 
@@ -12,8 +15,8 @@ COMMANDS = ("bodies",)
 def run_bodies(args):
     from otrevo.core.body.performer import performer_from_document
     from otrevo.core.formats.bvh import write_bvh
+    from otrevo.core.formats.rigid_bodies_csv import read_bodies
     from otrevo.core.motion_rate import at_rate
-    from otrevo.core.rigid.recording import read_bodies
     from otrevo.core.rigid.solve import solve_bodies
 
     given = _map(args.map) if args.map else None
@@ -24,7 +27,9 @@ def run_bodies(args):
         ).skeleton
     rate = delivery_rate(args.rate) if args.rate else None
     report = progress_of(args)
-    found = solve_bodies(read_bodies(args.rigid), args.height_m, given, skeleton, _stiffness(args.stiffness), report)
+    found = solve_bodies(
+        read_bodies(args.rigid), args.height_m, given, skeleton, _stiffness(args.stiffness), report, args.of or ""
+    )
     write_bvh(args.out, at_rate(found.motion, rate) if rate else found.motion)
     say_notes(found.notes)
     if args.report:
@@ -41,7 +46,9 @@ def run_bodies(args):
         write_document(
             args.report,
             {"otrevo": "bodies-report/1", "figures": found.figures, "bodies": bodies, "left_out": left,
-             "joint_sd_mm": found.sd_mm, "notes": list(found.notes)},
+             "joint_sd_mm": {b: round(1000 * float(v), 1) for b, v in zip(found.sure.bones, np.median(found.sure.sd_m, axis=0), strict=True)
+                             if b in BODY_BONES},
+             "joint_turned_deg": found.turned_deg, "notes": list(found.notes)},
         )  # fmt: skip
 
 
@@ -75,6 +82,7 @@ def add_commands(add):
     p.add_argument(
         "--stiffness", help="of joints without bodies, 0 to 1, such as chest=0.8,leftShoulder=1; 0.5 is usual"
     )
+    p.add_argument("--of", help="the word that a performer's bodies share, where they are of several performers")
     p.add_argument("--rate", help="frames a second, the tracker's own where not given")
     p.add_argument("--out", required=True, help="BVH; time 0 is the first sample")
     p.add_argument("--report")

@@ -48,7 +48,8 @@ const Big = styled(Figure)`
 
 /** A setting: a number, or one that changes in the take as [seconds, value]. */
 export type Setting = number | [number, number][];
-export type Settings = Record<string, Setting>;
+/** All settings of a pass; its tables have a value for each of several things. */
+export type Settings = Record<string, Setting | Record<string, string | number>>;
 
 /** A character and who plays it. */
 export type PlayedBy = { id: number; name: string; performer: string };
@@ -67,7 +68,7 @@ type Props = {
 
 /** The settings of a pass, as it declares them, and running it again so. */
 function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: string; used: Settings; onRun: (settings: Settings) => void }) {
-  const [values, setValues] = useState<Settings>(() => Object.fromEntries(pass.parameters.map((p) => [p.name, used[p.name] ?? p.default])));
+  const [values, setValues] = useState<Record<string, Setting>>(() => Object.fromEntries(pass.parameters.map((p) => [p.name, (used[p.name] as Setting | undefined) ?? p.default])));
   const fine = pass.parameters.every((p) => {
     const value = values[p.name];
     return typeof value !== 'number' || (value >= p.low && value <= p.high && (!p.whole || Number.isInteger(value)));
@@ -78,7 +79,7 @@ function PassSettings({ pass, heading, used, onRun }: { pass: PassOut; heading: 
       <Popover placement="bottom start">
         <Sheet aria-label={`Settings of ${heading}`}>
           {({ close }) => (
-            <form onSubmit={(e) => { e.preventDefault(); if (fine) { onRun(values); close(); } }}>
+            <form onSubmit={(e) => { e.preventDefault(); if (fine) { onRun({ ...used, ...values }); close(); } }}>
               <strong>{heading}</strong>
               {pass.parameters.map((p) => p.choices.length ? (
                 <div key={p.name} style={{ margin: '10px 0' }}>

@@ -10,10 +10,10 @@ import { formatOf, labelAt } from '../time/timecode';
 import { Transport } from '../time/transport';
 import { usePatched, type Fill } from './fills';
 import type { Reach } from './lanes/contract';
-import type { Settings } from './passes';
+import type { Setting, Settings } from './passes';
 import { grouped, proposalBy, sameKind } from './snags';
 
-const COMPUTED = ['mended', 'labelled', 'residual', 'joint uncertainty'];
+const COMPUTED = ['mended', 'labelled', 'rigid bodies', 'residual', 'joint uncertainty'];
 const NO_CHARACTERS: CharacterOut[] = [];
 const NO_DEVICES: Schemas['DeviceOut'][] = [];
 
@@ -121,7 +121,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const devices = useDevices().data ?? NO_DEVICES;
   const drawn = useMemo(() => [...COMPUTED, ...devices.filter((d) => d.lane).map((d) => d.id)], [devices]);
   const { tracks: loaded, failed: notLoaded } = useTracks(data.streams, drawn, who, range);
-  const named = streamOf(data.streams, 'mended', who) ?? streamOf(data.streams, 'labelled', who);
+  const named = streamOf(data.streams, 'mended', who) ?? streamOf(data.streams, 'labelled', who) ?? streamOf(data.streams, 'rigid bodies', who);
   const names = useMemo(() => named?.details.names ?? [], [named]);
 
   // fills that were accepted are seen at once; they are forgotten when the solve with them is there
@@ -148,7 +148,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
     const parameters = (wanted?.run === run.id ? wanted.parameters : run.parameters) as Settings;
     return {
       name: on.name, busy: working,
-      limbs: pass.parameters.filter((p) => p.over_time).map((p) => ({ id: p.name, words: p.words, value: parameters[p.name] ?? p.default })),
+      limbs: pass.parameters.filter((p) => p.over_time).map((p) => ({ id: p.name, words: p.words, value: (parameters[p.name] as Setting | undefined) ?? p.default })),
       onChange: (name, points) => {
         const next = { ...parameters, [name]: points.length === 1 ? points[0][1] : points };
         setWanted({ run: run.id, parameters: next });

@@ -1,10 +1,10 @@
 import { useEffect, useRef, type ReactNode } from 'react';
-import { Dialog, Modal, ModalOverlay } from 'react-aria-components';
+import { Dialog, Modal, ModalOverlay, Tab, TabList, TabPanel, Tabs } from 'react-aria-components';
 import { useParams } from 'react-router';
 import styled, { ThemeProvider } from 'styled-components';
 import type { Me, RunOut, TakeOut } from '../api/client';
 import { panelsAt } from '../bench/panels';
-import type { Side } from '../bench/panels/contract';
+import type { BenchPanel, Side } from '../bench/panels/contract';
 import { Splitter, useSplit } from '../bench/splitter';
 import { useBench, type BenchState } from '../bench/state';
 import { PlainButton, Quiet, Trouble } from '../parts/controls';
@@ -87,13 +87,58 @@ export function Bench({ me }: { me: Me }) {
   return <Open key={id} me={me} data={take.data} runs={runs} working={working} />;
 }
 
-/** The panels of a side, each with its faults kept in it. */
+const Tabbed = styled(Tabs)`
+  display: flex;
+  flex-direction: column;
+  height: 100%;
+  [role='tablist'] {
+    display: flex;
+    background: ${night.ground};
+    border-left: 1px solid ${night.hairline};
+    border-bottom: 1px solid ${night.hairline};
+    flex: none;
+  }
+  [role='tab'] {
+    padding: 6px 14px;
+    color: ${night.quiet};
+    cursor: pointer;
+    outline: none;
+    &[data-selected] {
+      color: ${night.text};
+      box-shadow: inset 0 -3px 0 ${night.selection};
+    }
+    &[data-focus-visible] {
+      outline: 2px solid ${night.selection};
+      outline-offset: -3px;
+    }
+  }
+  [role='tabpanel'] {
+    flex: 1;
+    min-height: 0;
+    outline: none;
+  }
+`;
+
+/** The panels of a side, each with its faults kept in it; those that share a place as tabs. */
 function Panels({ side, bench }: { side: Side; bench: BenchState }) {
   const strip = side === 'top' || side === 'foot';
-  return panelsAt(side).map(({ id, name, Show }): ReactNode => {
-    const shown = <Panel name={name}><Show bench={bench} /></Panel>;
-    return strip ? <div key={id}>{shown}</div> : <Share key={id}>{shown}</Share>;
-  });
+  const panels = panelsAt(side).filter(({ isFor }) => !isFor || isFor(bench.data));
+  const tabs = panels.filter((panel) => panel.tab);
+  const shownOf = ({ name, Show }: BenchPanel): ReactNode => <Panel name={name}><Show bench={bench} /></Panel>;
+  const alone = tabs.length > 1 ? panels.filter((panel) => !panel.tab) : panels;
+  return (
+    <>
+      {tabs.length > 1 && (
+        <Share>
+          <Tabbed>
+            <TabList aria-label="Beside the view">{tabs.map((panel) => <Tab key={panel.id} id={panel.id}>{panel.tab}</Tab>)}</TabList>
+            {tabs.map((panel) => <TabPanel key={panel.id} id={panel.id}>{shownOf(panel)}</TabPanel>)}
+          </Tabbed>
+        </Share>
+      )}
+      {alone.map((panel) => strip ? <div key={panel.id}>{shownOf(panel)}</div> : <Share key={panel.id}>{shownOf(panel)}</Share>)}
+    </>
+  );
 }
 
 function keysOf(bench: BenchState): KeyLine[] {

@@ -4,10 +4,10 @@ import styled from 'styled-components';
 import { put, type CharacterOut } from '../api/client';
 import { Choice, Slide } from '../parts/choices';
 import { fieldLook, Figure, Quiet, Trouble, WordButton } from '../parts/controls';
+import { inWords } from '../parts/bone-words';
 import { useDevices } from '../queries/production';
 import { paper } from '../theme';
 import { Scroll } from './character-map';
-import { inWords } from './character-words';
 
 type Driver = CharacterOut['map']['drivers'][number];
 

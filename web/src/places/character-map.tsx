@@ -5,8 +5,9 @@ import styled from 'styled-components';
 import { get, post, put, type CharacterOut, type MapChangeOut } from '../api/client';
 import { Choice, Slide, Tick } from '../parts/choices';
 import { fieldLook, Figure, Quiet, tableLook, Trouble, WordButton } from '../parts/controls';
+import { inWords } from '../parts/bone-words';
 import { paper } from '../theme';
-import { inWords, sharedStart } from './character-words';
+import { sharedStart } from './character-words';
 
 export const SURE = 0.7;
 

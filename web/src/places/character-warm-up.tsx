@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import type { CharacterOut, PerformerOut } from '../api/client';
 import { Choice, Slide } from '../parts/choices';
 import { Figure, PlainButton, Trouble, WordButton } from '../parts/controls';
+import { inWords } from '../parts/bone-words';
 import { useCharacterFiles, useOwnFile, useWarmUpOn, type WarmUpOn } from '../queries/characters';
 import { Transport } from '../time/transport';
 import { CharacterView } from '../view/character-view';
@@ -10,7 +11,6 @@ import type { PropView } from '../view/pose';
 import { StageView } from '../view/stage-view';
 import type { Threads } from '../view/threads';
 import { SURE, type MapState } from './character-map';
-import { inWords } from './character-words';
 
 const FRAME_S = 1 / 30;
 const NO_PROPS: PropView[] = [];

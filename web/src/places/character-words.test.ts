@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { CharacterOut } from '../api/client';
-import { foundOut, inWords, sharedStart } from './character-words';
+import { inWords } from '../parts/bone-words';
+import { foundOut, sharedStart } from './character-words';
 
 describe('a character in words', () => {
   it('says bones as people do', () => {

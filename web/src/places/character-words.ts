@@ -1,8 +1,5 @@
 import type { CharacterOut } from '../api/client';
 
-/** "leftUpperArm" as people say it. */
-export const inWords = (bone: string) => bone.replace(/([A-Z])/g, (c) => ` ${c.toLowerCase()}`);
-
 /** What all names of a skeleton begin with, up to its last separator: "hero_rig_". Shown once, not on every row. */
 export function sharedStart(names: string[]): string {
   if (names.length < 3) return '';

@@ -3,7 +3,7 @@ import type { StreamOut } from '../api/client';
 import { nearBy, stepOf, streamOf } from './take';
 
 const stream = (values: Partial<StreamOut>): StreamOut => ({
-  id: 1, name: 'mended', kind: 'markers', rate: '100/1', rate_hz: 100, start_s: 0, samples: 1000, shape: [3], details: { names: [], bones: [], parents: [], offsets_m: [], worn: [], file: '', notes: [], cameras: [], frames: 0 }, computed: true, performer: 'Ines', prop: '', character: '',
+  id: 1, name: 'mended', kind: 'markers', rate: '100/1', rate_hz: 100, start_s: 0, samples: 1000, shape: [3], details: { names: [], bones: [], parents: [], offsets_m: [], worn: [], file: '', notes: [], cameras: [], frames: 0, confidence: [], residual_mm: [], left_out: [], joints: [], turned_deg: [] }, computed: true, performer: 'Ines', prop: '', character: '',
   per_piece: 500, pieces: [1, 2], ...values,
 });
 

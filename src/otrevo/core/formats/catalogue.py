@@ -1,12 +1,13 @@
 """All file formats. A new one is a file that declares it and a line in FORMATS."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats import bvh, c3d, character_bvh, face_csv, glb, readings, usd, vrma, wav
+from otrevo.core.formats import bvh, c3d, character_bvh, face_csv, glb, readings, rigid_bodies_csv, usd, vrma, wav
 
 FORMATS = (
     bvh.FORMAT,
     c3d.FORMAT,
     face_csv.FORMAT,
+    rigid_bodies_csv.FORMAT,
     glb.FORMAT,
     usd.FORMAT,
     character_bvh.FORMAT,
@@ -23,7 +24,7 @@ def delivered():
 
 def dropped():
     """The endings of files that can be dropped on a slate."""
-    return tuple(ending for f in FORMATS for ending in f.drops)
+    return tuple(dict.fromkeys(ending for f in FORMATS for ending in f.drops))
 
 
 def format_named(identity):
@@ -40,6 +41,13 @@ def format_of_drop(name):
         if found.drops and name.lower().endswith(found.drops):
             return found
     raise InputError(f"{name}: expected a file that ends in {', '.join(dropped())}.")
+
+
+def format_of_file(path):
+    """The Format of a dropped file by its name and, where several have its ending, by what is in it. Raises InputError."""
+    first = format_of_drop(path.name)
+    same = [f for f in FORMATS if set(f.drops) & set(first.drops)]
+    return next((f for f in same if f.is_one and f.is_one(path)), next((f for f in same if f.is_one is None), first))
 
 
 def format_in_package(name):

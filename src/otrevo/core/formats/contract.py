@@ -109,7 +109,8 @@ class Format:
     what the format holds; check(path) -> number of frames or None, raises InputError for what cannot be opened.
     drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams; read_by: instead, the
     module that reads dropped files in a process of its own (core.formats.guarded), for what needs more than a format knows.
-    A format without `files` cannot be delivered, one without `drops` cannot be dropped.
+    A format without `files` cannot be delivered, one without `drops` cannot be dropped. is_one(path): whether a dropped file is of
+    this format, where several have its ending; the one that cannot say reads what no other wants.
     usual: a new package holds it unless somebody takes it out.
     """
 
@@ -124,3 +125,4 @@ class Format:
     streams: Callable[[Path, object], list[FileStream]] | None = None
     usual: bool = True
     read_by: str = "otrevo.core.formats.guarded"
+    is_one: Callable[[Path], bool] | None = None

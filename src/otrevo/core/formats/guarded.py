@@ -18,7 +18,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats.catalogue import format_of_drop
+from otrevo.core.formats.catalogue import format_of_drop, format_of_file
 from otrevo.core.formats.contract import FileStream
 from otrevo.core.timecode.labels import TimecodeFormat
 
@@ -88,7 +88,7 @@ def _answer(request):
     """What the child has to say. Raises InputError for a file that cannot be used."""
     path = Path(request["path"])
     timecode_format = TimecodeFormat(Fraction(request["rate"]), request["drop"])
-    return answer_with(request, format_of_drop(path.name).streams(path, timecode_format))
+    return answer_with(request, format_of_file(path).streams(path, timecode_format))
 
 
 def answer_with(request, streams):

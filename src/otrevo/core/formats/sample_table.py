@@ -7,6 +7,15 @@ import numpy as np
 from otrevo.core.errors import InputError
 
 MOST_BYTES = 2 * 1024**3
+MOST_HEADER_BYTES = 4096
+
+
+def has_columns(path, columns):
+    """Whether the first line of a file names all these columns."""
+    with Path(path).open("rb") as file:
+        header = file.readline(MOST_HEADER_BYTES)
+    said = [word.strip().strip('"') for word in header.decode("utf-8-sig", "replace").split(",")]
+    return set(columns) <= set(said)
 
 
 def read_samples(path, columns, source, holds):

@@ -212,6 +212,52 @@ class Parameter:
         return [[float(s), self.checked(v)] for s, v in rows]
 
 
+MOST_ROWS = 200
+
+
+@dataclass(frozen=True)
+class SettingTable:
+    """A setting with a value for each of several things, {name: value}; what is not in it is left to the pass.
+
+    of: what may have a value, anything where empty; choices: where given, the words of which a value is one, and no two
+    things may have the same; else values are numbers from low to high.
+    """
+
+    name: str
+    words: str
+    sentence: str
+    of: tuple[str, ...] = ()
+    choices: tuple[str, ...] = ()
+    low: float = 0.0
+    high: float = 1.0
+
+    def checked(self, value):
+        """The table as a new dict. Raises InputError with what was expected."""
+        if not isinstance(value, dict) or len(value) > MOST_ROWS or not all(isinstance(k, str) for k in value):
+            raise InputError(f"{self.words}: expected a value for each of at most {MOST_ROWS} names.")
+        for name in value:
+            if self.of and name not in self.of:
+                raise InputError(f"{self.words}: there is no '{name}'; expected some of {', '.join(self.of)}.")
+        return self._words(value) if self.choices else {k: self._number(k, v) for k, v in value.items()}
+
+    def _words(self, value):
+        for name, chosen in value.items():
+            if chosen not in self.choices:
+                raise InputError(f"{self.words}: '{chosen}' for {name}; expected one of {', '.join(self.choices)}.")
+        chosen = list(value.values())
+        twice = [w for w in chosen if chosen.count(w) > 1]
+        if twice:
+            both = [name for name, word in value.items() if word == twice[0]]
+            raise InputError(f"{self.words}: {both[0]} and {both[1]} are both on {twice[0]}; expected one.")
+        return dict(value)
+
+    def _number(self, name, value):
+        good = isinstance(value, (int, float)) and not isinstance(value, bool) and self.low <= value <= self.high
+        if not good:
+            raise InputError(f"{self.words}: {value!r} for {name}; expected {self.low:g} to {self.high:g}.")
+        return float(value)
+
+
 @dataclass(frozen=True)
 class Figure:
     """The figure a pass is judged by. name: in the run's figures; good: the limit up to (or from) which it is good.
@@ -262,14 +308,16 @@ class Pass:
     about: str = "take"
     streams: tuple[str, ...] = ()
     parameters: tuple[Parameter, ...] = ()
+    tables: tuple[SettingTable, ...] = ()
     warm_up: bool = False
     found_anew: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     def checked(self, given):
         """All parameters, those not given at their default. Raises InputError for an unknown or impossible one."""
-        known = {p.name: p for p in self.parameters}
+        known = {p.name: p for p in (*self.parameters, *self.tables)}
         for name in given:
             if name not in known:
                 expected = ", ".join(known) or "none"
                 raise InputError(f"{self.words} has no setting '{name}'; it takes {expected}.")
-        return {name: p.checked(given.get(name, p.default)) for name, p in known.items()}
+        numbers = {p.name: p.checked(given.get(p.name, p.default)) for p in self.parameters}
+        return numbers | {t.name: t.checked(given.get(t.name, {})) for t in self.tables}

@@ -11,7 +11,7 @@ from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.devices.contract import Guides, SolvedBody
 from otrevo.core.errors import InputError
 from otrevo.core.markers.mends import apply_mends, differing_frames, replay_mends
-from otrevo.core.passes import suit_alone
+from otrevo.core.passes import rigid_bodies, suit_alone
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Figure, Outcome, Parameter, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
@@ -124,6 +124,8 @@ def _solve_changed(take, material, report):
 
 def run(material, parameters, report):
     """The body, props and what devices add. After a change of mends alone, frames are solved again where it tells."""
+    if rigid_bodies.has_bodies(material):
+        return rigid_bodies.solve(material, parameters, report)
     if suit_alone.has_suit_alone(material) or suit_alone.wears_suit_alone(material.performer):
         return suit_alone.solve(material, material.calibrated_performer(), parameters["floor"] == LEVEL, report)
     take = _labelled(material)
@@ -198,6 +200,8 @@ def _solve_prop(prop, stream, tracks, figures, snags):
 
 
 def _aside(figures):
+    if figures.get("rigid_bodies"):
+        return f"{figures['rigid_bodies']} rigid bodies"
     if figures.get("suit_alone"):
         return f"from the suit, joints ± {figures['joint_sd_deg']:.0f}°"
     return f"worst {figures['worst_marker']}" if figures.get("worst_marker") else ""
@@ -216,10 +220,12 @@ PASS = Pass(
     aside=_aside,
     needs=("label", "line up", "performer"),
     about="performer",
-    streams=("cameras", "optical", "suit"),
+    streams=("cameras", "optical", "suit", "tracker"),
     parameters=(
         Parameter("floor", "Floor, without markers", LEVEL, 0, 1, "",
                   "What feet and hands come to stand on in a take from the suit alone: one floor and steps of it, or anything, as in climbing.",
                   1, True, ("level", "climbing")),
+        rigid_bodies.SKELETON,
     ),
+    tables=(rigid_bodies.ON, rigid_bodies.STIFFNESS),
 )  # fmt: skip

@@ -1,5 +1,6 @@
 """Which rigid body is on which limb: by what it is called, doubted by where it is while the performer holds a T-pose."""
 
+import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +22,8 @@ _CALLED = (
     ("leg", "UpperLeg"), ("head", "head"), ("neck", "neck"), ("chest", "chest"), ("hips", "hips"), ("spine", "chest"),
 )  # fmt: skip
 _TRUNK = ("hips", "chest", "head", "neck")
+_WORDS = re.compile(r"[\W_]+|(?<=[a-z])(?=[A-Z])|(?<=[^\W\d_])(?=\d)|(?<=\d)(?=[^\W\d_])")
+NEARLY_ALL = 0.8  # of the bodies on limbs have a word that says whose they are, or no word does
 
 
 @dataclass(frozen=True)
@@ -34,7 +37,7 @@ class Assignment:
     facing_rad: float
 
 
-def assign_bodies(recording, height_m, given=None):
+def assign_bodies(recording, height_m, given=None, of=""):
     """Propose which body is on which limb.
 
     Parameters
@@ -44,6 +47,8 @@ def assign_bodies(recording, height_m, given=None):
         Of the performer.
     given : dict, optional
         {body: bone} where somebody has decided; bodies that are not in it are left out.
+    of : str
+        Whose bodies they are, where they are of several performers and no map is given: the word that their names share.
 
     Returns
     -------
@@ -59,11 +64,12 @@ def assign_bodies(recording, height_m, given=None):
         bones = _checked(given, recording.names)
         left_out = {n: "not in the map" for n in recording.names if n not in bones}
     else:
-        bones = _by_names(recording.names)
+        bones, others = _by_names(recording.names, of)
         moved = np.nanmax(np.nanstd(recording.position_m, axis=0), axis=1)
         if moved.max() > 10 * MOVES_M:
             left_out = {n: "never moves" for n, m in zip(recording.names, moved, strict=True) if m < MOVES_M}
-            bones = {n: b for n, b in bones.items() if n not in left_out}
+        left_out |= {n: f"of another performer, {whose}" for n, whose in others.items()}
+        bones = {n: b for n, b in bones.items() if n not in left_out}
     frames = _t_pose(recording, bones)
     place = {n: np.nanmedian(recording.position_m[frames, i], axis=0) for i, n in enumerate(recording.names)}
     place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}
@@ -100,8 +106,25 @@ def _checked(given, names):
     return dict(given)
 
 
-def _by_names(names):
-    """{body: bone} as far as names tell. Raises InputError where they are of several performers."""
+def groups_of(bones):
+    """{group: its bodies} where the bodies {body: bone} are of several performers, whom a word at the front or at the end of the
+    names tells apart; else empty.
+    """
+    for end in (0, -1):
+        groups = {}
+        for name in bones:
+            groups.setdefault([w for w in _WORDS.split(name) if w][end].lower(), []).append(name)
+        whole = {g: n for g, n in groups.items() if len(n) >= FEWEST}
+        unique = all(len({bones[n] for n in names}) == len(names) for names in whole.values())
+        if len(whole) > 1 and unique and sum(map(len, whole.values())) >= NEARLY_ALL * len(bones):
+            return whole
+    return {}
+
+
+def _by_names(names, of):
+    """({body: bone} of one performer as far as names tell, {body: the group of another one}). Raises InputError where
+    they are of several and `of` says none of them.
+    """
     bones = {}
     for name, said in zip(names, read_names(names), strict=True):
         if said.names("weapon", "cloth", "tail", "hair"):
@@ -114,15 +137,27 @@ def _by_names(names):
     for name, bone in bones.items():
         per_bone.setdefault(bone, []).append(name)
     double = {b: n for b, n in per_bone.items() if len(n) > 1}
-    if len(double) >= 3:
+    groups = groups_of(bones) if len(double) >= FEWEST else {}
+    if groups:
+        said = of.lower()
+        own = [g for g in groups if said == g] or [
+            g for g in groups if min(len(g), len(said)) > 1 and (said.startswith(g) or g.startswith(said))
+        ]
+        if len(own) != 1:
+            raise InputError(
+                f"The bodies are of several performers: {', '.join(groups)}; expected which of them it is."
+            )
+        others = {n: g for g, names in groups.items() if g != own[0] for n in names}
+        return {n: bones[n] for n in groups[own[0]]}, others
+    if len(double) >= FEWEST:
         bone, both = next(iter(double.items()))
         raise InputError(
-            f"The bodies are of several performers ('{both[0]}' and '{both[1]}' are both on {bone}); expected --map with those of one."
+            f"The bodies are of several performers ('{both[0]}' and '{both[1]}' are both on {bone}); expected a map with those of one."
         )
     for both in double.values():  # the first is it, the others may be on what lies beside
         for name in both[1:]:
             del bones[name]
-    return bones
+    return bones, {}
 
 
 def _t_pose(recording, bones):

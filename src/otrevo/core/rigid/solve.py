@@ -14,7 +14,14 @@ from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.model import body_model
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec, quaternion_rotate
+from otrevo.core.conventions import (
+    matrix_from_quaternion,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.poses import plain
 from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
@@ -37,19 +44,20 @@ REST_SHARE = 0.01
 
 @dataclass(frozen=True)
 class BodiesSolution:
-    """motion over 52 bones, frame 0 at the recording's first sample; assignment; residual_mm: {body: RMS}; sd_mm: {bone: how sure its
-    joint's place is}; figures; notes.
+    """motion over 52 bones, frame 0 at the recording's first sample; assignment; residual_mm: {body: RMS}; sure: the
+    BodyUncertainty; turned_deg: {bone of the body: how far its joint turns about its mean, RMS}; figures; notes.
     """
 
     motion: Motion
     assignment: object
     residual_mm: dict
-    sd_mm: dict
+    sure: object
+    turned_deg: dict
     figures: dict
     notes: tuple[str, ...]
 
 
-def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None, progress=lambda share: None):
+def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None, progress=lambda share: None, of=""):
     """Solve one performer from a BodiesRecording.
 
     Parameters
@@ -64,6 +72,8 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         {bone: 0 to 1} of joints; 0.5 is usual, 1 hardly gives, 0 is loose.
     progress : callable
         Called with the share that is done; may raise to stop.
+    of : str
+        Whose bodies they are, where they are of several performers.
 
     Returns
     -------
@@ -76,12 +86,12 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     """
     if not 0.8 <= height_m <= 2.3:
         raise InputError(f"A height of {height_m:g} m is not a person's; expected metres between 0.8 and 2.3.")
-    found = assign_bodies(recording, height_m, given)
+    found = assign_bodies(recording, height_m, given, of)
     alike = turns_alike(recording, list(found.bones))
     if alike:
         a, b = alike[0]
         raise InputError(
-            f"'{a}' and '{b}' never move against each other: they are one body under two names; expected --map with one of them."
+            f"'{a}' and '{b}' never move against each other: they are one body under two names; expected a map with one of them."
         )
     bodies = list(found.bones)
     if len(bodies) < FEWEST:
@@ -129,7 +139,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         "unit": recording.unit, "up": recording.up,
     }  # fmt: skip
     progress(1.0)
-    return BodiesSolution(motion, found, residual, sure, figures, tuple(notes))
+    return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
 
 
 def _points(position_m, rotation):
@@ -231,17 +241,23 @@ def _as_stiff(performer, like):
 
 
 def _sureness(solution, model, points, rate):
-    """{bone: median of how sure its joint's place is, mm}."""
+    """The BodyUncertainty of a Solution."""
     index = [solution.motion.skeleton.index(b) for b in model.skeleton.names]
-    sure = body_uncertainty(
+    return body_uncertainty(
         model, solution.motion.root_position_m, solution.motion.rotation_local[:, index], np.isfinite(points[..., 0]),
         solution.weight, solution.target_weight, float(rate),
     )  # fmt: skip
-    return {
-        b: round(1000 * float(v), 1)
-        for b, v in zip(sure.bones, np.median(sure.sd_m, axis=0), strict=True)
-        if b in BODY_BONES
-    }
+
+
+def _turned_deg(motion):
+    """{bone of the body: how far its joint turns about its mean, RMS over the take, degrees}."""
+    index = [motion.skeleton.index(b) for b in BODY_BONES]
+    local = motion.rotation_local[:, index]
+    mean = local * np.sign(np.einsum("tbi,bi->tb", local, local[0]))[..., None]
+    mean = mean.mean(axis=0)
+    mean /= np.linalg.norm(mean, axis=-1, keepdims=True)
+    off = np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(mean), local)), axis=-1)
+    return {b: round(float(np.degrees(np.sqrt(np.mean(off[:, i] ** 2)))), 1) for i, b in enumerate(BODY_BONES)}
 
 
 def _onto(motion, skeleton):

@@ -1,5 +1,7 @@
 """Bench: one take's streams, runs, snags and mends; tracks as Arrow bytes."""
 
+from dataclasses import asdict
+
 import numpy as np
 from django.db import transaction
 from django.http import HttpResponse
@@ -71,6 +73,18 @@ class ParameterOut(Schema):
     over_time: bool
 
 
+class SettingTableOut(Schema):
+    """A setting with a value for each of several things: `of` these, or anything; a word of `choices`, or a number."""
+
+    name: str
+    words: str
+    sentence: str
+    of: list[str]
+    choices: list[str]
+    low: float
+    high: float
+
+
 class PassOut(Schema):
     """A pass that this take goes through; about: "take", "performer" or "character"."""
 
@@ -79,6 +93,7 @@ class PassOut(Schema):
     words: str
     sentence: str
     parameters: list[ParameterOut]
+    tables: list[SettingTableOut]
 
 
 class AppearanceOut(Schema):
@@ -177,6 +192,7 @@ def pass_out(p):
     return {
         "name": p.name, "about": p.about, "words": p.words, "sentence": p.figure.sentence,
         "parameters": [{k: getattr(x, k) for k in keys} for x in p.parameters],
+        "tables": [asdict(t) for t in p.tables],
     }  # fmt: skip
 
 

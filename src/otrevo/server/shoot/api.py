@@ -13,7 +13,7 @@ from otrevo.server.accounts.models import Membership
 from otrevo.server.shoot.actions import make_day, make_production, make_slate
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.takes.actions import change_take, undo
-from otrevo.server.takes.jobs import queue_from, solve_again
+from otrevo.server.takes.jobs import passes_of_take, queue_from, solve_again
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.rows import TakeRow, fetch_take, take_row, with_rows
 from otrevo.server.takes.uploads import take_from_files
@@ -189,6 +189,6 @@ def drop_files(request, slate_id: int, files: File[list[UploadedFile]]):
         pk=slate_id,
     )
     take = take_from_files(slate, request.user, files)
-    if take.streams.filter(name="optical").exists():
+    if any(p.name == "solve" for p in passes_of_take(take)):
         queue_from(take, "line up", user=request.user)
     return take_row(fetch_take(request, take.pk, EVERYONE))

@@ -56,6 +56,8 @@ class RunOut(Schema):
 class StreamDetails(Schema):
     """What is said of a stream beside its samples. names: of markers; bones with their parents and offsets from them in
     T-pose, metres; worn: markers on them, each the bone's number and the offset from its joint; file and notes: what it came from, and what was odd about it; cameras and frames: of centroids.
+    Of rigid bodies: bones: the one that each sits on, or ""; how confident that is, its RMS distance and why it is left out; joints and how
+    far each turns about its mean, RMS.
     """
 
     names: list[str] = []
@@ -67,6 +69,11 @@ class StreamDetails(Schema):
     notes: list[str] = []
     cameras: list[str] = []
     frames: int = 0
+    confidence: list[float] = []
+    residual_mm: list[float | None] = []
+    left_out: list[str] = []
+    joints: list[str] = []
+    turned_deg: list[float] = []
 
 
 class StreamOut(Schema):

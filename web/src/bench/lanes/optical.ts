@@ -24,12 +24,13 @@ const within = (p: Paint, levels: Levels): Track => levelFor(levels, p.range.fro
 
 /** The markers of the body: a matrix of all, and the curves of the one that is picked. */
 export const opticalLanes: LaneKind = ({ tracks, names, marker, open, proposal, hasOptical, onOpen, onMarker }) => {
-  const markers = tracks.mended ?? tracks.labelled;
+  const bodies = tracks['rigid bodies'];
+  const markers = tracks.mended ?? tracks.labelled ?? bodies;
   if (!markers) return hasOptical ? [{ id: 'optical', name: 'Optical', detail: 'not labelled yet', height: 40 }] : [];
   const out: Lane[] = [{
     id: 'optical',
-    name: createElement(WordButton, { onPress: onOpen, 'aria-expanded': open }, open ? 'Close' : 'Optical, open'),
-    detail: open ? undefined : `${names.length} markers · ${hiddenPercent(markers.whole).toFixed(0)} % hidden`,
+    name: createElement(WordButton, { onPress: onOpen, 'aria-expanded': open }, open ? 'Close' : markers === bodies ? 'Rigid bodies, open' : 'Optical, open'),
+    detail: open ? undefined : `${names.length} ${markers === bodies ? 'bodies' : 'markers'} · ${hiddenPercent(markers.whole).toFixed(0)} % hidden`,
     height: open ? names.length * ROW_PX : CLOSED_PX,
     rows: open ? names : undefined,
     paint: (p: Paint) => drawMatrix(p, within(p, markers), tracks.residual ? within(p, tracks.residual) : null, names, RESIDUAL_LIMIT_M, marker),

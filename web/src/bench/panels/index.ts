@@ -1,6 +1,7 @@
 import type { BenchPanel, Side } from './contract';
 import { lanesPanel } from './lanes';
 import { passesPanel } from './passes';
+import { rigidBodiesPanel } from './rigid-bodies';
 import { snagsPanel } from './snags';
 import { transportPanel } from './transport';
 import { viewPanel } from './view';
@@ -10,6 +11,7 @@ export const PANELS: BenchPanel[] = [
   passesPanel,
   viewPanel,
   snagsPanel,
+  rigidBodiesPanel,
   lanesPanel,
   transportPanel,
 ];

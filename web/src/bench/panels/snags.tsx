@@ -5,6 +5,7 @@ export const snagsPanel: BenchPanel = {
   id: 'snags',
   name: 'The snag list',
   side: 'side',
+  tab: 'Snags',
   Show: ({ bench }) => (
     <SnagList
       groups={bench.groups} selected={bench.snag} member={bench.member} method={bench.method} labelOf={bench.labelOf} people={bench.performers.length}

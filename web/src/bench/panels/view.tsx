@@ -35,7 +35,7 @@ const Whose = styled.div`
 `;
 
 const SURE = 'joint uncertainty';
-const MARKERS = ['mended', 'labelled', SURE];
+const MARKERS = ['mended', 'labelled', 'rigid bodies', SURE];
 const ASIDE_M = 1.4;
 const NOBODY: BodyLevels[] = [];
 
@@ -63,7 +63,7 @@ export const viewPanel: BenchPanel = {
     const bodies = useBodies(data.streams, around);
     const props = useProps(data.streams, around);
     const { tracks } = useTracks(data.streams, MARKERS, who, around);
-    const markers = usePatched(tracks.mended, bench.fills) ?? tracks.labelled ?? null;
+    const markers = usePatched(tracks.mended, bench.fills) ?? tracks.labelled ?? tracks['rigid bodies'] ?? null;
     const sureOf = streamOf(data.streams, SURE, who);
     const uncertainty = useMemo(
       () => (tracks[SURE] && sureOf ? { performer: sureOf.performer, bones: sureOf.details.bones, levels: tracks[SURE] } : null),
@@ -87,12 +87,12 @@ export const viewPanel: BenchPanel = {
     if (bodies.length === 0 && !markers)
       return (
         <div style={{ padding: 24 }}>
-          {failed ? <Trouble error={failed.message} /> : <Quiet>{bench.working ? 'The passes are at work; the body appears here when it is solved.' : 'Nothing to show yet: run Label and Solve, or roll a warm-up for this performer first.'}</Quiet>}
+          {failed ? <Trouble error={failed.message} /> : <Quiet>{bench.working ? 'The passes are at work; the body appears here when it is solved.' : data.passes.some((p) => p.name === 'label') ? 'Nothing to show yet: run Label and Solve, or roll a warm-up for this performer first.' : 'Nothing to show yet: run Solve.'}</Quiet>}
         </div>
       );
     const solved = data.streams.some((s) => s.name === 'body rotation');
     const alone = way === 'only' && characters.length > 0;
-    const words = bodies.length ? (solved ? (markers ? 'solved body over markers' : 'solved body') : 'body from a file') : 'markers, not solved yet';
+    const words = bodies.length ? (solved ? (tracks['rigid bodies'] ? 'solved body over rigid bodies' : markers ? 'solved body over markers' : 'solved body') : 'body from a file') : 'markers, not solved yet';
     const waiting = way !== 'performer' && characters.length === 0 ? `; ${name} is not there yet` : '';
     return (
       <>

@@ -1,13 +1,18 @@
-"""What a tracker says of rigid bodies: where each is and how it is turned, over time. Read from files, with unit and up found out."""
+"""Rigid bodies of a tracker as CSV: `time,body,px,py,pz,qx,qy,qz,qw`, a row for each body and moment.
+
+Seconds; where the body is and how it is turned, to the tracker's world: metres or millimetres, Y or Z up, which the data tell.
+"""
 
 from dataclasses import dataclass
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
 from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
-from otrevo.core.formats.sample_table import read_samples
+from otrevo.core.formats.contract import FileStream, Format
+from otrevo.core.formats.sample_table import has_columns, read_samples
 from otrevo.core.samples import common_grid, in_order, on_grid
 
 COLUMNS = ("time", "body", "px", "py", "pz", "qx", "qy", "qz", "qw")
@@ -114,3 +119,24 @@ def _up(position_m, names):
         if heights["head"] and heights["foot"]:
             score[name] += 2 * (np.median(heights["head"]) - np.median(heights["foot"]))
     return max(score, key=score.get)
+
+
+def _streams(path, timecode_format):
+    found = read_bodies(path)
+    rate = Fraction(found.rate_hz).limit_denominator(1001)
+    data = np.concatenate([found.position_m, found.rotation], axis=2)
+    details = {"names": list(found.names), "notes": list(found.notes)}
+    return [FileStream("tracker", "rigid bodies", rate, data, details, True)]
+
+
+FORMAT = Format(
+    id="rigid bodies",
+    words="CSV, rigid bodies of a tracker",
+    holds="rigid bodies",
+    conventions="CSV, seconds, m or mm, Y or Z up",
+    ending="_bodies.csv",
+    check=read_bodies,
+    drops=(".csv",),
+    streams=_streams,
+    is_one=lambda path: has_columns(path, COLUMNS),
+)

@@ -1,0 +1,35 @@
+"""Files of rigid bodies as trackers write them, for tests."""
+
+import numpy as np
+
+from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
+from otrevo.core.sim.rigid import strap_on
+
+Y_TO_Z = np.array([np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])
+HABIT = {"hips": "Pelvis", "chest": "Brustkorb", "head": "Kopf", "UpperArm": "{}_upper_arm", "LowerArm": "{}_forearm",
+         "Hand": "{}_hand", "UpperLeg": "{}_thigh", "LowerLeg": "{}_shin", "Foot": "{}_foot"}  # fmt: skip
+
+
+def called(bone, who="Mo"):
+    """What somebody calls the rigid body on a bone."""
+    side = "L" if bone.startswith("left") else "R"
+    return f"{who}_" + HABIT[bone.removeprefix("left").removeprefix("right")].format(side)
+
+
+def rows_of(motion, seed, bones, names=None, unit=1.0, z_up=False, step=1):
+    """(time, body, px … qw) of the rigid bodies on these bones of a Motion, every `step`-th frame."""
+    position, rotation = strap_on(motion, seed, bones)
+    if z_up:
+        position, rotation = quaternion_rotate(Y_TO_Z, position), quaternion_multiply(Y_TO_Z, rotation)
+    return [
+        (t / float(motion.rate), name, *(unit * position[t, n]), *rotation[t, n])
+        for t in range(0, len(position), step)
+        for n, name in enumerate(names or bones)
+        if np.isfinite(position[t, n, 0])
+    ]
+
+
+def table_of(rows):
+    """The text of such a file."""
+    lines = [f"{r[0]:.6f},{r[1]}," + ",".join(f"{v:.6f}" for v in r[2:]) for r in rows]
+    return "time,body,px,py,pz,qx,qy,qz,qw\n" + "\n".join(lines) + "\n"
