@@ -2,6 +2,7 @@
 
 import asyncio
 import os
+import tempfile
 import threading
 from functools import cache
 from unittest import mock
@@ -55,7 +56,8 @@ class Stage:
         self.cameras = await asyncio.start_server(cameras._serve, "127.0.0.1", 0, limit=1 << 20)
         self.kit = await asyncio.start_server(kit._serve, "127.0.0.1", 0, limit=1 << 20)
         standins = [s.sockets[0].getsockname()[1] for s in (self.cameras, self.kit)]
-        self.recorder = Recorder(*standins)
+        self.folder = tempfile.TemporaryDirectory(prefix="otrevo-journal-")
+        self.recorder = Recorder(*standins, self.folder.name)
         self.server = await asyncio.start_server(self.recorder.serve, "127.0.0.1", 0, limit=1 << 20)
         port = self.server.sockets[0].getsockname()[1]
         self.patch = mock.patch.dict(os.environ, {
@@ -63,7 +65,7 @@ class Stage:
             "OTREVO_SECRET_KEY": address.greeting()["key"],
         })  # fmt: skip
         self.patch.start()
-        self.running = asyncio.create_task(self.recorder.run())
+        self.running = asyncio.create_task(self.recorder.work())
         return self
 
     async def __aexit__(self, *_):
@@ -76,6 +78,7 @@ class Stage:
         for task in left:
             task.cancel()
         await asyncio.gather(*left, return_exceptions=True)
+        self.folder.cleanup()
         self.patch.stop()
 
     def __enter__(self):

@@ -6,7 +6,8 @@ receives the packets of all cameras (core.formats.camera_packets):
     {"otrevo": "scene/1", "production": 3, "rate": "120/1", "scene": "sweep", "wand": {...}}
 
 Scenes are those of core.sim.scenes, and "take" with `take`, what standins.world.performance takes. With "zero_us" the
-first frame has that timecode and was due when the request came; with "stand_by" nothing is sent yet.
+first frame has that timecode and was due "since_s" seconds before the request came (0 where it is not said): what was due before the
+request is not sent again. With "stand_by" nothing is sent yet.
 
 {"otrevo": "stage/1", "production": 3, "do": "who" | "knock" | "hang", ...} is answered with a line of JSON: the
 `cameras/1` document of the room, after somebody ran into "camera" or so many "cameras" were hung.
@@ -135,18 +136,18 @@ def _stage(request):
     return {"rig": world.rig(production), "words": words}
 
 
-async def _play(showing, writer, asked_at, zero_us=None):
+async def _play(showing, writer, asked_at, zero_us=None, since_s=0.0):
     """Film and send in real time, a little ahead of the clock in filming and never in sending.
 
-    zero_us: the timecode of the first frame, which then was when the scene was asked for: what took time is caught up.
+    zero_us: the timecode of the first frame, which then was since_s before the scene was asked for: what took time is caught up.
     """
-    began = asked_at
+    began, first = asked_at - since_s, int(since_s * showing.rate)
     if zero_us is None:
         now = datetime.now(UTC)
         midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
         zero_us, began = int((now - midnight).total_seconds() * 1_000_000), None
-    ahead = asyncio.create_task(asyncio.to_thread(showing.packets, 0, zero_us))
-    for number in count():
+    ahead = asyncio.create_task(asyncio.to_thread(showing.packets, first // PIECE_FRAMES, zero_us))
+    for number in count(first // PIECE_FRAMES):
         frames = await ahead
         if not frames:
             break
@@ -154,6 +155,8 @@ async def _play(showing, writer, asked_at, zero_us=None):
             began = time.monotonic()
         ahead = asyncio.create_task(asyncio.to_thread(showing.packets, number + 1, zero_us))
         for f, data in enumerate(frames):
+            if number * PIECE_FRAMES + f < first:
+                continue
             due = began + float((number * PIECE_FRAMES + f) / showing.rate)
             wait = due - time.monotonic()
             if wait > 0.002:
@@ -184,7 +187,9 @@ async def _serve(reader, writer):
             if request.get("stand_by"):
                 await asyncio.to_thread(showing.packets, 0, 0)
                 continue
-            playing = asyncio.create_task(_play(showing, writer, asked_at, request.get("zero_us")))
+            playing = asyncio.create_task(
+                _play(showing, writer, asked_at, request.get("zero_us"), float(request.get("since_s", 0.0)))
+            )
     except (ConnectionError, ValueError, asyncio.CancelledError):
         pass  # nobody listens any more
     finally:

@@ -7,7 +7,8 @@ receives its packets (core.devices.packets) until it goes:
      "drop": true}, "take": null}
 
 "take" is what standins.world.performance takes; without it whoever wears the device stands about. "zero_us" is the timecode at the roll,
-which was when the request came; with "stand_by" nothing is sent, but everybody takes their place.
+which was "since_s" seconds before the request came (0 where it is not said): what was due before the request is not sent again.
+With "stand_by" nothing is sent, but everybody takes their place.
 """
 
 import asyncio
@@ -33,6 +34,7 @@ from otrevo.standins import serving, world
 LONGEST_S = 300.0
 IDLE_S = 1.5
 AHEAD_S = 8.0
+EARLY_S = 1.0  # no device's clock is farther off
 DAY_US = 86_400_000_000
 _one_performs = threading.Lock()
 _AHEAD = ThreadPoolExecutor(2)
@@ -103,6 +105,14 @@ class Sending:
         data = None if np.isnan(part).all() else encode_device_packet(first, part, self.stamps.get(first))
         return self._due(first + len(part)), data, len(part)
 
+    def first_due_after(self, seconds):
+        """The number of the first sample of the first packet that is due after so many seconds."""
+        each = self.device.per_packet
+        first = max(0, int((seconds - EARLY_S) * self.device.rate) // each * each)
+        while seconds > 0 and (packet := self.packet(first)) is not None and packet[0] < seconds:
+            first += packet[2]
+        return first
+
     def _look_ahead(self, end, have_s):
         """Whoever is done stays until it is cut: what they do then is worked out before it is needed."""
         if self.ahead is None and end > (have_s - AHEAD_S) * self.device.rate and have_s < LONGEST_S:
@@ -136,11 +146,11 @@ def packets_at_once(request, seconds):
     return b"".join(out)
 
 
-async def _send(sending, writer, asked_at):
-    first = 0
+async def _send(sending, writer, rolled_at, since_s):
+    first = await asyncio.to_thread(sending.first_due_after, since_s)
     while (packet := await asyncio.to_thread(sending.packet, first)) is not None:
         due, data, count = packet
-        wait = asked_at + due - time.monotonic()
+        wait = rolled_at + due - time.monotonic()
         if wait > 0.002:
             await asyncio.sleep(wait)
         if data is not None:
@@ -156,7 +166,8 @@ async def _serve(reader, writer):
         if request.get("stand_by"):
             await asyncio.to_thread(_performance, request["take"])
         else:
-            await _send(await asyncio.to_thread(Sending, request), writer, asked_at)
+            since_s = float(request.get("since_s", 0.0))
+            await _send(await asyncio.to_thread(Sending, request), writer, asked_at - since_s, since_s)
     except (InputError, ValueError, KeyError, TypeError) as error:
         print(f"kit: request refused: {error}", file=sys.stderr, flush=True)
     except (ConnectionError, asyncio.CancelledError):

@@ -11,6 +11,7 @@ from otrevo.core.timecode.ltc import read_ltc
 
 CLAP_LIMIT_S = 0.03
 EARLY_LIMIT_S = 1.0
+MISSING_LIMIT_S, TOLD_S = 0.1, 0.02
 UNSTAMPED_CONFIDENCE = 0.3
 
 
@@ -55,6 +56,7 @@ def run(material, parameters, report):
                     "drop-frame mixed", name, 0.0, material.duration_s, 10.0, f"{name}: {problem}", "no mismatch", name
                 )
             )
+    snags += [snag for s in material.streams if s.kind == "centroids" for snag in _missing_snags(s)]
     apart = float(np.ptp(list(claps.values()))) if claps else 0.0
     if apart > CLAP_LIMIT_S:
         snags.append(Snag("clap apart", "room", min(claps.values()), max(claps.values()), apart / CLAP_LIMIT_S,
@@ -108,6 +110,15 @@ def _fit(name, stream, material, snags):
         return ClockFit(0.0, 0.0, 0.0, 0.0, 0)
     snags += lineup_snags(name, fit, material.duration_s)
     return fit
+
+
+def _missing_snags(stream):
+    """Where nothing was recorded of what the cameras saw, as the recorder says."""
+    return [
+        Snag("not recorded", stream.name, start, end, (end - start) / MISSING_LIMIT_S,
+             f"{stream.name}: nothing was recorded for {1000 * (end - start):.0f} ms", f"{1000 * MISSING_LIMIT_S:.0f} ms")
+        for start, end in stream.details.get("missing", ()) if end - start > TOLD_S
+    ]  # fmt: skip
 
 
 def _coverage_snags(name, data, times, duration_s):

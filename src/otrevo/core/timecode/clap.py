@@ -15,7 +15,7 @@ def clap_in_sound(samples, times_s):
     Parameters
     ----------
     samples : ndarray (S,)
-        One channel.
+        One channel, NaN where lost.
     times_s : ndarray (S,)
         Take times of the samples.
 
@@ -25,7 +25,7 @@ def clap_in_sound(samples, times_s):
         Take time in seconds of the sharpest onset within the first seconds, None when nothing stands out.
     """
     near = times_s < times_s[0] + SEARCH_S
-    loud = np.abs(samples[near].astype(float))
+    loud = np.abs(np.nan_to_num(samples[near].astype(float)))  # what was lost makes no sound
     if len(loud) < 1000:
         return None
     peak = loud.max()

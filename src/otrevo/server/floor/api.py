@@ -2,6 +2,7 @@
 
 from contextlib import suppress
 from datetime import datetime
+from time import sleep
 
 from django.db import IntegrityError, transaction
 from django.utils import timezone
@@ -14,13 +15,14 @@ from otrevo.server.floor.models import Rolling
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
-from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.actions import make_take, next_number
 from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.rows import TakeRow, fetch_take, take_row
 
 router = Router(tags=["floor"])
 SHORTEST_TAKE_S = 2.0
+PATIENCE_S, AGAIN_S = 8.0, 0.25
 
 
 class KitDevice(Schema):
@@ -84,14 +86,9 @@ def floor(request, slate_id: int):
     return {
         "rolling": _rolling_out(rolling) if rolling else None,
         "devices": [{"id": d.id, "words": d.words, "worn": d.worn, "rate_hz": float(d.rate)} for d in kit],
-        "next_number": _next(slate),
+        "next_number": next_number(slate),
         "calibrated": slate.performer.calibrations.exists(),
     }
-
-
-def _next(slate):
-    """The number of the slate's next take."""
-    return 1 + max([t.number for t in slate.takes.all()], default=0)
 
 
 @router.post("/slates/{slate_id}/stand-by")
@@ -99,7 +96,7 @@ def stand_by(request, slate_id: int):
     """The countdown has begun: whoever performs takes their place before the cameras."""
     slate = _slate(request, slate_id, FLOOR_ROLES)
     with suppress(NoRecorder):
-        ask({"do": "stand by", "production": slate.day.production_id, "slate": slate.pk, "number": _next(slate)})
+        ask({"do": "stand by", "production": slate.day.production_id, "slate": slate.pk, "number": next_number(slate)})
     return {"ok": True}
 
 
@@ -113,7 +110,7 @@ def roll(request, slate_id: int):
     already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
     if already:
         raise InputError(f"Slate {already.slate.name} take {already.number} is rolling; cut it first.")
-    number = _next(slate)
+    number = next_number(slate)
     try:
         with transaction.atomic():
             rolling = Rolling.objects.create(
@@ -145,6 +142,23 @@ def note_rolling(request, slate_id: int, payload: RollingIn):
     return _rolling_out(rolling)
 
 
+def _ask_patiently(request):
+    """Ask the recorder; one that has just ended is followed by another."""
+    for _ in range(round(PATIENCE_S / AGAIN_S)):
+        with suppress(NoRecorder):
+            return ask(request)
+        sleep(AGAIN_S)
+    return ask(request)
+
+
+def _length_s(rolling):
+    """How long it has been rolling: by the recorder, whose clock nobody sets, or by the time of day."""
+    try:
+        return _ask_patiently({"do": "length", "production": rolling.slate.day.production_id})["seconds"]
+    except (InputError, KeyError):
+        return (timezone.now() - rolling.started_at).total_seconds()
+
+
 @router.post("/slates/{slate_id}/cut", response=TakeRow)
 def cut(request, slate_id: int):
     """End the take. Its streams are written and its passes begin at once; a warm-up is calibrated as well."""
@@ -153,7 +167,7 @@ def cut(request, slate_id: int):
         rolling = Rolling.objects.select_for_update().filter(slate=slate).first()
         if rolling is None:
             raise InputError(f"Slate {slate.name} is not rolling.")
-        seconds = (timezone.now() - rolling.started_at).total_seconds()
+        seconds = _length_s(rolling)
         if seconds < SHORTEST_TAKE_S:
             raise InputError(
                 f"Rolling for {seconds:.1f} s; cut no earlier than {SHORTEST_TAKE_S:.0f} s, or the take is empty."
@@ -165,7 +179,7 @@ def cut(request, slate_id: int):
         )  # fmt: skip
         rolling.delete()
     try:
-        ask({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
+        _ask_patiently({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
         queue_all(take, request.user)
     except InputError as error:  # the number is used up and what was noted stays
         lost = f"The recording was lost: {error}"

@@ -1,18 +1,24 @@
 """What the recorder reads from the database before it records, and what it stores afterwards."""
 
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import OperationalError, connection, transaction
 
 from otrevo.core.devices.catalogue import of_the_room, worn
 from otrevo.core.optics.coverage import SweepCoverage
 from otrevo.core.optics.wand import wand_from_document
+from otrevo.server.floor.models import Rolling
+from otrevo.server.recorder.kept_frames import WIDTH
 from otrevo.server.recorder.readings import Readings
-from otrevo.server.recorder.session import Session
+from otrevo.server.recorder.session import MOST_SECONDS, Session
 from otrevo.server.shoot.models import Production, Slate
 from otrevo.server.stage.actions import keep_recording
 from otrevo.server.stage.room import calibrated, current_blinds, newest_calibration, rig_of, room_of
-from otrevo.server.takes.models import Take
-from otrevo.server.takes.streams import write_centroids, write_stream
+from otrevo.server.takes.actions import make_take
+from otrevo.server.takes.jobs import queue_all
+from otrevo.server.takes.models import Piece, Take
+from otrevo.server.takes.streams import FRAMES_BETWEEN, frames_document, keep_pieces, per_piece_of, stream_of_pieces
+
+PIECES_AT_ONCE = 16
 
 
 def prepare(production_id, kind, wand_document, take):
@@ -68,29 +74,144 @@ def kit_of(production, performers, announced):
     return out + [(Readings(device), common | {"device": device.id}) for device in of_the_room()]
 
 
-def store_take(session, readings, take_id, seconds):
-    """Keep what was recorded of a take of so many seconds: what the cameras saw, and every device's readings."""
+class Storing:
+    """Rows of a journal on their way into the database while they come, so that little is left to do at the cut.
+
+    pieces: ids of those that are there, whole ones, in order.
+    """
+
+    def __init__(self, rows):
+        self.rows, self.pieces, self.per_piece = rows, [], per_piece_of(rows.width)
+
+    def go_on(self, most=PIECES_AT_ONCE):
+        """Store up to so many whole pieces more."""
+        start = len(self.pieces) * self.per_piece
+        end = min(start + most * self.per_piece, len(self.rows) // self.per_piece * self.per_piece)
+        if end > start:
+            self.pieces += keep_pieces(self.rows.read(start, end))
+
+    def until(self, end):
+        """Ids of the pieces of the first `end` rows, all stored now."""
+        while (len(self.pieces) + 1) * self.per_piece <= end:
+            self.go_on()
+        whole = end // self.per_piece
+        left = self.rows.read(whole * self.per_piece, end)
+        return self.pieces[:whole] + (keep_pieces(left) if len(left) else [])
+
+    def forget(self):
+        """Nobody wants them."""
+        Piece.objects.filter(pk__in=self.pieces, chunks=None).delete()
+
+
+def storing_of(session, readings):
+    """{name: Storing} of everything that is recorded."""
+    return {"cameras": Storing(session.kept.rows)} | {r.name: Storing(r.kept) for r in readings}
+
+
+def go_on_storing(storing):
+    for one in storing.values():
+        one.go_on()
+
+
+def forget(storing):
+    for one in storing.values():
+        one.forget()
+
+
+def store_take(session, readings, take_id, seconds, storing=None):
+    """Keep what was recorded of a take of so many seconds: what the cameras saw, and every device's readings.
+
+    storing: what was stored of it while it came. Frames that nobody delivered are said in the stream of the cameras.
+    """
+    storing = storing or storing_of(session, readings)
     take = Take.objects.get(pk=take_id)
     performers = {a.performer_id: a.performer for a in take.appearances.select_related("performer")}
-    seen = session.recorded()
-    seen = seen.only(seen.frame < int(seconds * session.rate))
+    kept, hz = session.kept, float(session.rate)
+    last = int(seconds * session.rate)
+    frames = min(last, kept.done)
+    missing = [[round(a / hz, 4), round(b / hz, 4)] for a, b in kept.missing_before(last)]
     with transaction.atomic():
-        if seen.frames and any("optical" in p.kit for p in performers.values()):
-            write_centroids(take, "cameras", session.rate, seen, [c.name for c in session.rig], session.stamps)
+        if frames and any("optical" in p.kit for p in performers.values()):
+            end = kept.rows_before(frames)
+            edges = range(0, frames + FRAMES_BETWEEN, FRAMES_BETWEEN)
+            details = frames_document(
+                [c.name for c in session.rig], frames, [min(kept.rows_before(f), end) for f in edges]
+            )
+            stream_of_pieces(
+                take, "cameras", "centroids", session.rate, (WIDTH,), end, storing["cameras"].until(end),
+                [s for s in session.stamps if s[0] < frames], details | {"missing": missing},
+            )  # fmt: skip
         for one in readings:
-            samples, stamps = one.recorded(seconds)
-            if len(samples):
-                write_stream(take, one.device.id, one.device.kind, one.device.rate, samples, stamps=stamps,
-                             details=one.device.details, performer=performers.get(one.performer_id))  # fmt: skip
-    return {"frames": seen.frames, "lost": sum(session.lost.values()) + session.late}
+            end = min(len(one.kept), int(seconds * one.device.rate))
+            if end:
+                stream_of_pieces(
+                    take, one.device.id, one.device.kind, one.device.rate, one.device.shape, end, storing[one.name].until(end),
+                    one.stamps_before(end), one.device.details, performer=performers.get(one.performer_id),
+                )  # fmt: skip
+    return {"frames": frames, "lost": sum(session.lost.values()) + session.late, "missing_s": missing}
 
 
-def store_room(session, production_id, user_id, wand):
+def store_room(session, production_id, user_id, wand, notes=()):
     """Keep what a session recorded as a StageRecording."""
     lost = sum(session.lost.values()) + session.late
-    notes = [f"{lost} pictures were lost on the way"] if lost else []
+    notes = [*notes, *([f"{lost} pictures were lost on the way"] if lost else [])]
     recording = keep_recording(
         room_of(Production.objects.get(pk=production_id)), session.kind, session.recorded(), session.rate,
         User.objects.filter(pk=user_id).first(), wand, notes=notes, stamps=session.stamps,
     )  # fmt: skip
     return {"recording": recording.pk}
+
+
+def has_database():
+    try:
+        connection.ensure_connection()
+    except OperationalError:
+        return False
+    return True
+
+
+def is_rolling(slate_id, number):
+    """Whether nobody has cut that take."""
+    return Rolling.objects.filter(slate_id=slate_id, number=number).exists()
+
+
+def keep_left_over(journal):
+    """Keep what a recorder that ended left in a Journal, as a take that is over. Returns words for the log."""
+    about = journal.about
+    if about["kind"] != "take":
+        session, _, _ = prepare(about["production"], about["kind"], about["wand"], None)
+        session.keep_in(journal)
+        store_room(
+            session, about["production"], about["user"], about["wand"], ["the recorder ended before it was stopped"]
+        )
+        return f"a {about['kind']} was kept"
+    session, _, kit = prepare(about["production"], "take", None, (about["slate"], about["number"]))
+    session.zero_us = about["zero_us"]
+    readings = [one for one, _ in kit]
+    for one in (session, *readings):
+        one.keep_in(journal)
+    with transaction.atomic():
+        rolling = Rolling.objects.select_for_update().filter(slate_id=about["slate"], number=about["number"]).first()
+        take = Take.objects.filter(slate_id=about["slate"], number=about["number"]).first()
+        if take is None and rolling is None:
+            return "a take that somebody gave up was left out"
+        if take is None:
+            seconds = round(min(max(journal.heard_until_s(), session.done / float(session.rate)), MOST_SECONDS), 3)
+            take = make_take(
+                rolling.slate, rolling.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame,
+                duration_s=seconds, out_s=seconds, note=_joined(rolling.note, ENDED),
+                status=Take.Status.CIRCLED if rolling.circled else Take.Status.OPEN,
+            )  # fmt: skip
+            rolling.delete()
+        if take.streams.exists():
+            return f"{take} was kept before"
+        store_take(session, readings, take.pk, take.duration_s)
+        queue_all(take, take.rolled_by)
+    return f"{take} was kept"
+
+
+ENDED = "Otrevo ended while this was rolling; kept is what had been received."
+
+
+def _joined(note, more):
+    return f"{note}\n{more}" if note else more

@@ -1,41 +1,56 @@
 """The recorder: a process of its own between the cameras and everybody who watches, so that no page and no web server that
 goes away takes a recording with it.
 
-`python -m otrevo.server.recorder.process`. It listens on loopback; every request is a line of JSON that begins with the key
-of this installation:
+`python -m otrevo.server.recorder.process`. What it records is in a journal on the disk as it comes (recorder.journal). Two of them
+run: one holds the lock of the data folder and works, the other stands by with everything loaded, and takes the recording on
+where the journal ends as soon as the first is gone.
+
+It listens on loopback; every request is a line of JSON that begins with the key of this installation:
 
     {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
     {"key", "do": "start", "production": 3, "user": 1, "kind": "sweep", "wand": {...}}
     {"key", "do": "stand by", "production": 3, "slate": 6, "number": 2}            a take is about to roll
     {"key", "do": "roll", "production": 3, "user": 1, "slate": 6, "number": 2, "zero_us": 38526000000}
+    {"key", "do": "length", "production": 3}                          -> {"seconds": 22.5} since the roll
     {"key", "do": "stop", "production": 3, "keep": true, "take": 17, "seconds": 22.5}  -> {"recording": 5} or {"frames": 5400}
     {"key", "do": "again", "production": 3}                           the room has changed: watch it anew
 """
 
 import asyncio
+import fcntl
 import hmac
 import json
 import logging
 import os
+import shutil
 import signal
 import time
 from concurrent.futures import ProcessPoolExecutor
 from multiprocessing import get_context
+from pathlib import Path
 
 import django
 
 from otrevo.server.live.messages import Live, Trouble
+from otrevo.server.recorder.journal import Journal, unfinished
 
 log = logging.getLogger("otrevo.recorder")
 SNAPSHOT_S = 1 / 12.5
 LINGER_S = 6.0  # nobody watches: the cameras are let go
+AGAIN_S = 0.25  # between two attempts to reach a device while recording
+STORE_S = 0.5
+RESUME_S = 120.0  # a take that was written to this short a time ago goes on rolling
+ROOM_S = 1800.0  # of recording is told when there is no more room for it
+ROOM_EVERY_S = 5.0
+DISK_FULL = "The disk is full: what comes now is lost. Make room, and it goes on."
 
 
 class Recorder:
     """One room at a time: the session, who watches, and the links to the cameras and the other devices."""
 
-    def __init__(self, cameras_port, kit_port=None):
-        self.cameras_port, self.kit_port = cameras_port, kit_port
+    def __init__(self, cameras_port, kit_port, journals):
+        self.cameras_port, self.kit_port, self.journals = cameras_port, kit_port, Path(journals)
+        self.journal, self.storing, self.storing_now, self.room = None, None, None, (0.0, None)
         self.readings, self.kit_links = [], []
         self.production = self.session = self.user = self.wand = self.link = self.trouble = None
         self.watchers, self.idle_since = {}, time.monotonic()
@@ -59,16 +74,82 @@ class Recorder:
         if self.production not in (None, production) and self.watchers.get(self.production):
             raise InputError("The cameras are in use by another production; try again when its pages are closed.")
         await self._hang_up()
-        session, request, kit = await asyncio.to_thread(prepare, production, kind, wand, take)
+        journal = None
+        if kind != "watch":
+            slate, number = take or (None, None)
+            about = {
+                "production": production,
+                "kind": kind,
+                "user": user,
+                "wand": wand,
+                "slate": slate,
+                "number": number,
+                "zero_us": zero_us,
+            }
+            try:
+                journal = await asyncio.to_thread(Journal.begin, self.journals, about)
+            except OSError as error:
+                raise InputError(f"Nothing can be recorded: {error.strerror}.") from None
+        try:
+            scene = await asyncio.to_thread(prepare, production, kind, wand, take)
+        except Exception:
+            if journal:
+                journal.end()
+            raise
+        self._begin(scene, production, journal, user, wand, zero_us)
+
+    def _begin(self, scene, production, journal=None, user=None, wand=None, zero_us=None, again=False):
+        """Receive what a prepared scene sends, into a Journal if there is one; again: it has been received before."""
+        from otrevo.server.recorder.database import storing_of
+
+        session, request, kit = scene
         session.zero_us = zero_us
-        request["zero_us"] = zero_us
-        session.recording = kind != "watch"
-        self.production, self.session, self.user, self.wand = production, session, user, wand
-        self.link = asyncio.create_task(self._receive(session, request))
         self.readings = [readings for readings, _ in kit]
+        if journal:
+            session.keep_in(journal)
+            if session.kind == "take":
+                for readings in self.readings:
+                    readings.keep_in(journal)
+            self.storing = storing_of(session, self.readings if session.kind == "take" else ())
+        self.production, self.session, self.user, self.wand, self.journal = production, session, user, wand, journal
+        more = {"zero_us": zero_us} | (_since(journal) if again else {})
+        self.link = asyncio.create_task(self._receive(session, request | more, journal))
         for readings, wanted in kit:
-            readings.recording = kind == "take"
-            self.kit_links.append(asyncio.create_task(self._hear(readings, wanted | {"zero_us": zero_us})))
+            self.kit_links.append(asyncio.create_task(self._hear(readings, wanted | more, journal)))
+
+    async def take_up(self):
+        """Go on with what a recorder that ended was recording, if its devices still send it; keep everything else it left."""
+        for journal in unfinished(self.journals):
+            try:
+                about = journal.about
+                rolls = about["kind"] == "take" and await asyncio.to_thread(is_rolling, about["slate"], about["number"])
+                if rolls and journal.goes_on(RESUME_S) and self.session is None:
+                    scene = await asyncio.to_thread(
+                        prepare, about["production"], "take", None, (about["slate"], about["number"])
+                    )
+                    self._begin(scene, about["production"], journal, about["user"], None, about["zero_us"], again=True)
+                    log.info(
+                        "slate %s take %s goes on after %.2f s", about["slate"], about["number"], journal.runs_for_s()
+                    )
+                else:
+                    log.info("left over: %s", await asyncio.to_thread(keep_left_over, journal))
+                    journal.end()
+            except Exception:
+                log.exception("what is in %s could not be kept; it stays there", journal.folder)
+
+    async def _store_on(self):
+        """What has been recorded goes into the database while more of it comes; without a database it waits in the journal."""
+        while True:
+            await asyncio.sleep(STORE_S)
+            storing = self.storing
+            if storing is None:
+                continue
+            self.storing_now = asyncio.create_task(asyncio.to_thread(go_on_storing, storing))
+            try:
+                await self.storing_now
+            except Exception as error:
+                log.warning("storing waits: %s", error)
+                await asyncio.sleep(2.0)
 
     async def _stand_by(self, production, take):
         """Tell the devices that a take is about to roll."""
@@ -87,28 +168,48 @@ class Recorder:
             if link:
                 link.cancel()
         self.link, self.kit_links, self.readings = None, [], []
-        self.session = self.trouble = None
+        self.session = self.trouble = self.journal = self.storing = None
 
-    async def _hear(self, readings, request):
-        """Packets of one device into its readings until it stops."""
+    async def _hear(self, readings, request, journal):
+        """Packets of one device into its readings until it stops; while recording, it is reached again."""
+        await self._hear_once(readings, request)
+        while journal:
+            await asyncio.sleep(AGAIN_S)
+            await self._hear_once(readings, request | _since(journal))
+
+    async def _hear_once(self, readings, request):
         from otrevo.core.devices.packets import DevicePacketReader
         from otrevo.core.errors import InputError
 
+        def take_in(packets):
+            readings.take_in(packets)
+            readings.trouble = DISK_FULL if readings.full else None
+
         try:
-            await _packets(self.kit_port, request, DevicePacketReader(readings.device), readings.take_in)
+            await _packets(self.kit_port, request, DevicePacketReader(readings.device), take_in)
             readings.trouble = "has stopped sending"
         except InputError as error:
             readings.trouble = str(error)
         except OSError:
             readings.trouble = "cannot be reached; is it switched on?"
 
-    async def _receive(self, session, request):
-        """Packets of the cameras into the session until it is over."""
+    async def _receive(self, session, request, journal):
+        """Packets of the cameras into the session until it is over; while recording, they are reached again."""
+        await self._receive_once(session, request)
+        while journal:
+            await asyncio.sleep(AGAIN_S)
+            await self._receive_once(session, request | _since(journal))
+
+    async def _receive_once(self, session, request):
         from otrevo.core.errors import InputError
         from otrevo.core.formats.camera_packets import PacketReader
 
+        def take_in(packets):
+            session.take_in(packets)
+            self.trouble = None
+
         try:
-            await _packets(self.cameras_port, request, PacketReader(), session.take_in)
+            await _packets(self.cameras_port, request, PacketReader(), take_in)
             if session.kind == "watch" and session.done:
                 self.session = None  # that scene is over: _look_after asks for it again
             else:
@@ -117,6 +218,17 @@ class Recorder:
             self.trouble = str(error)
         except OSError:
             self.trouble = "The cameras cannot be reached; are they switched on?"
+
+    async def work(self):
+        """Take up what was left, then run until cancelled."""
+        storing = asyncio.create_task(self._store_on())
+        try:
+            while unfinished(self.journals) and not await asyncio.to_thread(has_database):
+                await asyncio.sleep(AGAIN_S)
+            await self.take_up()
+            await self.run()
+        finally:
+            storing.cancel()
 
     async def run(self):
         """Work through what has come, and send snapshots."""
@@ -138,11 +250,22 @@ class Recorder:
                         self.link = None
                         self.trouble = f"Recorded for {MOST_SECONDS:.0f} s, the most that is kept at one time; stop."
                     devices = [r.snapshot() for r in self.readings]
-                    self._send(self.production, Live(**snapshot, devices=devices, trouble=self.trouble))
+                    full = DISK_FULL if session.kept and session.kept.full else await self._room_left()
+                    self._send(self.production, Live(**snapshot, devices=devices, trouble=full or self.trouble))
                 except Exception:
                     log.exception("a step of the session failed")
             await self._look_after()
             await asyncio.sleep(max(0.005, SNAPSHOT_S - (time.monotonic() - began)))
+
+    async def _room_left(self):
+        """A sentence where the disk has room for less than ROOM_S of what is being recorded, now and then looked up."""
+        looked_at, words = self.room
+        if self.journal is None or time.monotonic() - looked_at < ROOM_EVERY_S:
+            return words if self.journal else None
+        left_s = await asyncio.to_thread(_lasts_s, self.journal)
+        words = f"The disk has room for {left_s / 60:.0f} minutes more." if left_s < ROOM_S else None
+        self.room = time.monotonic(), words
+        return words
 
     async def _place(self, session):
         """Place the cameras by the sweep so far, in a process of its own: live views must not wait for it."""
@@ -181,7 +304,10 @@ class Recorder:
             queue.put_nowait(line)
 
     async def stop(self, production, keep, take, seconds):
-        """End a recording and keep it, for a take or for the room. Returns the answer."""
+        """End a recording and keep it, for a take or for the room. Returns the answer.
+
+        What cannot be stored now stays in its journal and is kept later.
+        """
         from otrevo.core.errors import InputError
 
         session = self.session
@@ -192,13 +318,28 @@ class Recorder:
             if keep:
                 # what is under way belongs to it
                 await asyncio.to_thread(_finish, session)
-        user, wand, readings = self.user, self.wand, self.readings
+        user, wand, readings, journal, storing = self.user, self.wand, self.readings, self.journal, self.storing
         await self._hang_up()
-        if not keep:
-            return {"dropped": True}
-        if take is not None:
-            return await asyncio.to_thread(store_take, session, readings, take, seconds)
-        return await asyncio.to_thread(store_room, session, production, user, wand)
+        if self.storing_now:
+            await asyncio.wait([self.storing_now])
+        try:
+            if not keep:
+                await asyncio.to_thread(forget, storing)
+                answer = {"dropped": True}
+            elif take is not None:
+                answer = await asyncio.to_thread(store_take, session, readings, take, seconds, storing)
+            else:
+                answer = await asyncio.to_thread(store_room, session, production, user, wand)
+        except InputError:
+            journal.end()
+            raise
+        except Exception:
+            log.exception("a recording could not be stored; it is in %s", journal.folder)
+            raise InputError(
+                "It could not be stored now; it is kept on the disk and stored when Otrevo starts again."
+            ) from None
+        journal.end()
+        return answer
 
     async def serve(self, reader, writer):
         from otrevo.core.errors import InputError
@@ -222,6 +363,7 @@ class Recorder:
             writer.close()
 
     async def _answer(self, request):
+        from otrevo.core.errors import InputError
         from otrevo.server.recorder.session import MOST_SECONDS
 
         production = request["production"]
@@ -233,6 +375,10 @@ class Recorder:
         elif request["do"] == "stand by":
             take = request["slate"], request["number"]
             self.standing_by = asyncio.create_task(self._stand_by(production, take))
+        elif request["do"] == "length":
+            if self.session is None or self.session.kind != "take" or self.production != production:
+                raise InputError("Nothing is being recorded.")
+            return {"seconds": self.journal.runs_for_s()}
         elif request["do"] == "stop":
             seconds = request.get("seconds", MOST_SECONDS)
             return await self.stop(production, request.get("keep", True), request.get("take"), seconds)
@@ -267,6 +413,17 @@ async def _packets(port, request, packets, take_in):
             take_in(packets.feed(data))
     finally:
         writer.close()
+
+
+def _since(journal):
+    """How a device is asked to go on: what it sent before is not wanted again."""
+    return {"since_s": journal.runs_for_s()}
+
+
+def _lasts_s(journal):
+    """How long the disk has room for what a journal holds and its copy in the database, seconds."""
+    written = sum(path.stat().st_size for path in journal.folder.iterdir())
+    return shutil.disk_usage(journal.folder).free / max(2 * written / max(journal.runs_for_s(), 1.0), 1.0)
 
 
 def _step(session):
@@ -305,17 +462,20 @@ def _with_database(name):
     return work
 
 
-prepare, store_take, store_room = map(_with_database, ("prepare", "store_take", "store_room"))
+prepare, store_take, store_room, is_rolling, keep_left_over, go_on_storing, forget, has_database = map(
+    _with_database,
+    ("prepare", "store_take", "store_room", "is_rolling", "keep_left_over", "go_on_storing", "forget", "has_database"),
+)
 
 
-async def main():
+async def main(journals):
     from otrevo.server.live.address import ports
 
     own, cameras, kit = ports()
-    recorder = Recorder(cameras, kit)
+    recorder = Recorder(cameras, kit, journals)
     server = await asyncio.start_server(recorder.serve, "127.0.0.1", own, limit=1 << 20)
     log.info("the recorder listens on 127.0.0.1:%s", own)
-    running = asyncio.create_task(recorder.run())
+    running = asyncio.create_task(recorder.work())
     for name in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(name, running.cancel)
     try:
@@ -328,7 +488,21 @@ async def main():
         recorder.apart.shutdown(wait=False, cancel_futures=True)
 
 
+def alone(path):
+    """Wait until no other process holds the lock of this file, and hold it as long as this one lives."""
+    file = Path(path).open("ab")  # noqa: SIM115, closed when the process ends
+    fcntl.flock(file, fcntl.LOCK_EX)
+    return file
+
+
 if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
     django.setup()
-    asyncio.run(main())
+    from django.conf import settings
+
+    from otrevo.server.recorder import database  # noqa: F401, loaded before it is needed in a hurry
+
+    folder = settings.DATA / "journal"
+    folder.mkdir(parents=True, exist_ok=True)
+    lock = alone(settings.DATA / "recorder.lock")
+    asyncio.run(main(folder))

@@ -5,12 +5,13 @@ No sockets and no Django in here.
 
 import time
 from collections import deque
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
 COUNTED_S = 1.0
-MOST_AHEAD_S = 5.0  # a packet that claims to be farther ahead than this is not believed
+MOST_AHEAD_S = 5.0  # a packet that claims to be farther ahead than this is believed when many in a row say so
+AHEAD_PACKETS = 20
 
 
 @dataclass
@@ -20,38 +21,55 @@ class Readings:
     device: object
     performer_id: int | None = None
     performer: str = ""
-    recording: bool = False
     trouble: str | None = None
-    kept: list = field(default_factory=list)
-    stamps: list = field(default_factory=list)
 
     def __post_init__(self):
-        self.next, self.lost = 0, 0
+        self.next, self.lost, self.begun, self.ahead, self.full = 0, 0, False, 0, False
+        self.kept = self.stamps = None
         self.heard = deque()  # (moment, samples, share that answered) of the last second
 
-    def take_in(self, packets):
-        """Packets in the order they came. What was sent twice is kept once; what is missing counts as lost."""
-        for p in packets:
-            begun = self.next > 0 or bool(self.kept)
-            if p.first < self.next or (begun and p.first > self.next + MOST_AHEAD_S * self.device.rate):
-                continue
-            self.lost += p.first - self.next if begun else 0
-            self.next = p.first + len(p.samples)
-            self.heard.append((time.monotonic(), len(p.samples), float(np.isfinite(p.samples).mean())))
-            if self.recording:
-                self.kept.append((p.first, p.samples))
-                if p.second_of_day is not None:
-                    self.stamps.append((p.first, p.second_of_day))
+    @property
+    def name(self):
+        """What it is called in a journal."""
+        return self.device.id if self.performer_id is None else f"{self.device.id}-{self.performer_id}"
 
-    def recorded(self, seconds):
-        """(samples (T, *shape) float32 from the device's first on, NaN where lost; stamps) of a take of so many seconds."""
-        end = max((first + len(x) for first, x in self.kept), default=0)
-        end = min(end, int(seconds * self.device.rate))
-        samples = np.full((end, self.device.width), np.nan, dtype=np.float32)
-        for first, x in self.kept:
-            samples[first : first + len(x)] = x[: max(0, end - first)]
-        stamps = [(first, second) for first, second in self.stamps if first < end]
-        return samples.reshape(end, *self.device.shape), stamps
+    def keep_in(self, journal):
+        """Record from now on; where the journal holds readings already, go on after them."""
+        self.kept, self.stamps = journal.rows(self.name, self.device.width), journal.pairs(self.name)
+        self.next = len(self.kept)
+        self.begun = self.next > 0
+
+    def take_in(self, packets):
+        """Packets in the order they came. What was sent twice is kept once; what is missing counts as lost.
+
+        full: nothing more can be written, so what comes is lost; it goes on when there is room.
+        """
+        for p in packets:
+            if p.first < self.next:
+                continue
+            if self.begun and p.first > self.next + MOST_AHEAD_S * self.device.rate and self.ahead < AHEAD_PACKETS:
+                self.ahead += 1
+                continue
+            self.ahead = 0
+            self.lost += p.first - self.next if self.begun else 0
+            self.next, self.begun = p.first + len(p.samples), True
+            self.heard.append((time.monotonic(), len(p.samples), float(np.isfinite(p.samples).mean())))
+            if self.kept is not None:
+                self._keep(p)
+
+    def _keep(self, p):
+        try:
+            self.kept.pad(p.first)
+            self.kept.add(p.samples)
+            if p.second_of_day is not None:
+                self.stamps.add([[p.first, p.second_of_day]])
+            self.full = False
+        except OSError:
+            self.full = True
+
+    def stamps_before(self, end):
+        """[(sample, second of day)] of the samples before `end`."""
+        return [(int(first), float(second)) for first, second in self.stamps.read() if first < end]
 
     def snapshot(self):
         """What the Floor shows of it."""

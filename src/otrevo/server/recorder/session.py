@@ -4,7 +4,7 @@ No sockets and no Django in here: packets in, snapshots out.
 """
 
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,13 +13,15 @@ from otrevo.core.formats.centroids import Centroids, joined
 from otrevo.core.optics.blinds import blinded, cut_off
 from otrevo.core.optics.rebuild import RebuildSettings, no_tracks, rebuild_window
 from otrevo.core.optics.trust import measure_trust
+from otrevo.server.recorder.kept_frames import KeptFrames
 
 SETTLE_FRAMES = 3  # a picture may come this much later than the others of its frame
 TRUST_S, TRUST_LEAST_S, TRUST_EVERY_S = 1.0, 0.5, 0.25
 LEAP_S, LEAP_PACKETS = 5.0, 60  # a timecode this far ahead is believed only when so many packets in a row say it
 MOST_SHOWN = 400  # centroids of one camera in a snapshot
 PLACE_EVERY_S = 6.0
-MOST_SECONDS = 280.0  # of one recording: what it holds in memory is bounded
+MOST_SECONDS = 3600.0  # of one recording; longer ones were forgotten
+STAMP_FRAMES = 30
 STATE_EVERY_S = 0.25
 MOST_WANTED = 200
 
@@ -36,14 +38,12 @@ class Session:
     blinds: tuple = ()
     room_blinds: tuple = ()
     coverage: object = None
-    recording: bool = False
     zero_us: int | None = None
-    kept: list = field(default_factory=list)
-    stamps: list = field(default_factory=list)
 
     def __post_init__(self):
         self.number = {c.name: i for i, c in enumerate(self.rig)}
         self.waiting, self.latest, self.done = {}, -1, 0
+        self.recording, self.kept = False, None
         self.late, self.leaps = 0, 0
         self.sequence, self.lost, self.packets = {}, dict.fromkeys(self.number, 0), dict.fromkeys(self.number, 0)
         self.fps, self.counted_at, self.counted = {}, time.monotonic(), dict(self.packets)
@@ -54,6 +54,12 @@ class Session:
         self.points = np.zeros((0, 3))
         self.now = [np.zeros((0, 3)) for _ in self.rig]
         self.stated, self.placed_at = 0.0, time.monotonic()
+
+    def keep_in(self, journal):
+        """Record from now on; where the journal holds frames already, go on after them."""
+        self.kept, self.recording = KeptFrames(journal), True
+        self.done = self.kept.done
+        self.latest = self.done - 1
 
     def take_in(self, packets):
         """Sort packets into frames. A camera the room does not have is left out."""
@@ -91,6 +97,7 @@ class Session:
         if last <= self.done:
             return False
         first, self.done = self.done, last
+        there = [f for f in list(self.waiting) if first <= f < last]
         rows = [
             (frame - first, c, xyr)
             for frame in sorted(f for f in list(self.waiting) if f < last)  # more may come in while this goes on
@@ -98,10 +105,7 @@ class Session:
         ]
         piece = _centroids([row for row in rows if row[0] >= 0])
         if self.recording:
-            self.kept.append(piece.later(first))
-            self.stamps += [
-                (f, (self.zero_us / 1e6 + f / float(self.rate)) % 86400.0) for f in range(first, last) if f % 30 == 0
-            ]
+            self.kept.add(piece.later(first), first, last, there)
         for c, xyr in ((c, xyr) for _, c, xyr in rows):
             self.now[c] = xyr[:MOST_SHOWN]
         if self.coverage is not None:
@@ -149,7 +153,13 @@ class Session:
 
     def recorded(self):
         """The Centroids kept so far."""
-        return joined(self.kept)
+        return self.kept.centroids() if self.kept else joined([])
+
+    @property
+    def stamps(self):
+        """[(frame, second of day)] of every STAMP_FRAMES-th frame that is done."""
+        start, hz = (self.zero_us or 0) / 1e6, float(self.rate)
+        return [(f, (start + f / hz) % 86400.0) for f in range(0, self.done, STAMP_FRAMES)]
 
     def to_place(self):
         """Now and then readings (F, C, M, 3) by which the cameras could be placed, else None."""

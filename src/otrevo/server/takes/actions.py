@@ -62,7 +62,7 @@ def undo(take, redo=False):
 
 def make_take(slate, user, number=None, made_from="floor", **values):
     """The next take of a slate, or the given number if it is free."""
-    wanted = number or 1 + max([t.number for t in slate.takes.all()], default=0)
+    wanted = number or next_number(slate)
     try:
         with transaction.atomic():
             take = Take.objects.create(
@@ -73,7 +73,7 @@ def make_take(slate, user, number=None, made_from="floor", **values):
             return take
     except IntegrityError:
         raise InputError(
-            f"Slate {slate.name} already has a take {wanted}; the next free number is {_next(slate)}."
+            f"Slate {slate.name} already has a take {wanted}; the next free number is {next_number(slate)}."
         ) from None
 
 
@@ -89,5 +89,7 @@ def _stage_calibration(slate):
     return room.calibrations.order_by("-version").first() if room else None
 
 
-def _next(slate):
-    return 1 + max([t.number for t in slate.takes.all()], default=0)
+def next_number(slate):
+    """The number of a slate's next take; that of a take which rolls is taken."""
+    rolling = type(slate).objects.filter(pk=slate.pk).values_list("rolling__number", flat=True)
+    return 1 + max([*slate.takes.values_list("number", flat=True), *(n for n in rolling if n)], default=0)

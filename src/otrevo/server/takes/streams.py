@@ -50,20 +50,44 @@ def write_stream(
     """
     data = np.asarray(data)
     width = math.prod(data.shape[1:])
-    stream = Stream.objects.create(
-        take=take, recording=recording, run=run, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}",
-        shape=list(data.shape[1:]), samples=len(data), stamps=[[float(a), float(b)] for a, b in stamps],
-        details=details or {}, performer=performer, prop=prop, clock=clock_document(clock, rate),
-    )  # fmt: skip
     flat = data.reshape(len(data), width) if len(data) else np.zeros((0, width))
-    per_piece = max(1, PIECE_BYTES // (4 * width))
-    firsts = range(0, len(flat), per_piece)
-    pieces = _keep([_ipc([_batch(flat[s : s + per_piece])], width) for s in firsts])
+    return stream_of_pieces(
+        take, name, kind, rate, data.shape[1:], len(data), keep_pieces(flat), run=run, stamps=stamps, details=details,
+        recording=recording, performer=performer, prop=prop, clock=clock_document(clock, rate),
+    )  # fmt: skip
+
+
+def per_piece_of(width):
+    """How many samples of so many numbers a piece holds, but for the last one of a stream."""
+    return max(1, PIECE_BYTES // (4 * width))
+
+
+def keep_pieces(flat):
+    """Ids of the pieces of samples (n, width), in order."""
+    width = flat.shape[1]
+    per_piece = per_piece_of(width)
+    return _keep([_ipc([_batch(flat[s : s + per_piece])], width) for s in range(0, len(flat), per_piece)])
+
+
+@transaction.atomic
+def stream_of_pieces(take, name, kind, rate, shape, samples, pieces, stamps=(), details=None, **about):
+    """A Stream of so many samples whose pieces, by their ids, are kept already; about: as in write_stream."""
+    stream = Stream.objects.create(
+        take=take, name=name, kind=kind, rate=f"{rate.numerator}/{rate.denominator}", shape=list(shape), samples=samples,
+        stamps=[[float(a), float(b)] for a, b in stamps], details=details or {}, **about,
+    )  # fmt: skip
+    per_piece = per_piece_of(math.prod(shape))
     chunks = [
-        Chunk(stream=stream, number=i, first_sample=s, samples=min(per_piece, len(flat) - s), piece_id=piece)
-        for i, (s, piece) in enumerate(zip(firsts, pieces, strict=True))
+        Chunk(
+            stream=stream,
+            number=i,
+            first_sample=i * per_piece,
+            samples=min(per_piece, samples - i * per_piece),
+            piece_id=piece,
+        )
+        for i, piece in enumerate(pieces)
     ]
-    Chunk.objects.bulk_create(chunks)
+    Chunk.objects.bulk_create(chunks, batch_size=2000)
     return stream
 
 
@@ -165,10 +189,15 @@ def write_centroids(take, name, rate, centroids, names, stamps=(), recording=Non
     """Store formats.centroids.Centroids as a stream whose samples are rows; `details` says where frames begin."""
     frames = centroids.frames
     marks = np.searchsorted(centroids.frame, np.arange(0, frames + FRAMES_BETWEEN, FRAMES_BETWEEN))
-    details = {"cameras": list(names), "frames": frames, "every": FRAMES_BETWEEN, "marks": marks.tolist()}
+    details = frames_document(names, frames, marks.tolist())
     return write_stream(
         take, name, "centroids", rate, centroids.rows(), stamps=stamps, details=details, recording=recording
     )
+
+
+def frames_document(names, frames, marks):
+    """What the details of a centroid stream say: its cameras, and in which row every FRAMES_BETWEEN-th frame begins."""
+    return {"cameras": list(names), "frames": frames, "every": FRAMES_BETWEEN, "marks": marks}
 
 
 def frame_rows(stream, first, last):
