@@ -18,6 +18,7 @@ from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.sim.rig import film, make_room
 from otrevo.server.launch import free_port
 from otrevo.server.recorder import session as live
+from otrevo.server.recorder.journal import Journal
 from otrevo.standins import world
 
 STEP_S, TAKE_S = 0.02, 60.0  # whoever has performed stands there until the cut
@@ -50,7 +51,8 @@ def ten_minutes(seeds):
             room = make_room(seed)
             rig, rate = rig_from_document(room.rig_document(seed))
             motion = list(MOTIONS)[number % len(MOTIONS)]
-            session = live.Session("take", rig, rate, room.cameras, recording=True)
+            session = live.Session("take", rig, rate, room.cameras)
+            session.keep_in(Journal.begin(folder.name, {}))
             world.build(1, seed, len(room.cameras))
             world.rehearse(1, motion)
             world.embody(1, number)

@@ -13,9 +13,10 @@ from django.db import connection
 from django.test import TransactionTestCase
 from playwright.sync_api import expect
 
-from otrevo.server.launch import free_port, start_children, stop_children, wait_for
+from otrevo.server.launch import add_parts, free_port, wait_for
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import current_blinds, room_of
+from otrevo.server.supervise import Supervisor
 from otrevo.server.takes.models import Take
 from otrevo.standins import world
 from tests.interface.browser import InBrowser
@@ -30,13 +31,14 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         port = free_port()
         environment = {"OTREVO_DB_NAME": connection.settings_dict["NAME"], "PYTHONPATH": str(settings.HOME / "src")}
         with mock.patch.dict(os.environ, environment):
-            cls.children = start_children(port, Path(cls.folder.name), workers=1)
+            cls.parts = Supervisor(cls.folder.name)
+            add_parts(cls.parts, port, Path(cls.folder.name), workers=1)
         cls.live_server_url = f"http://127.0.0.1:{port}"
         assert wait_for(f"{cls.live_server_url}/api/health", 60), "the web server did not start"
 
     @classmethod
     def tearDownClass(cls):
-        stop_children(cls.children)
+        cls.parts.stop()
         cls.folder.cleanup()
         super().tearDownClass()
 

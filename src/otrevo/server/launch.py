@@ -15,8 +15,12 @@ import subprocess
 import sys
 import tempfile
 import time
+import urllib.error
 import urllib.request
+from contextlib import contextmanager
 from pathlib import Path
+
+from otrevo.server.supervise import Part, Supervisor, alone_in, end_leftovers, tied
 
 HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
 
@@ -100,15 +104,19 @@ class Cluster:
         if not (self.folder / "PG_VERSION").exists():
             self._create()
         self.port = free_port()
-        options = ["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
-                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}"]  # fmt: skip
-        log = (self.data / "postgres.log").open("ab")
-        self.process = subprocess.Popen(
-            [self.bin / "postgres", "-D", self.folder, "-p", str(self.port), *options],
-            stdout=log, stderr=log, cwd="/", start_new_session=True, **self._as(),
-        )  # fmt: skip
+        self.process = self.spawn()
         os.environ.update(OTREVO_DB_PORT=str(self.port), OTREVO_DB_PASSWORD=self.password)
         self._wait()
+
+    def spawn(self):
+        """Start the server on the port that was chosen; the Popen of it."""
+        options = ["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
+                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}"]  # fmt: skip
+        with (self.data / "postgres.log").open("ab") as log:
+            return subprocess.Popen(
+                [self.bin / "postgres", "-D", self.folder, "-p", str(self.port), *options],
+                stdout=log, stderr=log, cwd="/", start_new_session=True, preexec_fn=tied(signal.SIGINT), **self._as(),
+            )  # fmt: skip
 
     def _wait(self):
         import psycopg
@@ -132,62 +140,40 @@ class Cluster:
                 time.sleep(0.1)
         raise LaunchError(f"The database did not answer within 60 s; see {self.data / 'postgres.log'}.")
 
+    def part(self):
+        """The running server as something to be looked after."""
+        part = Part("database", self.spawn, signal.SIGINT)  # fast shutdown
+        part.process, part.begun = self.process, time.monotonic()
+        return part
+
     def stop(self):
         if self.process and self.process.poll() is None:
             self.process.send_signal(signal.SIGINT)  # fast shutdown
             self.process.wait(20)
 
 
-def start_children(port, data, workers=2):
-    """The stand-ins for cameras and other devices, the recorder, the web server and the workers as processes of their own, logging into the data folder."""
-    children = []
-
+def add_parts(supervisor, port, data, workers=2, host="127.0.0.1", stand_ins=True):
+    """Start, and have looked after: the stand-ins for cameras and other devices, two recorders of which one stands by, the web
+    server and the workers, logging into the data folder.
+    """
     # two workers on two cores: threads inside one would only take them from the other
     environment = os.environ | {
-        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_CAMERAS_PORT": str(free_port()),
-        "OTREVO_KIT_PORT": str(free_port()), "OTREVO_RECORDER_PORT": str(free_port()),
+        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_RECORDER_PORT": str(free_port()),
     }  # fmt: skip
+    if stand_ins:
+        environment |= {"OTREVO_CAMERAS_PORT": str(free_port()), "OTREVO_KIT_PORT": str(free_port())}
 
-    def start(name, *command):
-        log = (data / f"{name}.log").open("ab")
-        children.append(
-            subprocess.Popen(
-                [sys.executable, "-m", *command],
-                stdout=log,
-                stderr=log,
-                cwd=HOME,
-                start_new_session=True,
-                env=environment,
-            )
-        )
+    def add(name, *command):
+        supervisor.add(Part.of_python(name, data, environment, HOME, *command))
 
-    start("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
-    start("kit", "otrevo.standins.kit", environment["OTREVO_KIT_PORT"])
-    start("recorder", "otrevo.server.recorder.process")
-    start(
-        "web",
-        "uvicorn",
-        "otrevo.server.asgi:application",
-        "--host",
-        "127.0.0.1",
-        "--port",
-        str(port),
-        "--no-access-log",
-    )
+    if stand_ins:
+        add("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
+        add("kit", "otrevo.standins.kit", environment["OTREVO_KIT_PORT"])
+    for name in ("recorder", "recorder-2"):
+        add(name, "otrevo.server.recorder.process")
+    add("web", "uvicorn", "otrevo.server.asgi:application", "--host", host, "--port", str(port), "--no-access-log")
     for i in range(workers):
-        start(f"worker-{i + 1}", "otrevo.server.work.worker")
-    return children
-
-
-def stop_children(children):
-    for child in children:
-        if child.poll() is None:
-            child.send_signal(signal.SIGTERM)
-    for child in children:
-        try:
-            child.wait(12)
-        except subprocess.TimeoutExpired:
-            child.kill()
+        add(f"worker-{i + 1}", "otrevo.server.work.worker")
 
 
 def wait_for(url, seconds=30):
@@ -196,6 +182,8 @@ def wait_for(url, seconds=30):
         try:
             with urllib.request.urlopen(url, timeout=2) as answer:
                 return answer.status == 200
+        except urllib.error.HTTPError:
+            return True  # it answers, whatever is still missing
         except OSError:
             time.sleep(0.15)
     return False
@@ -215,54 +203,76 @@ def prepare(data):
     call_command("migrate", verbosity=0, interactive=False)
 
 
-def demo(arguments):
-    data = Path(arguments.data).resolve() if arguments.data else HOME / ".otrevo"
+@contextmanager
+def started(data, say=print):
+    """The database of a data folder and a Supervisor that looks after it, for as long as the block lasts. Ctrl-C and SIGTERM end the
+    block with KeyboardInterrupt. Raises LaunchError, also where Otrevo runs already with this folder.
+    """
     data.mkdir(parents=True, exist_ok=True)
-    started = time.monotonic()
-    cluster = Cluster(data)
-    children = []
+    lock = alone_in(data)
+    if lock is None:
+        raise LaunchError(
+            f"Otrevo runs already with the data in {data}; end it there, or give another folder with --data."
+        )
+    end_leftovers(data)
+    os.environ["OTREVO_DATA"] = str(data)
 
     def end(*_):
         raise KeyboardInterrupt
 
     for name in (signal.SIGINT, signal.SIGTERM):  # also where a shell has told background jobs to ignore Ctrl-C
         signal.signal(name, end)
+    cluster, supervisor = Cluster(data), Supervisor(data, say)
     try:
         cluster.start()
-        prepare(data)
-        from otrevo.server.demo import SIGN_INS, load_demo, record_takes
-        from otrevo.server.work.queue import waiting
-
-        fresh = load_demo()
-        port = free_port(arguments.port)
-        if port != arguments.port:
-            print(f"Port {arguments.port} is busy; using {port}.")
-        children = start_children(port, data)
-        if not wait_for(f"http://127.0.0.1:{port}/api/health"):
-            raise LaunchError(f"The web server did not answer; see {data / 'web.log'}.")
-        if fresh:
-            print(f"The demo production's takes are being recorded, lined up, labelled and solved. Who cannot wait can watch at "
-                  f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip
-        record_takes()
-        if fresh:
-            told = None
-            while left := waiting():
-                if left != told:
-                    print(f"  {left} passes to go", flush=True)
-                told = left
-                time.sleep(2)
-        print(f"\nOtrevo is ready at http://127.0.0.1:{port}/  (after {time.monotonic() - started:.0f} s)\n")
-        for name, password, role in SIGN_INS:
-            print(f"  {role:<12} sign in as {name:<8} password {password}")
-        print("\nCtrl-C ends it.", flush=True)
-        while all(c.poll() is None for c in [*children, cluster.process]):
-            time.sleep(0.5)
-        raise LaunchError(f"A part of Otrevo has stopped; the logs are in {data}.")
-    except KeyboardInterrupt:
-        print("\nStopping.")
+        supervisor.add(cluster.part())
+        supervisor.watch()
+        yield supervisor
     finally:
-        stop_children(children)
-        cluster.stop()
+        supervisor.stop()
+        cluster.stop()  # where it did not get as far as being looked after
+        lock.close()
+
+
+def demo(arguments):
+    data = Path(arguments.data).resolve() if arguments.data else HOME / ".otrevo"
+    began = time.monotonic()
+    try:
+        with started(data) as supervisor:
+            prepare(data)
+            _demo(arguments, data, supervisor, began)
+    except KeyboardInterrupt:
+        print("\nStopped.")
+
+
+def _demo(arguments, data, supervisor, began):
+    from otrevo.server.demo import SIGN_INS, load_demo, record_takes
+    from otrevo.server.work.queue import waiting
+
+    fresh = load_demo()
+    port = free_port(arguments.port)
+    if port != arguments.port:
+        print(f"Port {arguments.port} is busy; using {port}.")
+    add_parts(supervisor, port, data)
+    if not wait_for(f"http://127.0.0.1:{port}/api/csrf"):
+        raise LaunchError(f"The web server did not answer; see {data / 'web.log'}.")
+    if fresh:
+        print(f"The demo production's takes are being recorded, lined up, labelled and solved. Who cannot wait can watch at "
+              f"http://127.0.0.1:{port}/ (sign in as {SIGN_INS[0][0]}, password {SIGN_INS[0][1]}).", flush=True)  # fmt: skip
+    record_takes()
+    if fresh:
+        told = None
+        while left := waiting():
+            if left != told:
+                print(f"  {left} passes to go", flush=True)
+            told = left
+            time.sleep(2)
+    print(f"\nOtrevo is ready at http://127.0.0.1:{port}/  (after {time.monotonic() - began:.0f} s)\n")
+    for name, password, role in SIGN_INS:
+        print(f"  {role:<12} sign in as {name:<8} password {password}")
+    print("\nCtrl-C ends it.", flush=True)
+    while True:
+        time.sleep(0.5)
 
 
 def main():
