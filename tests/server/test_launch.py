@@ -1,12 +1,16 @@
 import os
 import socket
 import stat
+import subprocess
+import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
-from otrevo.server.launch import Cluster, LaunchError, free_port, secret, wait_for
+from otrevo.server.launch import Cluster, LaunchError, free_port, secret, started, wait_for
+from otrevo.server.supervise import Part, Supervisor, alone_in
 
 
 class Launch(unittest.TestCase):
@@ -41,6 +45,52 @@ class Launch(unittest.TestCase):
         self.assertEqual(Cluster(self.data).folder.parent, Path("/var/lib/postgresql"))
         self.data.chmod(0o755)
         self.assertEqual(Cluster(self.data).folder, self.data / "postgres")
+
+    def test_one_folder_is_for_one_launcher(self):
+        lock = alone_in(self.data)
+        with self.assertRaisesRegex(LaunchError, "runs already with the data in"), started(self.data):
+            self.fail("it must not start")
+        lock.close()
+        alone_in(self.data).close()
+
+    def test_a_part_that_ends_is_started_again_and_nothing_else_is_ended(self):
+        other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+        self.addCleanup(other.wait)
+        self.addCleanup(other.kill)
+        said = []
+        supervisor = Supervisor(self.data, said.append)
+        code = "import pathlib, time; pathlib.Path('began').open('a').write('x'); time.sleep(60)"
+        part = Part.of_python("sleeper", self.data, os.environ, self.data, "timeit", "-n1", "-r1", code)
+        supervisor.add(part)
+        supervisor.watch()
+        first = part.process
+        deadline = time.monotonic() + 20
+        while not (self.data / "began").exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        first.kill()
+        while (self.data / "began").read_text() != "xx" and time.monotonic() < deadline:
+            time.sleep(0.05)
+        self.assertEqual((self.data / "began").read_text(), "xx")
+        self.assertIn("sleeper was ended by SIGKILL; started again", said[0])
+        self.assertNotEqual(part.process.pid, first.pid)
+        supervisor.stop()
+        self.assertIsNotNone(part.process.poll())
+        self.assertIsNone(other.poll())
+        self.assertFalse((self.data / "parts.json").exists())
+
+    def test_one_that_ends_at_once_is_given_more_time_each_time(self):
+        part = Part("broken", lambda: subprocess.Popen([sys.executable, "-c", "raise SystemExit(3)"]))
+        part.begin()
+        waits, now = [], part.begun
+        for _ in range(5):
+            part.process.wait()
+            part.look(now)
+            waits.append(round(part.due - now, 3))
+            now = part.due or now
+            part.look(now)
+        self.assertEqual(waits[:1] + sorted(waits[1:]), waits)
+        self.assertGreater(waits[-1], 1.0)
+        self.assertIn("status 3", part.why)
 
     def test_waiting_gives_up(self):
         self.assertFalse(wait_for(f"http://127.0.0.1:{free_port(59000)}/", seconds=0.5))

@@ -84,11 +84,12 @@ class Storing:
         self.rows, self.pieces, self.per_piece = rows, [], per_piece_of(rows.width)
 
     def go_on(self, most=PIECES_AT_ONCE):
-        """Store up to so many whole pieces more."""
+        """Store up to so many whole pieces more. True when others wait."""
         start = len(self.pieces) * self.per_piece
         end = min(start + most * self.per_piece, len(self.rows) // self.per_piece * self.per_piece)
         if end > start:
             self.pieces += keep_pieces(self.rows.read(start, end))
+        return end + self.per_piece <= len(self.rows)
 
     def until(self, end):
         """Ids of the pieces of the first `end` rows, all stored now."""
@@ -109,8 +110,8 @@ def storing_of(session, readings):
 
 
 def go_on_storing(storing):
-    for one in storing.values():
-        one.go_on()
+    """Store some of everything that waits. True when there is more."""
+    return any([one.go_on() for one in storing.values()])
 
 
 def forget(storing):

@@ -139,14 +139,15 @@ class Recorder:
 
     async def _store_on(self):
         """What has been recorded goes into the database while more of it comes; without a database it waits in the journal."""
+        behind = False
         while True:
-            await asyncio.sleep(STORE_S)
-            storing = self.storing
+            await asyncio.sleep(0.0 if behind else STORE_S)
+            storing, behind = self.storing, False
             if storing is None:
                 continue
             self.storing_now = asyncio.create_task(asyncio.to_thread(go_on_storing, storing))
             try:
-                await self.storing_now
+                behind = await self.storing_now
             except Exception as error:
                 log.warning("storing waits: %s", error)
                 await asyncio.sleep(2.0)
@@ -501,7 +502,9 @@ if __name__ == "__main__":
     from django.conf import settings
 
     from otrevo.server.recorder import database  # noqa: F401, loaded before it is needed in a hurry
+    from otrevo.server.recorder.ready import make_ready
 
+    make_ready()
     folder = settings.DATA / "journal"
     folder.mkdir(parents=True, exist_ok=True)
     lock = alone(settings.DATA / "recorder.lock")
