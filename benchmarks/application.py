@@ -18,7 +18,7 @@ HOME = Path(__file__).resolve().parents[1]
 @contextmanager
 def database():
     """Django on a fresh PostgreSQL cluster, gone afterwards."""
-    from otrevo.server.launch import Cluster
+    from otrevo.server.cluster import Cluster
 
     with tempfile.TemporaryDirectory(prefix="otrevo-bench-") as folder:
         data = Path(folder)

@@ -16,7 +16,7 @@ from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.sim.motions import MOTIONS
 from otrevo.core.sim.rig import film, make_room
-from otrevo.server.launch import free_port
+from otrevo.server.cluster import free_port
 from otrevo.server.recorder import session as live
 from otrevo.server.recorder.journal import Journal
 from otrevo.standins import world

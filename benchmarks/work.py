@@ -110,9 +110,9 @@ def kills(seeds, times=50):
     with database():
         from tests.server.production import calibrate, make_production
 
+        from otrevo.server.cluster import free_port
         from otrevo.server.handover.jobs import queue_package
         from otrevo.server.handover.models import Package
-        from otrevo.server.launch import free_port
         from otrevo.server.rehearsal import record
         from otrevo.server.stage.jobs import queue_step
         from otrevo.server.stage.room import room_of

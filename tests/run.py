@@ -94,7 +94,7 @@ def run_core(tally):
 
 def run_django(tally, labels):
     """Server or interface tests on a PostgreSQL cluster of their own, which goes when they end."""
-    from otrevo.server.launch import Cluster
+    from otrevo.server.cluster import Cluster
 
     with tempfile.TemporaryDirectory(prefix="otrevo-test-") as folder:
         data = Path(folder)

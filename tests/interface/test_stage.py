@@ -13,7 +13,8 @@ from django.db import connection
 from django.test import TransactionTestCase
 from playwright.sync_api import expect
 
-from otrevo.server.launch import add_parts, free_port, wait_for
+from otrevo.server.cluster import free_port
+from otrevo.server.launch import add_parts, wait_for
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import current_blinds, room_of
 from otrevo.server.supervise import Supervisor

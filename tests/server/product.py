@@ -124,7 +124,8 @@ def _listens(pid):
 
 def main(data):
     """Be the launcher of a product with the tests' production."""
-    from otrevo.server.launch import LaunchError, add_parts, free_port, prepare, started, wait_for
+    from otrevo.server.cluster import LaunchError, free_port
+    from otrevo.server.launch import add_parts, prepare, started, wait_for
 
     def loaded():
         prepare(data)

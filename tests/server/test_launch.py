@@ -9,7 +9,8 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from otrevo.server.launch import Cluster, LaunchError, free_port, secret, started, wait_for
+from otrevo.server.cluster import Cluster, LaunchError, free_port, secret
+from otrevo.server.launch import started, wait_for
 from otrevo.server.supervise import Part, Supervisor, alone_in
 
 

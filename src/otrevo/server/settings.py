@@ -45,13 +45,19 @@ DATABASES = {
         "ENGINE": "django.db.backends.postgresql",
         "OPTIONS": {"server_side_binding": True},  # bytes go over as bytes, not as twice as many letters
         "NAME": os.environ.get("OTREVO_DB_NAME", "otrevo"),
-        "USER": "otrevo",
+        "USER": os.environ.get("OTREVO_DB_USER", "otrevo"),
         "PASSWORD": os.environ.get("OTREVO_DB_PASSWORD", ""),
-        "HOST": "127.0.0.1",
+        "HOST": os.environ.get("OTREVO_DB_HOST", "127.0.0.1"),
         "PORT": os.environ.get("OTREVO_DB_PORT", "5432"),
     }
 }
 AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+TLS = os.environ.get("OTREVO_TLS") == "1"  # pages come to people over TLS, ours or a proxy's
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = TLS
+SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
+if os.environ.get("OTREVO_PROXY") == "1":
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+RECORDER_KEY = os.environ.get("OTREVO_RECORDER_KEY") or SECRET_KEY
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"

@@ -19,7 +19,7 @@ def ports():
 
 def greeting():
     """What the recorder wants to hear first: nobody else on this machine may command it."""
-    return {"key": settings.SECRET_KEY}
+    return {"key": settings.RECORDER_KEY}
 
 
 class NoRecorder(InputError):

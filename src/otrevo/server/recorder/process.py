@@ -343,11 +343,13 @@ class Recorder:
         return answer
 
     async def serve(self, reader, writer):
+        from django.conf import settings
+
         from otrevo.core.errors import InputError
 
         try:
             request = json.loads(await reader.readline())
-            if not hmac.compare_digest(str(request.get("key", "")), os.environ["OTREVO_SECRET_KEY"]):
+            if not hmac.compare_digest(str(request.get("key", "")), settings.RECORDER_KEY):
                 return
             if request["do"] == "subscribe":
                 await self._subscribe(request["production"], writer)
