@@ -18,8 +18,10 @@ from otrevo.server.work.models import Run
 from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
 
-OPEN = {"/api/health", "/api/csrf", "/api/sign-in"}
+OPEN = {"/api/health", "/api/csrf", "/api/sign-in", "/api/welcome"}
+ADMINISTRATION = ("/api/users", "/api/audit")
 OWN = {
+    "/api/password",
     "/api/devices",
     "/api/formats",
     "/api/measures",
@@ -39,6 +41,8 @@ BODIES = {
     "performers": {"name": "Mo", "height_m": 1.7, "kit": ["optical"]},
     "packages": {"name": "p", "take_ids": [1], "formats": ["bvh"], "rate": "30"},
     "players": {"performer_ids": []}, "map-version": {"version": 1}, "map": {"bone": "head", "target": []},
+    "users": {"name": "x"}, "roles": {"production_id": 1, "role": None}, "welcome": {"user_id": 1, "token": "x", "password": "x"},
+    "password": {"old": "x", "new": "x"},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
     "cancel": {}, "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
@@ -87,7 +91,7 @@ class EveryRoute(TestCase):
             "production_id": cls.production.pk, "slate_id": cls.slate.pk, "day_id": cls.slate.day_id, "take_id": take.pk,
             "run_id": run.pk, "stream_id": stream.pk, "package_id": package.pk, "performer_id": cls.slate.performer_id,
             "name": "solve", "recording_id": recording.pk, "step_id": step.pk, "calibration_id": room.calibrations.get().pk,
-            "character_id": character.pk, "version": 1, "number": 0, "other_id": room.calibrations.get().pk,
+            "user_id": 1, "character_id": character.pk, "version": 1, "number": 0, "other_id": room.calibrations.get().pk,
         }  # fmt: skip
         cls.routes = [
             (method, path)
@@ -124,7 +128,7 @@ class EveryRoute(TestCase):
                 continue
             with self.subTest(f"{method} {path}"):
                 answer = self.call(other, method, path)
-                self.assertEqual(answer.status_code, 404, answer.content)
+                self.assertEqual(answer.status_code, 403 if path.startswith(ADMINISTRATION) else 404, answer.content)
                 self.assertNotIn(b"Saltmarsh", answer.content)
 
     def test_what_does_not_exist_is_not_there(self):
@@ -135,7 +139,7 @@ class EveryRoute(TestCase):
                 continue
             with self.subTest(f"{method} {path}"):
                 answer = self.call(own, method, path, nowhere)
-                self.assertEqual(answer.status_code, 404, answer.content)
+                self.assertEqual(answer.status_code, 403 if path.startswith(ADMINISTRATION) else 404, answer.content)
                 self.assertNotIn(b"Traceback", answer.content)
 
     def test_changes_without_the_token_are_refused_everywhere(self):

@@ -6,16 +6,20 @@ from ninja.security import django_auth
 
 from otrevo.core.errors import InputError
 from otrevo.server.accounts.api import router as accounts
+from otrevo.server.accounts.users_api import router as administration
 from otrevo.server.bench.api import router as bench
 from otrevo.server.cast.api import router as cast
 from otrevo.server.cast.characters_api import router as characters
 from otrevo.server.floor.api import router as floor
 from otrevo.server.handover.api import router as handover
+from otrevo.server.health import router as health
 from otrevo.server.shoot.api import router as shoot
 from otrevo.server.stage.api import router as stage
 
 api = NinjaAPI(title="Otrevo", version="1", auth=django_auth, docs_url=None, openapi_url=None)
 api.add_router("", accounts)
+api.add_router("", administration)
+api.add_router("", health)
 api.add_router("", shoot)
 api.add_router("", stage)
 api.add_router("", cast)

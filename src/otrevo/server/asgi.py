@@ -13,6 +13,7 @@ from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
 from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
 from django.urls import path  # noqa: E402
 
+import otrevo.server.urls  # noqa: E402, F401, loaded before somebody waits for it
 from otrevo.server.live.consumer import Live  # noqa: E402
 
 sockets = AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter([path("live/<int:production>", Live.as_asgi())])))

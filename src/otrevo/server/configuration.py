@@ -76,7 +76,8 @@ def read_configuration(path, environment):
     """The Configuration of a file, or of none, and an environment. Raises LaunchError in one sentence."""
     told = _file(path) if path else {}
     for name, (section, key) in FROM_ENVIRONMENT.items():
-        if environment.get(name):
+        # without a host they are of the database that Otrevo starts itself
+        if environment.get(name) and (section != "database" or environment.get("OTREVO_DB_HOST")):
             target = told.setdefault(section, {}) if section else told
             target[key] = environment[name]
     where = Path(path).name if path else "the environment"

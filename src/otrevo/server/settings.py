@@ -51,7 +51,11 @@ DATABASES = {
         "PORT": os.environ.get("OTREVO_DB_PORT", "5432"),
     }
 }
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
+]
 TLS = os.environ.get("OTREVO_TLS") == "1"  # pages come to people over TLS, ours or a proxy's
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = TLS
 SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0

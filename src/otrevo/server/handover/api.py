@@ -13,6 +13,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.formats.catalogue import delivered, dropped, format_named
 from otrevo.core.package.naming import clean
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
+from otrevo.server.accounts.audit import enter
 from otrevo.server.accounts.models import Role
 from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
@@ -242,6 +243,7 @@ def send(request, package_id: int):
         raise InputError(f"The package is {item.state}; only one that was read back without faults can be sent.")
     item.state = Package.State.SENT
     item.save(update_fields=["state"])
+    enter(request, "package sent", _named(item))
     return package_out(item)
 
 
@@ -253,15 +255,23 @@ def take_back(request, package_id: int):
         raise InputError(f"The package is {item.state}; only a sent one without an answer can be taken back.")
     item.state = Package.State.READY
     item.save(update_fields=["state"])
+    enter(request, "package taken back", _named(item))
     return package_out(item)
+
+
+def _named(package):
+    return f"{package.name}, {package.production.name}"
 
 
 def _answer(request, package_id, state, note):
     item = _fetch(request, package_id, ANSWERING)
-    if item.state not in SEEN_BY_ANIMATORS:
+    if item.answered_by_id is not None:
+        raise InputError(f"The package was {item.state} by {item.answered_by.username}; one answer stays.")
+    if item.state != Package.State.SENT:
         raise InputError(f"The package is {item.state}; it has not been sent.")
     item.state, item.answer, item.answered_by = state, note.strip()[:2000], request.user
     item.save(update_fields=["state", "answer", "answered_by"])
+    enter(request, f"package {state}", _named(item))
     return package_out(item)
 
 
@@ -286,6 +296,7 @@ def one_file(request, package_id: int, number: int):
         raise InputError("The package holds no such file.")
     with zipfile.ZipFile(io.BytesIO(bytes(item.archive))) as archive:
         data = archive.read(listed[number]["path"])
+    enter(request, "file downloaded", f"{listed[number]['path']} of {_named(item)}")
     return HttpResponse(data, content_type="application/octet-stream")
 
 
@@ -294,6 +305,7 @@ def file(request, package_id: int):
     item = _fetch(request, package_id)
     if not item.archive:
         raise InputError("The package holds no file yet.")
+    enter(request, "package downloaded", _named(item))
     response = HttpResponse(bytes(item.archive), content_type="application/zip")
     response["Content-Disposition"] = f'attachment; filename="{item.name}.zip"'
     return response
