@@ -11,6 +11,7 @@ import { Floor } from './places/floor';
 import { Handover } from './places/handover';
 import { Shoot } from './places/shoot';
 import { SignIn } from './places/sign-in';
+import { Welcome } from './places/welcome';
 import { PushedProvider, useChanges } from './queries/push';
 import { useBoard } from './queries/production';
 import { night, paper } from './theme';
@@ -19,6 +20,7 @@ import { night, paper } from './theme';
 const fetchBench = () => import('./places/bench');
 const Bench = lazy(() => fetchBench().then((m) => ({ default: m.Bench })));
 const Stage = lazy(() => import('./places/stage').then((m) => ({ default: m.Stage })));
+const Administration = lazy(() => import('./places/administration').then((m) => ({ default: m.Administration })));
 const PackagePage = lazy(() => import('./places/package').then((m) => ({ default: m.PackagePage })));
 
 function Waiting() {
@@ -32,10 +34,10 @@ function Member({ me }: { me: Me }) {
   const pushed = useChanges(production);
   if (me.memberships.some((m) => m.production_id === production)) return <PushedProvider value={pushed}><Panel at={pathname} name="This place"><Outlet /></Panel></PushedProvider>;
   return (
-    <Frame theme={paper} me={me} productionId={me.memberships[0].production_id} cells={[{ what: 'production', value: 'not yours' }]}>
+    <Frame theme={paper} me={me} productionId={me.memberships[0]?.production_id ?? null} cells={[{ what: 'production', value: 'not yours' }]}>
       <Empty style={{ margin: 28 }}>
         <h2>You are not part of this production</h2>
-        <p>Ask one of its supervisors to add {me.name}, or go on with yours:</p>
+        <p>Ask an administrator to add {me.name}, or go on with yours:</p>
         {me.memberships.map((m) => (
           <p key={m.production_id}><Link to={`/p/${m.production_id}/${m.role === 'animator' ? 'handover' : 'shoot'}`}>{m.production}</Link></p>
         ))}
@@ -82,20 +84,20 @@ export function App() {
       </ThemeProvider>
     );
   }
-  if (me.isError) return <SignIn />;
+  if (me.isError) return <Routes><Route path="/welcome/:user/:token" element={<Welcome />} /><Route path="*" element={<SignIn />} /></Routes>;
   const first = me.data.memberships[0];
-  if (!first) {
+  if (!first && !me.data.administrator) {
     return (
       <ThemeProvider theme={paper}>
         <Global />
         <Empty style={{ margin: 40 }}>
           <h2>You are not part of a production yet</h2>
-          <p>Ask a supervisor to add {me.data.name} to one.</p>
+          <p>Ask an administrator to add {me.data.name} to one.</p>
         </Empty>
       </ThemeProvider>
     );
   }
-  const home = `/p/${first.production_id}/${first.role === 'animator' ? 'handover' : 'shoot'}`;
+  const home = first ? `/p/${first.production_id}/${first.role === 'animator' ? 'handover' : 'shoot'}` : '/administration';
   const props = { me: me.data };
   return (
     <Suspense
@@ -117,6 +119,8 @@ export function App() {
           <Route path="handover" element={<Handover {...props} />} />
           <Route path="handover/:package" element={<PackagePage {...props} />} />
         </Route>
+        {me.data.administrator && <Route path="/administration" element={<Panel name="This place"><Administration {...props} /></Panel>} />}
+        <Route path="/welcome/:user/:token" element={<Welcome />} />
         <Route path="*" element={<Navigate to={home} replace />} />
       </Routes>
     </Suspense>

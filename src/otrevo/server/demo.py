@@ -84,7 +84,7 @@ def load_demo():
     with transaction.atomic():
         production = Production.objects.create(name=PRODUCTION, code="SMS")
         for name, password, role in SIGN_INS:
-            user = User.objects.create_user(name, password=password)
+            user = User.objects.create_user(name, password=password, is_superuser=role == "supervisor")
             Membership.objects.create(user=user, production=production, role=role)
         technician = User.objects.get(username=SIGN_INS[0][0])
         day = ShootDay.objects.create(production=production, number=3, date=date(2026, 11, 19), stage="Quay stage")

@@ -6,6 +6,7 @@ import { post, type Me } from '../api/client';
 import type { Theme } from '../theme';
 import { night } from '../theme';
 import { WordButton } from './controls';
+import { OwnPassword } from './own-password';
 
 const Global = createGlobalStyle`
   * { box-sizing: border-box; scrollbar-width: thin; scrollbar-color: ${(p) => p.theme.scrollbar} transparent; }
@@ -99,7 +100,8 @@ export type SlateCell = { what: string; value: ReactNode };
 export type FrameProps = {
   theme: Theme;
   me: Me;
-  productionId: number;
+  /** Null where there is none: the page is about the whole installation. */
+  productionId: number | null;
   cells: SlateCell[];
   benchTake?: number;
   right?: ReactNode;
@@ -131,14 +133,16 @@ export function Frame({ theme, me, productionId, cells, benchTake, right, childr
             </Shrink>
           ))}
           <Places aria-label="Places">
-            {desk && PLACES.map(([path, name]) => <NavLink key={path} to={`/p/${productionId}/${path}`}>{name}</NavLink>)}
-            {desk && (benchTake ? <NavLink to={`/p/${productionId}/bench/${benchTake}`}>Bench</NavLink> : <NavLink to={`/p/${productionId}/bench`}>Bench</NavLink>)}
-            <NavLink to={`/p/${productionId}/handover`}>Handover</NavLink>
+            {me.administrator && <NavLink to="/administration">Administration</NavLink>}
+            {productionId !== null && desk && PLACES.map(([path, name]) => <NavLink key={path} to={`/p/${productionId}/${path}`}>{name}</NavLink>)}
+            {productionId !== null && desk && (benchTake ? <NavLink to={`/p/${productionId}/bench/${benchTake}`}>Bench</NavLink> : <NavLink to={`/p/${productionId}/bench`}>Bench</NavLink>)}
+            {productionId !== null && <NavLink to={`/p/${productionId}/handover`}>Handover</NavLink>}
           </Places>
           {right}
           <Who>
             <small>{role}</small>
             {me.name}{' '}
+            <OwnPassword />{' '}
             <WordButton style={{ color: night.quiet, fontSize: 11 }} onPress={() => out.mutate()}>
               sign out
             </WordButton>

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useState, type ReactNode } from 'react';
 import { Form } from 'react-aria-components';
 import styled, { ThemeProvider } from 'styled-components';
 import { post, type Me } from '../api/client';
@@ -33,6 +33,22 @@ const Panel = styled.div`
   }
 `;
 
+/** The page before everything: what it is, and a form. */
+export function Door({ words, children }: { words: string; children: ReactNode }) {
+  return (
+    <ThemeProvider theme={night}>
+      <Global />
+      <Wrap>
+        <Panel>
+          <h1>Otrevo</h1>
+          <p>{words}</p>
+          {children}
+        </Panel>
+      </Wrap>
+    </ThemeProvider>
+  );
+}
+
 export function SignIn() {
   const client = useQueryClient();
   const [name, setName] = useState('');
@@ -42,27 +58,20 @@ export function SignIn() {
     onSuccess: (me) => client.setQueryData(['me'], me),
   });
   return (
-    <ThemeProvider theme={night}>
-      <Global />
-      <Wrap>
-        <Panel>
-          <h1>Otrevo</h1>
-          <p>From the stage floor to the animator’s desk.</p>
-          <Form
-            onSubmit={(e) => {
-              e.preventDefault();
-              enter.mutate();
-            }}
-          >
-            <TextInput label="Name" value={name} onChange={setName} autoFocus isRequired />
-            <TextInput label="Password" type="password" value={password} onChange={setPassword} isRequired />
-            <MainButton type="submit" isDisabled={enter.isPending}>
-              {enter.isPending ? 'Signing in…' : 'Sign in'}
-            </MainButton>
-            <Trouble error={enter.error} />
-          </Form>
-        </Panel>
-      </Wrap>
-    </ThemeProvider>
+    <Door words="From the stage floor to the animator’s desk.">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault();
+          enter.mutate();
+        }}
+      >
+        <TextInput label="Name" value={name} onChange={setName} autoFocus isRequired />
+        <TextInput label="Password" type="password" value={password} onChange={setPassword} isRequired />
+        <MainButton type="submit" isDisabled={enter.isPending}>
+          {enter.isPending ? 'Signing in…' : 'Sign in'}
+        </MainButton>
+        <Trouble error={enter.error} />
+      </Form>
+    </Door>
   );
 }
