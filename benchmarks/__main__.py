@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, beside, bodies, characters, live, optics, suits, timecode, work
+from benchmarks import application, beside, bodies, chaos, characters, live, optics, suits, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -24,6 +24,7 @@ ALL = {
     "rigid-bodies": beside.rigid_bodies,
     "cancel": work.cancelling,
     "kills": work.kills,
+    "chaos": chaos.chaos,
 }
 
 
