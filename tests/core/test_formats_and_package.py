@@ -242,6 +242,10 @@ class Names(unittest.TestCase):
         for pattern in ("{slate}", "{slate}{take}{password}", "{slate", "{slate}_{take:zz}"):
             with self.assertRaises(InputError):
                 name_from_pattern(pattern, values)
+        for pattern in ("{slate}_{take.__class__}", "{slate}_{take!r}", "{slate}{take[0]}", "{slate}_{take:900000000d}", "{slate}_{take:>99}",
+                        "{slate}_{take}{", "{{slate}}_{take}"):  # fmt: skip
+            with self.subTest(pattern), self.assertRaisesRegex(InputError, "expected fields such as"):
+                name_from_pattern(pattern, values)
         self.assertEqual(clean("///"), "unnamed")
 
 

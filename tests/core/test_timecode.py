@@ -115,6 +115,14 @@ class LinearTimecode(unittest.TestCase):
         self.assertGreater(len(reading.frame), len(frames) - 8)
         self.assertTrue(set(reading.frame.tolist()) <= set(frames.tolist()) | {int(frames[-1]) + 1})
 
+    def test_what_the_recorder_lost_is_silent(self):
+        samples, _, frames = ltc_track(DF, 5000, 6)
+        samples = samples.astype(float)
+        samples[:20000] = samples[100000:140000] = np.nan
+        reading = read_ltc(samples, 48000, DF)
+        self.assertEqual(reading.jumps, [])
+        self.assertGreater(len(reading.frame), 0.7 * len(frames))
+
     def test_document_names_what_it_is(self):
         samples, _, _ = ltc_track(DF, 0, 2)
         document = read_ltc(samples, 48000, DF).to_document()
@@ -184,6 +192,8 @@ class Clap(unittest.TestCase):
         sound[100000:100400] += rng.normal(0, 0.5, 400)
         self.assertAlmostEqual(clap_in_sound(sound, times), 100000 / 48000, delta=0.002)
         self.assertIsNone(clap_in_sound(rng.normal(0, 0.003, len(times)), times))
+        sound[:9000] = np.nan
+        self.assertAlmostEqual(clap_in_sound(sound, times), 100000 / 48000, delta=0.002)
         push = np.zeros((400, 17, 3))
         push[..., 1] = 9.81
         push[250:252, [6, 13], 0] = 70

@@ -7,13 +7,16 @@ from unittest import mock
 
 import numpy as np
 from asgiref.testing import ApplicationCommunicator
+from channels.db import database_sync_to_async
 from django.contrib.auth.models import AnonymousUser, User
+from django.contrib.sessions.models import Session
 from django.db import connection
 from django.test import Client, TransactionTestCase
 from django.utils import timezone
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.wand import keeper_corner
+from otrevo.server.accounts.models import Membership
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live import address
 from otrevo.server.live.consumer import Live
@@ -216,9 +219,19 @@ class Recording(TransactionTestCase):
 
 
 class Socket(TransactionTestCase):
+    def session(self, user):
+        """A session of this user, as a browser has it that signed in."""
+        client = Client()
+        if user.pk:
+            client.force_login(user)
+        try:
+            return client.session
+        finally:
+            connection.close()  # of this thread
+
     async def connected(self, user, production):
         scope = {
-            "type": "websocket", "path": f"/live/{production}", "user": user,
+            "type": "websocket", "path": f"/live/{production}", "user": user, "session": await asyncio.to_thread(self.session, user),
             "url_route": {"kwargs": {"production": production}},
         }  # fmt: skip
         link = ApplicationCommunicator(Live.as_asgi(), scope)
@@ -238,6 +251,27 @@ class Socket(TransactionTestCase):
         for user in turned:
             with self.subTest(user.username):
                 asyncio.run(story(user))
+
+    def test_it_is_closed_when_somebody_signs_out_or_loses_their_part(self):
+        production, _ = make_production()
+        ends = {
+            "technician-SMS": lambda: Session.objects.all().delete(),
+            "clean-up-SMS": lambda: Membership.objects.filter(user__username="clean-up-SMS").update(role="animator"),
+            "supervisor-SMS": lambda: User.objects.filter(username="supervisor-SMS").update(is_active=False),
+        }
+
+        async def story(user, end):
+            link = await self.connected(user, production.pk)
+            await asyncio.sleep(0.3)
+            self.assertTrue(await link.receive_nothing(0.3))
+            await database_sync_to_async(end)()
+            closed = await link.receive_output(5)
+            self.assertEqual((closed["type"], closed["code"]), ("websocket.close", 4403))
+
+        with mock.patch("otrevo.server.live.consumer.LOOK_S", 0.1):
+            for name, end in ends.items():
+                with self.subTest(name):
+                    asyncio.run(story(User.objects.get(username=name), end))
 
     def test_a_member_gets_snapshots_and_is_told_when_there_are_none(self):
         production, _ = make_production()

@@ -1,5 +1,6 @@
 """The API: one NinjaAPI, one router per place. Session sign-in, CSRF on every change, one-sentence errors."""
 
+from django.db import DataError
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
 from ninja.security import django_auth
@@ -32,6 +33,14 @@ api.add_router("", handover)
 @api.exception_handler(InputError)
 def input_error(request, error):
     return api.create_response(request, {"detail": str(error)}, status=422)
+
+
+@api.exception_handler(DataError)
+@api.exception_handler(UnicodeEncodeError)
+def cannot_be_kept(request, error):
+    """What no field refuses and the database cannot hold."""
+    sentence = "A text in it has characters that cannot be kept, or a number is out of bounds; nothing was changed."
+    return api.create_response(request, {"detail": sentence}, status=422)
 
 
 @api.exception_handler(ValidationError)

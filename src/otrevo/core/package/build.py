@@ -143,8 +143,8 @@ def _shot_log(listed):
     )
     for row in listed:
         log = row["log"]
-        # a leading '=' or '+' would be run as a formula by a spreadsheet
+        # a leading '=' or '+' would be run as a formula by a spreadsheet, and so would one after a tab or a line's end
         cells = [log.get("slate"), log.get("take"), log.get("status"), log.get("performer"), log.get("first_timecode"),
                  log.get("last_timecode"), row["frames"], " ".join(row["files"]), log.get("note", "")]  # fmt: skip
-        writer.writerow([f"'{c}" if isinstance(c, str) and c[:1] in "=+-@" else c for c in cells])
+        writer.writerow([f"'{c}" if isinstance(c, str) and c[:1] in tuple("=+-@\t\r\n") else c for c in cells])
     return text.getvalue().encode()

@@ -1,10 +1,10 @@
 """File names from the slate by the production's pattern, such as `{production}_{slate}_t{take:02d}_{performer}`."""
 
 import re
-import string
 
 from otrevo.core.errors import InputError
 
+_FIELD = re.compile(r"\{([a-z]+)(?::0?([1-9])d?)?\}")  # no attribute, no index, no format but a width
 FIELDS = ("production", "day", "slate", "scene", "take", "performer")
 
 
@@ -14,19 +14,22 @@ def clean(text):
 
 
 def name_from_pattern(pattern, values):
-    """The name the pattern gives. Raises InputError for unknown fields or an empty pattern."""
-    try:
-        used = [f for _, f, _, _ in string.Formatter().parse(pattern) if f is not None]
-    except ValueError as error:
-        raise InputError(f"The naming pattern '{pattern}' is malformed: {error}.") from None
+    """The name the pattern gives: fields in braces, of which numbers may have a width, as {take:02d}. Raises InputError."""
+    used = [m[1] for m in _FIELD.finditer(pattern)]
+    left = _FIELD.sub("", pattern)
+    if "{" in left or "}" in left:
+        at = max(left.find("{"), left.find("}"), 0)
+        raise InputError(
+            f"The naming pattern has '{left[at : at + 20]}' in it; expected fields such as {{slate}} or {{take:02d}}."
+        )
     unknown = [f for f in used if f not in FIELDS]
     if unknown:
         raise InputError(f"The naming pattern uses {{{unknown[0]}}}; expected {', '.join(f'{{{f}}}' for f in FIELDS)}.")
     if not {"slate", "take"} <= set(used):
         raise InputError("The naming pattern must contain {slate} and {take}, or two takes would share a name.")
-    filled = {k: v if isinstance(v, int) else clean(v) for k, v in values.items()}
-    try:
-        name = pattern.format(**filled)
-    except (ValueError, KeyError) as error:
-        raise InputError(f"The naming pattern '{pattern}' cannot be filled: {error}.") from None
-    return re.sub(r"[^A-Za-z0-9_.-]+", "-", name).lstrip(".")[:120]
+
+    def filled(field):
+        value, width = values[field[1]], int(field[2] or 0)
+        return f"{value:0{width}d}" if isinstance(value, int) else clean(value)
+
+    return re.sub(r"[^A-Za-z0-9_.-]+", "-", _FIELD.sub(filled, pattern)).lstrip(".")[:120]

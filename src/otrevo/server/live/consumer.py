@@ -6,9 +6,12 @@ Live or Trouble as they come.
 
 import asyncio
 import json
+import os
 
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
+from django.contrib.auth import get_user_model
+from django.db import DatabaseError
 from ninja.errors import HttpError
 
 from otrevo.server.accounts.access import DESK_ROLES, require
@@ -18,11 +21,12 @@ from otrevo.server.live.messages import Changed, Trouble
 
 RETRY_S = 1.0
 TOGETHER_S = 0.1  # changes this close are one message
+LOOK_S = float(os.environ.get("OTREVO_RIGHTS_S", 5.0))  # between two looks at whether it may still be listened to
 REFUSED = 4403  # of the range that is free for applications
 
 
 class Live(AsyncWebsocketConsumer):
-    telling = relay = None
+    telling = relay = guarding = None
 
     async def connect(self):
         self.production = self.scope["url_route"]["kwargs"]["production"]
@@ -34,6 +38,7 @@ class Live(AsyncWebsocketConsumer):
             return
         await self.accept()
         self.telling = asyncio.create_task(self._tell())
+        self.guarding = asyncio.create_task(self._guard())
 
     async def receive(self, text_data=None, bytes_data=None):
         try:
@@ -47,9 +52,28 @@ class Live(AsyncWebsocketConsumer):
             self.relay = None
 
     async def disconnect(self, code):
-        for task in (self.telling, self.relay):
+        for task in (self.telling, self.relay, self.guarding):
             if task:
                 task.cancel()
+
+    async def _guard(self):
+        """Close it when the session has ended or the part in the production has gone."""
+        while await database_sync_to_async(self._may_listen)():
+            await asyncio.sleep(LOOK_S)
+        await self.close(code=REFUSED)
+
+    def _may_listen(self):
+        session = self.scope["session"]
+        try:
+            user = get_user_model().objects.filter(pk=self.scope["user"].pk, is_active=True).first()
+            if user is None or not session.exists(session.session_key):
+                return False
+            require(user, self.production, DESK_ROLES)
+        except HttpError:
+            return False
+        except DatabaseError:  # it is away for a while
+            pass
+        return True
 
     async def _tell(self):
         with CHANGES.of(self.production) as queue:
