@@ -77,7 +77,7 @@ class KilledParts(unittest.TestCase):
         self.assertAlmostEqual(frames / 120, take["duration_s"], delta=0.5)
         for name in ("suit", "gloves", "face", "timecode", "room"):
             seconds = streams[name]["samples"] / streams[name]["rate_hz"]
-            self.assertAlmostEqual(seconds, take["duration_s"], delta=1.5, msg=name)
+            self.assertAlmostEqual(seconds, take["duration_s"], delta=4.0, msg=name)  # the cut comes soon after a kill
 
     def test_a_killed_launcher_leaves_nothing_and_its_take_goes_on(self):
         self.roll()

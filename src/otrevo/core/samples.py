@@ -6,6 +6,8 @@ from otrevo.core.conventions import make_continuous, slerp
 from otrevo.core.errors import InputError
 
 SAME_S = 1e-6
+LONGEST_S = 7200.0
+MOST_EMPTY = 100  # times as long as its samples are together: a time in it is wrong
 MOST_BACKWARDS = 0.05  # of all samples; a few may come late
 
 
@@ -62,6 +64,10 @@ def common_grid(own_times, slowest_hz, fastest_hz, shortest_s, where):
         raise InputError(f"{where}: {rate:.1f} samples a second; expected {slowest_hz:.0f} to {fastest_hz:.0f}.")
     if end - start < shortest_s:
         raise InputError(f"{where}: {end - start:.1f} s long; expected at least {shortest_s:.0f} s.")
+    if end - start > LONGEST_S or (end - start) * rate > MOST_EMPTY * max(map(len, own_times)):
+        raise InputError(
+            f"{where}: few samples from {start:.0f} s to {end:.0f} s; expected one take, of {LONGEST_S / 3600:.0f} hours at most."
+        )
     rate = round(rate, 1) if abs(rate - round(rate, 1)) < 0.02 else rate
     return float(rate), start + np.arange(int((end - start) * rate + 1e-6) + 1) / rate
 

@@ -10,6 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from otrevo.core.characters.limbs import fan
+from otrevo.core.errors import InputError
 
 ROLE_WORDS = {
     "UpperLeg": {"upperleg": 3, "leg": 1, "hips": 0.5, "lowerleg": -3, "foot": -3, "toes": -3, "spine": -2},
@@ -65,6 +66,10 @@ def _decide(tree, ways, roles, score, optional, limb):
             for a, c in best[0]
             for b, d in best[1]
         ]
+    if not ranked:
+        raise InputError(
+            f"{tree.skeleton.source}: one {limb} has fewer than three joints; expected the skeleton of a two-legged character."
+        )
     ranked.sort(key=lambda r: -r[0])
     lead = ranked[0][0] - ranked[1][0] if len(ranked) > 1 else 1.0
     out = [

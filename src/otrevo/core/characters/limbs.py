@@ -80,12 +80,12 @@ def _pairs(tree):
 
 
 def _common(tree, a, b):
-    """The lowest bone that both hang on, or are."""
+    """The lowest bone that both hang on, or are; -1 where they hang on different roots."""
     above = set()
     while a >= 0:
         above.add(a)
         a = int(tree.parents[a])
-    while b not in above:
+    while b >= 0 and b not in above:
         b = int(tree.parents[b])
     return b
 
@@ -163,6 +163,8 @@ def _relation(tree, legs, arms):
     if fork == arm_fork or len({a, b, c, d}) < 4:
         return None
     hips = _common(tree, fork, arm_fork)
+    if hips < 0:
+        return None
     to_legs, to_arms = tree.up_to(fork, hips), tree.up_to(arm_fork, hips)
     if set(to_arms) & {a, b} or set(to_legs) & {c, d} or not to_arms:
         return None  # arms hang on a leg, or legs on an arm

@@ -150,6 +150,8 @@ def _parameter(body, refuse):
     kind, dimensions = _signed(body[0]), [int(d) for d in body[2 : 2 + body[1]]]
     if len(dimensions) < body[1]:
         refuse("a parameter is larger than its place")
+    if kind == CHARACTER and not dimensions:  # the library looks for a length
+        refuse("a text has no length")
     count = int(np.prod(dimensions, dtype=np.int64))
     values = body[2 + body[1] :]
     first = int(_integers(values[:2])[0]) if kind == INTEGER and count and len(values) >= 2 else None

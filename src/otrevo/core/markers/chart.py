@@ -48,7 +48,7 @@ def chart_from_document(document, where="chart"):
 
 
 def _check_bone(row, place):
-    if row.get("bone") not in BONE_INDEX:
+    if not isinstance(row.get("bone"), str) or row["bone"] not in BONE_INDEX:
         raise InputError(f"{place}: '{row.get('bone')}' is not a bone; expected a VRM bone such as {BONE_NAMES[0]}.")
 
 
