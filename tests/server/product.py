@@ -15,6 +15,17 @@ from pathlib import Path
 HOME = Path(__file__).resolve().parents[2]
 
 
+def until(look, seconds=40.0):
+    """What `look` says as soon as it says something."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        found = look()
+        if found:
+            return found
+        time.sleep(0.05)
+    raise AssertionError(f"nothing came within {seconds:.0f} s")
+
+
 class Product:
     """Started in a folder of its own, with the small production of tests.server.production; `with` ends it."""
 

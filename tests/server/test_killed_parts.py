@@ -5,20 +5,9 @@ import signal
 import time
 import unittest
 
-from tests.server.product import Product
+from tests.server.product import Product, until
 
 PASSWORD = "harbour-lights"  # of tests.server.production, which only the product itself may import here
-
-
-def until(look, seconds=40.0):
-    """What `look` says as soon as it says something."""
-    deadline = time.monotonic() + seconds
-    while time.monotonic() < deadline:
-        found = look()
-        if found:
-            return found
-        time.sleep(0.1)
-    raise AssertionError(f"nothing came within {seconds:.0f} s")
 
 
 def lives(pid):

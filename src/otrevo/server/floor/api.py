@@ -23,6 +23,7 @@ from otrevo.server.takes.rows import TakeRow, fetch_take, take_row
 router = Router(tags=["floor"])
 SHORTEST_TAKE_S = 2.0
 PATIENCE_S, AGAIN_S = 8.0, 0.25
+KEPT_S = 3.0
 
 
 class KitDevice(Schema):
@@ -181,10 +182,25 @@ def cut(request, slate_id: int):
     try:
         _ask_patiently({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
         queue_all(take, request.user)
+    except NoRecorder:
+        _note(take, "The recorder was away at the cut; what it has received is kept when it is back.")
     except InputError as error:  # the number is used up and what was noted stays
-        lost = f"The recording was lost: {error}"
-        Take.objects.filter(pk=take.pk).update(note=f"{rolling.note}\n{lost}" if rolling.note else lost)
+        if not _is_kept(take):
+            _note(take, f"The recording was lost: {error}")
     return take_row(fetch_take(request, take.pk))
+
+
+def _is_kept(take):
+    """Whether another recorder has kept the take after the one that was asked had ended."""
+    for _ in range(round(KEPT_S / AGAIN_S)):
+        if take.streams.exists():
+            return True
+        sleep(AGAIN_S)
+    return False
+
+
+def _note(take, words):
+    Take.objects.filter(pk=take.pk).update(note=f"{take.note}\n{words}" if take.note else words)
 
 
 @router.post("/slates/{slate_id}/abandon")
