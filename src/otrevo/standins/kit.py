@@ -168,6 +168,7 @@ async def _serve(reader, writer):
         else:
             since_s = float(request.get("since_s", 0.0))
             await _send(await asyncio.to_thread(Sending, request), writer, asked_at - since_s, since_s)
+            await reader.read()  # it has nothing more to say, and stays on the line until somebody cuts
     except (InputError, ValueError, KeyError, TypeError) as error:
         print(f"kit: request refused: {error}", file=sys.stderr, flush=True)
     except (ConnectionError, asyncio.CancelledError):

@@ -15,7 +15,7 @@ import { useBoard } from '../queries/production';
 import { useAsking } from '../queries/push';
 
 const COUNTDOWN_S = 3;
-const AUTO_CUT_S = 120; // a take that nobody cuts
+const AUTO_CUT_S = 2400; // a take that nobody cuts
 
 const Wrap = styled.div`
   display: grid;
