@@ -197,7 +197,8 @@ def keep_left_over(journal):
         if take is None and rolling is None:
             return "a take that somebody gave up was left out"
         if take is None:
-            seconds = round(min(max(journal.heard_until_s(), session.done / float(session.rate)), MOST_SECONDS), 3)
+            heard = [session.done / session.rate, *(len(r.kept) / r.device.rate for r in readings)]
+            seconds = round(min(float(max(heard)), MOST_SECONDS), 3)  # by what came, not by any clock
             take = make_take(
                 rolling.slate, rolling.user, rolling.number, first_timecode_frame=rolling.first_timecode_frame,
                 duration_s=seconds, out_s=seconds, note=_joined(rolling.note, ENDED),

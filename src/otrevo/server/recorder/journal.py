@@ -95,11 +95,6 @@ class Journal:
         """Seconds since it began; more than were recorded, where the recorder was away."""
         return now() - self.about["began"]
 
-    def heard_until_s(self):
-        """Seconds from its beginning to when something was written last, by the clocks of its files."""
-        times = [path.stat().st_mtime for path in self.folder.glob("*.rows")]
-        return max(times, default=0.0) - (self.folder / "about.json").stat().st_mtime
-
     def goes_on(self, patience_s):
         """Whether it was written to so short a time ago, since this machine was started, that its devices still send."""
         written = [path.stat().st_mtime for path in self.folder.iterdir()]
