@@ -1,4 +1,5 @@
 import unittest
+from fractions import Fraction
 
 import numpy as np
 
@@ -7,7 +8,10 @@ from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES, calibrate_face, face_values
 from otrevo.core.hands.gloves import FIST_RAD, calibrate_gloves, finger_angles, finger_rotations
 from otrevo.core.markers.mends import apply_mends
+from otrevo.core.passes import line_up
+from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
 from otrevo.core.snags import dropout_snags, gap_snags, ranked, residual_snags, spike_snags
+from otrevo.core.timecode.labels import TimecodeFormat
 
 NAMES = ("a", "b")
 
@@ -96,6 +100,34 @@ class Snags(unittest.TestCase):
         self.assertIn("0.50 s", snags[0].text)
         worst = ranked([*snags, *gap_snags(np.full((240, 1, 3), np.nan), ("a",), 120.0)])
         self.assertEqual(worst[0].stream, "suit")
+
+
+class NotRecorded(unittest.TestCase):
+    """What the recorder says is missing of what the cameras saw, as the line-up tells it."""
+
+    def lined_up(self, missing, gaps):
+        points = np.random.default_rng(1).normal(size=(1200, 5, 3))
+        for first, end in gaps:
+            points[first:end] = np.nan
+        clock, rate = SampleClock(0.0, 120.0), Fraction(120)
+        seen = TakeStream("cameras", "centroids", rate, lambda: np.zeros((0, 5)), clock, details={"missing": missing})
+        rebuilt = TakeStream("optical", "points", rate, lambda: points, clock)
+        material = TakeMaterial(
+            10.0, timecode_format=TimecodeFormat(rate / 4), streams=(seen,), made={"rebuild": (rebuilt,)}
+        )
+        return line_up.run(material, {}, lambda share: None).snags
+
+    def test_is_told_to_the_millisecond_and_not_a_second_time_for_the_points(self):
+        snags = self.lined_up([[2.0, 2.317], [5.0, 5.01]], [(240, 278), (900, 960)])
+        told = [s for s in snags if s.kind == "not recorded"]
+        self.assertEqual([s.text for s in told], ["cameras: nothing was recorded for 317 ms"])
+        self.assertEqual((told[0].start_s, told[0].end_s), (2.0, 2.317))
+        self.assertGreater(told[0].severity, 1.0)
+        drops = [s.start_s for s in snags if s.kind == "drop-out"]
+        self.assertEqual(drops, [7.5], "that one is not told otherwise")
+
+    def test_nothing_missing_is_nothing_told(self):
+        self.assertEqual([s for s in self.lined_up([], []) if s.kind in ("not recorded", "drop-out")], [])
 
 
 class Gloves(unittest.TestCase):

@@ -109,6 +109,23 @@ class Store(TestCase):
             np.testing.assert_array_equal(read_stream(stream, start, end), data[start:end])
         self.assertEqual(stream.stamps, [[0.0, 1.5], [30.0, 1.75]])
 
+    def test_what_cameras_saw_is_packed_and_comes_back_to_the_last_bit(self):
+        rng = np.random.default_rng(3)
+        frame = np.repeat(np.arange(600), 60).astype(np.float32)
+        data = np.column_stack(
+            [frame, np.tile(np.arange(60) // 5, 600), rng.normal(500, 200, (36000, 2)), rng.normal(2, 0.1, 36000)]
+        ).astype(np.float32)
+        stream = write_stream(self.take, "cameras", "centroids", Fraction(120), data)
+        np.testing.assert_array_equal(read_stream(stream), data)
+        np.testing.assert_array_equal(read_stream(stream, 12000, 30001), data[12000:30001])
+        kept = sum(len(c.piece.payload) for c in stream.chunks.select_related("piece"))
+        self.assertLess(kept, 0.6 * data.nbytes)
+        with pa.ipc.open_stream(
+            stream_bytes(stream, 13000, 13500)
+        ) as reader:  # to whoever asks it goes as all others do
+            column = reader.read_all().column("values").combine_chunks()
+        np.testing.assert_array_equal(column.flatten().to_numpy().reshape(-1, 5), data[13000:13500])
+
     def test_what_two_streams_have_in_common_is_kept_once(self):
         data = np.random.default_rng(0).normal(size=(7001, 57, 3)).astype(np.float32)
         one = write_stream(self.take, "one", "points", Fraction(120), data)

@@ -56,7 +56,8 @@ def run(material, parameters, report):
                     "drop-frame mixed", name, 0.0, material.duration_s, 10.0, f"{name}: {problem}", "no mismatch", name
                 )
             )
-    snags += [snag for s in material.streams if s.kind == "centroids" for snag in _missing_snags(s)]
+    missing = [snag for s in material.streams if s.kind == "centroids" for snag in _missing_snags(s)]
+    snags = missing + [s for s in snags if not _told(s, missing)]
     apart = float(np.ptp(list(claps.values()))) if claps else 0.0
     if apart > CLAP_LIMIT_S:
         snags.append(Snag("clap apart", "room", min(claps.values()), max(claps.values()), apart / CLAP_LIMIT_S,
@@ -119,6 +120,15 @@ def _missing_snags(stream):
              f"{stream.name}: nothing was recorded for {1000 * (end - start):.0f} ms", f"{1000 * MISSING_LIMIT_S:.0f} ms")
         for start, end in stream.details.get("missing", ()) if end - start > TOLD_S
     ]  # fmt: skip
+
+
+def _told(snag, missing):
+    """Whether a drop-out of the rebuilt points is one of what the cameras saw, which is said already."""
+    return (
+        snag.kind == "drop-out"
+        and snag.subject == "optical"
+        and any(m.start_s < snag.end_s and snag.start_s < m.end_s for m in missing)
+    )
 
 
 def _coverage_snags(name, data, times, duration_s):

@@ -80,15 +80,15 @@ class Storing:
     pieces: ids of those that are there, whole ones, in order.
     """
 
-    def __init__(self, rows):
-        self.rows, self.pieces, self.per_piece = rows, [], per_piece_of(rows.width)
+    def __init__(self, rows, kind):
+        self.rows, self.kind, self.pieces, self.per_piece = rows, kind, [], per_piece_of(rows.width)
 
     def go_on(self, most=PIECES_AT_ONCE):
         """Store up to so many whole pieces more. True when others wait."""
         start = len(self.pieces) * self.per_piece
         end = min(start + most * self.per_piece, len(self.rows) // self.per_piece * self.per_piece)
         if end > start:
-            self.pieces += keep_pieces(self.rows.read(start, end))
+            self.pieces += keep_pieces(self.rows.read(start, end), self.kind)
         return end + self.per_piece <= len(self.rows)
 
     def until(self, end):
@@ -97,7 +97,7 @@ class Storing:
             self.go_on()
         whole = end // self.per_piece
         left = self.rows.read(whole * self.per_piece, end)
-        return self.pieces[:whole] + (keep_pieces(left) if len(left) else [])
+        return self.pieces[:whole] + (keep_pieces(left, self.kind) if len(left) else [])
 
     def forget(self):
         """Nobody wants them."""
@@ -106,7 +106,9 @@ class Storing:
 
 def storing_of(session, readings):
     """{name: Storing} of everything that is recorded."""
-    return {"cameras": Storing(session.kept.rows)} | {r.name: Storing(r.kept) for r in readings}
+    return {"cameras": Storing(session.kept.rows, "centroids")} | {
+        r.name: Storing(r.kept, r.device.kind) for r in readings
+    }
 
 
 def go_on_storing(storing):

@@ -138,7 +138,7 @@ class Stream(models.Model):
 
 
 class Piece(models.Model):
-    """Samples as an Arrow IPC stream of float32. Never changed, and kept once, whatever streams they are in."""
+    """Samples as an Arrow IPC stream of float32, or as Parquet. Never changed, and kept once, whatever streams they are in."""
 
     sha256 = models.BinaryField(max_length=32, unique=True)
     payload = models.BinaryField()

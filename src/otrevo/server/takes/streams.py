@@ -1,4 +1,4 @@
-"""Streams: arrays in, pieces in the database as Arrow IPC, arrays or bytes out.
+"""Streams: arrays in, pieces in the database as Arrow IPC or Parquet, arrays or bytes out.
 
 Pieces never change. A stream that has some samples in common with an earlier one, as after a mend, shares these pieces.
 """
@@ -9,6 +9,7 @@ import math
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet as parquet
 from django.db import connection, transaction
 from django.db.models import F
 from psycopg.pq import Format
@@ -18,6 +19,8 @@ from otrevo.core.passes.contract import SampleClock
 from otrevo.server.takes.models import Chunk, Piece, Stream
 
 PIECE_BYTES = 256 * 1024
+PACKED = ("centroids",)  # kinds that are kept as Parquet; all others as Arrow IPC, which goes to the browser as it is
+PARQUET = b"PAR1"
 WORST_COUNTS = ("audio", "residuals", "uncertainty")  # kinds that are drawn by the largest value of a stretch
 
 
@@ -29,6 +32,27 @@ def _batch(flat):
     width = flat.shape[1]
     values = pa.FixedSizeListArray.from_arrays(pa.array(np.ascontiguousarray(flat, dtype=np.float32).ravel()), width)
     return pa.record_batch([values], schema=_schema(width))
+
+
+def _packed(flat):
+    """Samples (n, width) as a Parquet file, a column for each number: for what is much, repeats itself and is read in large parts."""
+    columns = {str(i): pa.array(np.ascontiguousarray(flat[:, i], dtype=np.float32)) for i in range(flat.shape[1])}
+    sink = pa.BufferOutputStream()
+    parquet.write_table(
+        pa.table(columns), sink, compression="zstd", use_dictionary=False, use_byte_stream_split=True, write_statistics=False,
+        store_schema=False,
+    )  # fmt: skip
+    return sink.getvalue().to_pybytes()
+
+
+def _unpacked(payload):
+    """The samples of a piece, however it is kept, as one record batch."""
+    if bytes(payload[:4]) == PARQUET:
+        table = parquet.read_table(pa.py_buffer(payload))
+        return _batch(np.stack([column.to_numpy() for column in table.columns], axis=1))
+    with pa.ipc.open_stream(pa.py_buffer(payload)) as reader:
+        (batch,) = reader
+        return batch
 
 
 def _ipc(batches, width):
@@ -52,7 +76,7 @@ def write_stream(
     width = math.prod(data.shape[1:])
     flat = data.reshape(len(data), width) if len(data) else np.zeros((0, width))
     return stream_of_pieces(
-        take, name, kind, rate, data.shape[1:], len(data), keep_pieces(flat), run=run, stamps=stamps, details=details,
+        take, name, kind, rate, data.shape[1:], len(data), keep_pieces(flat, kind), run=run, stamps=stamps, details=details,
         recording=recording, performer=performer, prop=prop, clock=clock_document(clock, rate),
     )  # fmt: skip
 
@@ -62,11 +86,12 @@ def per_piece_of(width):
     return max(1, PIECE_BYTES // (4 * width))
 
 
-def keep_pieces(flat):
-    """Ids of the pieces of samples (n, width), in order."""
+def keep_pieces(flat, kind=""):
+    """Ids of the pieces of samples (n, width), in order; kind: of the stream they will be in."""
     width = flat.shape[1]
     per_piece = per_piece_of(width)
-    return _keep([_ipc([_batch(flat[s : s + per_piece])], width) for s in range(0, len(flat), per_piece)])
+    parts = [flat[s : s + per_piece] for s in range(0, len(flat), per_piece)]
+    return _keep([_packed(p) if kind in PACKED else _ipc([_batch(p)], width) for p in parts])
 
 
 @transaction.atomic
@@ -145,9 +170,7 @@ def _batches(stream, start, end):
         low, high = max(start, first), min(end, first + samples)
         if low >= high:
             continue
-        with pa.ipc.open_stream(pa.py_buffer(payload)) as reader:
-            for batch in reader:
-                yield batch.slice(low - first, high - low)
+        yield _unpacked(payload).slice(low - first, high - low)
 
 
 def read_stream(stream, start=0, end=None):
