@@ -199,7 +199,7 @@ def upgrade(arguments):
         raise LaunchError(f"Otrevo runs with the data in {data}, or there are none; end it first.")
     lock.close()
     with database_of(data, told) as cluster:
-        from otrevo.server.launch import _behind, prepare
+        from otrevo.server.launch import prepare
 
         saved = data / "backups" / f"before-upgrade-{time.strftime('%Y%m%d-%H%M%S')}.otrevo"
         saved.parent.mkdir(exist_ok=True)
@@ -221,7 +221,6 @@ def upgrade(arguments):
             raise LaunchError(
                 f"The data could not be brought to this version ({error}); they are as they were. A backup is in {saved}."
             ) from None
-        assert not _behind()
     print(f"The data are of this version now. A backup from before is in {saved}.")
 
 

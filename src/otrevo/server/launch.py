@@ -71,7 +71,7 @@ def prepare(data, migrate=True):
 
     if migrate or not _has_tables():
         call_command("migrate", verbosity=0, interactive=False)
-    elif _behind():
+    elif is_behind():
         raise LaunchError(
             "The data are of an earlier version of Otrevo; run ./otrevo upgrade, which makes a backup first."
         )
@@ -83,7 +83,8 @@ def _has_tables():
     return bool(connection.introspection.table_names())
 
 
-def _behind():
+def is_behind():
+    """Whether migrations are missing in the database."""
     from django.db import connection
     from django.db.migrations.executor import MigrationExecutor
 

@@ -96,7 +96,12 @@ class Supervisor:
 
     def __init__(self, data, say=print):
         self.data, self.say, self.parts = Path(data), say, []
-        self.ending, self.watching = threading.Event(), None
+        self.ending, self.ended, self.looking, self.watching = (
+            threading.Event(),
+            threading.Event(),
+            threading.Lock(),
+            None,
+        )
 
     def add(self, part):
         """Start a part, or take over one that runs already, and look after it from now on."""
@@ -112,11 +117,13 @@ class Supervisor:
 
     def _watch(self):
         while not self.ending.wait(LOOK_S):
-            happened = [words for part in self.parts if (words := part.look(time.monotonic()))]
+            with self.looking:
+                happened = [] if self.ending.is_set() else [w for p in self.parts if (w := p.look(time.monotonic()))]
             for words in happened:
                 self.say(f"{time.strftime('%H:%M:%S')} {words}")
             if happened:
                 self._write()
+        self.ended.wait()  # the parts that this thread has started end with it, and not before their turn
 
     def _write(self):
         parts = {
@@ -137,8 +144,8 @@ class Supervisor:
     def stop(self):
         """End the parts, those that were started last first, and wait for them."""
         self.ending.set()
-        if self.watching:
-            self.watching.join(5)
+        with self.looking:
+            pass  # nothing is being started any more
         first, rest = self.parts[:1], self.parts[1:]  # what all others need ends last
         for group in (rest, first):
             for part in reversed(group):
@@ -150,6 +157,7 @@ class Supervisor:
                 except subprocess.TimeoutExpired:
                     part.process.kill()
                     part.process.wait()
+        self.ended.set()
         (self.data / "parts.json").unlink(missing_ok=True)
 
 
