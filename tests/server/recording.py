@@ -70,8 +70,7 @@ class Stage:
 
     async def __aexit__(self, *_):
         self.running.cancel()
-        await self.recorder._hang_up()
-        self.recorder.apart.shutdown(wait=False, cancel_futures=True)
+        await self.recorder.end()
         for server in (self.server, self.cameras, self.kit):
             server.close()
         left = asyncio.all_tasks() - {asyncio.current_task()} if self.own_loop else ()

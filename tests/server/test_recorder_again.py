@@ -16,7 +16,7 @@ from otrevo.core.devices.packets import DevicePacketReader
 from otrevo.core.errors import InputError
 from otrevo.core.formats.camera_packets import PacketReader
 from otrevo.server.floor.models import Rolling
-from otrevo.server.recorder import database, process
+from otrevo.server.recorder import database, process, room, threads
 from otrevo.server.recorder.journal import Journal, unfinished
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.takes.actions import make_take
@@ -72,9 +72,8 @@ class LeftOver(TransactionTestCase):
         async def story():
             recorder = process.Recorder(9, 9, self.root)
             await recorder.take_up()
-            goes_on = recorder.session is not None
-            await recorder._hang_up()
-            recorder.apart.shutdown()
+            goes_on = any(room.session for room in recorder.rooms.values())
+            await recorder.end()
             return goes_on
 
         try:
@@ -263,26 +262,70 @@ class GoesOn(TransactionTestCase):
         async def story():
             async with Running() as here:
                 await self.roll()
-                with mock.patch.object(process, "go_on_storing", away):
+                with mock.patch.object(threads, "go_on_storing", away):
                     await here.watch(self.production.pk, lambda s: s.get("recording") and s["seconds"] > 2.5)
-                kept = here.recorder.session.kept
+                kept = here.recorder.rooms[self.production.pk].session.kept
                 with mock.patch.object(kept.rows, "add", side_effect=OSError(28, "full")):
                     shown = await here.watch(self.production.pk, lambda s: s.get("trouble"))
                     self.assertIn("The disk is full", shown["trouble"])
                     await asyncio.sleep(0.6)
                 shown = await here.watch(self.production.pk, lambda s: not s["trouble"])
-                with mock.patch.object(process, "_lasts_s", return_value=600.0):
+                with mock.patch.object(room, "_lasts_s", return_value=600.0):
                     shown = await here.watch(self.production.pk, lambda s: s.get("trouble"))
                     self.assertIn("room for 10 minutes more", shown["trouble"])
                 length = (await ask({"do": "length", "production": self.production.pk}))["seconds"]
                 take, request = await asyncio.to_thread(self._cut, length)
                 return take, await ask(request)
 
-        with mock.patch.object(process, "ROOM_EVERY_S", 0.2), self.assertLogs("otrevo.recorder", "WARNING"):
+        with mock.patch.object(room, "ROOM_EVERY_S", 0.2), self.assertLogs("otrevo.recorder", "WARNING"):
             take, told = asyncio.run(story())
         self.assertTrue(away.called)
         self.assertTrue([g for g in told["missing_s"] if 0.4 < g[1] - g[0] < 6.0], told)
         self.assertEqual(recorded(take, "cameras").details["missing"], told["missing_s"])
+
+    def test_two_productions_roll_at_once_and_a_page_left_open_blocks_nobody(self):
+        other, slate = make_production("Night Tide", "NTD")
+
+        def request(production, slate):
+            return {
+                "do": "roll",
+                "production": production.pk,
+                "user": None,
+                "slate": slate.pk,
+                "number": 1,
+                "zero_us": ZERO_US,
+            }
+
+        async def story():
+            async with Running() as here:
+                page = asyncio.create_task(
+                    here.watch(other.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 2.0)
+                )
+                await here.watch(self.production.pk, lambda s: s.get("kind") == "watch" and s["seconds"] > 0.5)
+                await ask(request(self.production, self.slate))
+                await ask(request(other, slate))
+                both = await asyncio.gather(
+                    page, here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 2.0)
+                )
+                kept = [await asyncio.to_thread(self._made, s) for s in (self.slate, slate)]
+                for production, take in zip((self.production, other), kept, strict=True):
+                    await ask({"do": "stop", "production": production.pk, "take": take.pk, "seconds": 2.0})
+                return both, kept
+
+        both, kept = asyncio.run(story())
+        self.assertTrue(all(s["recording"] for s in both))
+        rigs = [{c["id"] for c in s["cameras"]} for s in both]
+        self.assertEqual([len(r) for r in rigs], [12, 12])
+        for take in kept:
+            seen = read_centroids(recorded(take, "cameras"))
+            self.assertGreater(seen.frames, 200, take)
+            self.assertGreater(recorded(take, "suit").samples, 150)
+
+    def _made(self, slate):
+        try:
+            return make_take(slate, self.user, 1, duration_s=2.0, out_s=2.0)
+        finally:
+            connection.close()
 
     def test_without_room_for_a_journal_nothing_rolls(self):
         async def story():
