@@ -17,7 +17,7 @@ from tests.server.test_server import post, signed_in
 
 ADMINISTRATION = (
     ("get", "/users"), ("post", "/users"), ("post", "/users/{}/invite"), ("patch", "/users/{}"), ("put", "/users/{}/roles"),
-    ("post", "/users/{}/sign-out"), ("get", "/audit"),
+    ("post", "/users/{}/sign-out"), ("get", "/audit"), ("get", "/parts"),
 )  # fmt: skip
 
 
@@ -188,6 +188,14 @@ class Health(TestCase):
             (Path(folder) / "parts.json").write_text(json.dumps({"parts": {"web": {"restarts": 3}}}))
             self.assertEqual(Client().get("/metrics", headers={"Authorization": "Bearer tide"}).status_code, 401)
             text = Client().get("/metrics", headers={"Authorization": "Bearer lamp"}).content.decode()
+            (Path(folder) / "parts.json").write_text(json.dumps({"parts": {"web": {
+                "pid": 1, "runs": True, "restarts": 3, "why": "was ended by SIGKILL", "since": 1795759897.2}}}))  # fmt: skip
+            User.objects.create_superuser("eva", password=PASSWORD)
+            eva = Client()
+            eva.login(username="eva", password=PASSWORD)
+            told = eva.get("/api/parts").json()
+        self.assertEqual([(p["name"], p["restarts"], p["why"]) for p in told], [("web", 3, "was ended by SIGKILL")])
+        self.assertTrue(told[0]["since"].startswith("2026-11-27T"))
         self.assertIn('otrevo_up{part="database"} 1', text)
         self.assertIn('otrevo_up{part="recorder"} 0', text)
         self.assertIn('otrevo_restarts_total{part="web"} 3', text)

@@ -19,7 +19,7 @@ from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
 
 OPEN = {"/api/health", "/api/csrf", "/api/sign-in", "/api/welcome"}
-ADMINISTRATION = ("/api/users", "/api/audit")
+ADMINISTRATION = ("/api/users", "/api/audit", "/api/parts")
 OWN = {
     "/api/password",
     "/api/devices",

@@ -5,13 +5,14 @@ import json
 import shutil
 import socket
 import time
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 
 from django.conf import settings
 from django.db import DatabaseError
 from django.http import HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
+from ninja.errors import HttpError
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
 from otrevo.server.live.address import ports
@@ -87,6 +88,27 @@ def health(request):
         "waiting": waiting, "oldest_s": round(oldest, 1), "free_bytes": free,
     }  # fmt: skip
     return (200 if ok else 503), answer
+
+
+class SupervisedOut(Schema):
+    """A process of this installation: since when it runs, how often it was started again, and how it ended the last time."""
+
+    name: str
+    runs: bool
+    since: datetime
+    restarts: int
+    why: str
+
+
+@router.get("/parts", response=list[SupervisedOut])
+def parts(request):
+    """The processes that the launcher looks after; none where something else does."""
+    if not request.user.is_superuser:
+        raise HttpError(403, "Only an administrator of this installation can do this.")
+    return [
+        {"name": name, "runs": part["runs"], "since": datetime.fromtimestamp(part["since"], UTC), "restarts": part["restarts"], "why": part["why"]}
+        for name, part in _supervised().items()
+    ]  # fmt: skip
 
 
 def metrics(request):

@@ -6,6 +6,7 @@ import { post, type Me } from '../api/client';
 import type { Theme } from '../theme';
 import { night } from '../theme';
 import { WordButton } from './controls';
+import { Missing } from './missing';
 import { OwnPassword } from './own-password';
 
 const Global = createGlobalStyle`
@@ -148,6 +149,7 @@ export function Frame({ theme, me, productionId, cells, benchTake, right, childr
             </WordButton>
           </Who>
         </Slate>
+        {desk && <Missing />}
         <Body>{children}</Body>
       </Page>
     </ThemeProvider>

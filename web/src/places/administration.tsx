@@ -4,6 +4,7 @@ import type { Me } from '../api/client';
 import { Choice, Tick } from '../parts/choices';
 import { Figure, FormLine, PlainButton, Quiet, tableLook, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { useParts } from '../queries/parts';
 import { useAudit, useUserDeeds, useUsers, type Invited, type Users } from '../queries/users';
 import { paper } from '../theme';
 import { NewProduction } from './shoot-forms';
@@ -99,6 +100,25 @@ function Audit() {
   );
 }
 
+/** The processes of the installation, and what has happened to them. */
+function Parts() {
+  const parts = useParts();
+  if (!parts.data?.length) return null;
+  return (
+    <>
+      <h2>Parts</h2>
+      <table aria-label="Parts">
+        <thead><tr><th>part</th><th>runs since</th><th>started again</th><th>how it ended the last time</th></tr></thead>
+        <tbody>
+          {parts.data.map((p) => (
+            <tr key={p.name}><td>{p.name}</td><td>{p.runs ? <Figure style={{ fontSize: 12 }}>{said(p.since)}</Figure> : <Quiet>is being started</Quiet>}</td><td>{p.restarts ? `${p.restarts} ×` : <Quiet>never</Quiet>}</td><td>{p.why}</td></tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
 /** Users and productions of this installation, for its administrators. */
 export function Administration({ me }: { me: Me }) {
   const users = useUsers();
@@ -146,6 +166,7 @@ export function Administration({ me }: { me: Me }) {
         )}
         <h2>Productions</h2>
         {begins ? <NewProduction onDone={() => setBegins(false)} /> : <PlainButton onPress={() => setBegins(true)}>New production</PlainButton>}
+        <Parts />
         <Audit />
       </Page>
     </Frame>
