@@ -58,7 +58,7 @@ class CentroidFiles(unittest.TestCase):
 
     def test_every_wrong_file_gets_one_sentence_that_says_where(self):
         cases = (
-            ("frame,camera,x,y\n1,c01,2,3\n", "no column 'radius'"), (HEADER, "no centroids"),
+            ("frame,camera,x,y\n1,c01,2,3\n", "no column 'radius'"), (HEADER, "no samples under the header"),
             (HEADER + "1,c09,2,3,1\n", "camera 'c09' is not among"), (HEADER + "1,c01,900,3,1\n", "outside the 640 x 480"),
             (HEADER + "1,c01,nan,3,1\n", "row 2: x is nan"), (HEADER + "-4,c01,1,3,1\n", "row 2: frame is -4"),
             (HEADER + "1,c01,one,3,1\n", "cannot be read"), (HEADER + "1,c01,1\n", "cannot be read"), ("", "cannot be read"),

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.errors import InputError
+from otrevo.core.formats.columns import read_columns
 from otrevo.core.formats.documents import write_whole
 
 COLUMNS = ("frame", "camera", "x", "y", "radius")
@@ -70,23 +71,9 @@ def read_centroids(path, cameras, strangers=False):
     Raises InputError: no such file, wrong columns, text in a number's place, a camera the rig does not have, places
     outside the picture. Frames out of order are sorted and a repeated centroid is dropped; both are told in the notes.
     """
-    import pyarrow as pa
-    from pyarrow import csv
-
     path = Path(path)
-    wanted = {"frame": pa.int64(), "camera": pa.string(), "x": pa.float64(), "y": pa.float64(), "radius": pa.float64()}
-    try:
-        table = csv.read_csv(path, convert_options=csv.ConvertOptions(column_types=wanted, strings_can_be_null=False))
-    except FileNotFoundError:
-        raise InputError(f"{path.name}: there is no such file; expected a CSV of centroids.") from None
-    except (pa.ArrowInvalid, OSError, EOFError) as error:
-        reason = str(error).splitlines()[0].removeprefix("CSV parse error: ").removeprefix("In CSV column ")
-        raise InputError(f"{path.name}: cannot be read as {','.join(COLUMNS)} ({reason}).") from None
-    missing = [c for c in COLUMNS if c not in table.column_names]
-    if missing:
-        raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {','.join(COLUMNS)}.")
-    if table.num_rows == 0:
-        raise InputError(f"{path.name}: holds no centroids.")
+    kinds = {"frame": int, "camera": str, "x": float, "y": float, "radius": float}
+    table = read_columns(path, kinds, "a CSV of centroids")
     if table.num_rows > MOST_ROWS:
         raise InputError(f"{path.name}: {table.num_rows} centroids; at most {MOST_ROWS} are read at once.")
     names = table["camera"].dictionary_encode().combine_chunks()

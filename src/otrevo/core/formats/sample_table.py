@@ -4,9 +4,8 @@ from pathlib import Path
 
 import numpy as np
 
-from otrevo.core.errors import InputError
+from otrevo.core.formats.columns import read_columns
 
-MOST_BYTES = 2 * 1024**3
 MOST_HEADER_BYTES = 4096
 
 
@@ -41,25 +40,7 @@ def read_samples(path, columns, source, holds):
     InputError
         In one sentence.
     """
-    import pyarrow as pa
-    from pyarrow import csv
-
-    path, header = Path(path), ",".join(columns)
-    wanted = {name: pa.string() if name == source else pa.float64() for name in columns}
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise InputError(f"{path.name}: larger than 2 GiB; expected {holds}.")
-        table = csv.read_csv(path, convert_options=csv.ConvertOptions(column_types=wanted, strings_can_be_null=False))
-    except FileNotFoundError:
-        raise InputError(f"{path.name}: there is no such file; expected {holds}, {header}.") from None
-    except (pa.ArrowInvalid, OSError, EOFError) as error:
-        reason = str(error).splitlines()[0].removeprefix("CSV parse error: ").removeprefix("In CSV column ")
-        raise InputError(f"{path.name}: cannot be read as {header} ({reason}).") from None
-    missing = [c for c in columns if c not in table.column_names]
-    if missing:
-        raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {header}.")
-    if table.num_rows == 0:
-        raise InputError(f"{path.name}: no samples under the header.")
+    table = read_columns(path, {name: str if name == source else float for name in columns}, holds)
     coded = table[source].dictionary_encode().combine_chunks()
     names = [n.strip() for n in coded.dictionary.to_pylist()]
     values = np.stack([np.asarray(table[c].to_numpy(), dtype=float) for c in columns if c != source], axis=1)

@@ -105,7 +105,10 @@ class Recorder:
         from otrevo.core.errors import InputError
 
         try:
-            request = json.loads(await reader.readline())
+            line = await reader.readline()
+            if not line:  # somebody only looked whether there is anybody
+                return
+            request = json.loads(line)
             if not hmac.compare_digest(str(request.get("key", "")), settings.RECORDER_KEY):
                 return
             if request["do"] == "subscribe":
