@@ -81,7 +81,7 @@ class EveryRoute(TestCase):
         character = cls.production.characters.create(name="Wick", file_name="wick.glb", file=b"-", document=document)
         sheet = {
             "otrevo": "map/1",
-            "pairs": [{"bone": "hips", "target": ["hips"]}],
+            "pairs": [{"bone": "hips", "target": ["hips"], "confidence": 1.0, "doubt": ""}],
             "helpers": [],
             "unmapped": [],
             "rest_pose": [],

@@ -35,9 +35,8 @@ class Room:
     def __init__(self, production, stage):
         self.production, self.stage = production, stage
         self.readings, self.kit_links = [], []
-        self.session = self.user = self.wand = self.link = self.trouble = self.journal = self.storing = (
-            self.storing_now
-        ) = None
+        self.session = self.journal = self.link = self.user = self.wand = self.trouble = None
+        self.storing = self.storing_now = None
         self.watchers, self.idle_since, self.space = [], time.monotonic(), (0.0, None)
         self.lock = asyncio.Lock()  # held while a session is stepped
         self.changing = asyncio.Lock()  # held while one scene gives way to another
@@ -89,7 +88,8 @@ class Room:
                 readings.keep_in(journal)
             self.storing = storing_of(session, kept)
         self.session, self.user, self.wand, self.journal = session, user, wand, journal
-        more = {"zero_us": zero_us} | (_since(journal) if again else {})
+        more = {"zero_us": zero_us}
+        more |= _since(journal, more) if again else {}
         self.link = asyncio.create_task(self._receive(session, request | more, journal))
         for readings, wanted in kit:
             self.kit_links.append(asyncio.create_task(self._hear(readings, wanted | more, journal)))
@@ -118,7 +118,7 @@ class Room:
         await self._hear_once(readings, request)
         while journal:
             await asyncio.sleep(AGAIN_S)
-            await self._hear_once(readings, request | _since(journal))
+            await self._hear_once(readings, request | _since(journal, request))
 
     async def _hear_once(self, readings, request):
         def take_in(packets):
@@ -138,7 +138,7 @@ class Room:
         await self._receive_once(session, request)
         while journal:
             await asyncio.sleep(AGAIN_S)
-            await self._receive_once(session, request | _since(journal))
+            await self._receive_once(session, request | _since(journal, request))
 
     async def _receive_once(self, session, request):
         def take_in(packets):
@@ -148,7 +148,7 @@ class Room:
         try:
             await _packets(self.stage.cameras_port, request, PacketReader(), take_in)
             if session.kind == "watch" and session.done:
-                self.session = None  # that scene is over: _look_after asks for it again
+                self.session = None  # that scene is over: _watch asks for it again
             else:
                 self.trouble = "The cameras have stopped sending."
         except InputError as error:
@@ -323,9 +323,9 @@ async def _packets(port, request, packets, take_in):
         writer.close()
 
 
-def _since(journal):
-    """How a device is asked to go on: what it sent before is not wanted again."""
-    return {"since_s": journal.runs_for_s()}
+def _since(journal, request):
+    """How whoever sends a take is asked to go on: what it sent before is not wanted again. A scene of the room begins anew."""
+    return {} if request["zero_us"] is None else {"since_s": journal.runs_for_s()}
 
 
 def _lasts_s(journal):
