@@ -78,6 +78,7 @@ const Places = styled.nav`
 `;
 
 const Who = styled(Cell)`
+  flex: none; /* signing out is never cut off */
   border-left: 1px solid ${night.hairline};
   border-right: 0;
 `;
