@@ -116,6 +116,36 @@ class Voting(unittest.TestCase):
         self.assertTrue((labels == 1).all())
         self.assertGreater(support[0, 0], 0.8)
 
+    def test_a_column_that_goes_from_one_hand_to_the_other_where_they_meet_carries_two_names(self):
+        """Columns 0 and 1 meet in frame 100, where 1 goes on with the marker of 0. Readings differ on which marker it held before."""
+        frames, residual = 240, np.full((240, 4), 0.002)
+        x = np.linspace(0, 1, frames)
+        points = np.stack(
+            [np.stack([x, 1 + 0 * x, 0 * x], 1), np.stack([0.4 * np.ones(frames), 1 + 0 * x, 0.01 + 0 * x], 1)], axis=1
+        )
+        points[100:, 0] = np.nan
+        forward, backward = np.full((frames, 2), -1), np.full((frames, 2), -1)
+        forward[:100, 1], backward[:100, 1] = 2, 3
+        forward[:100, 0] = backward[:100, 0] = 0
+        forward[100:, 1] = backward[100:, 1] = 0
+        labels, _ = vote(points, ((forward, residual), (backward, residual)), 4, RATE)
+        self.assertEqual(set(labels[:98, 0]), {0})
+        self.assertEqual(set(labels[102:, 1]), {0})
+        self.assertIn(labels[50, 1], (2, 3))
+        self.assertTrue((labels == 0).sum(axis=1).max() <= 1, "one name is given once a frame")
+
+    def test_one_reading_that_changes_its_mind_cuts_nothing(self):
+        frames, residual = 240, np.full((240, 4), 0.002)
+        x = np.linspace(0, 1, frames)
+        points = np.stack([x, 1 + 0 * x, 0 * x], 1)[:, None]
+        forward, backward = np.full((frames, 1), 1), np.full((frames, 1), 1)
+        forward[:80] = 2
+        labels, _ = vote(points, ((forward, residual), (backward, residual)), 4, RATE)
+        self.assertEqual(set(labels[:, 0]), {1})
+        backward[:80] = -1  # it has not seen it: nobody says that it is two
+        labels, _ = vote(points, ((forward, residual), (backward, residual)), 4, RATE)
+        self.assertEqual(set(labels[:, 0]), {1})
+
 
 class Charts(unittest.TestCase):
     def test_shipped_chart_round_trips(self):

@@ -148,25 +148,33 @@ def tracklets(points_m, jump_m=JUMP_M):
     return rows
 
 
-def _split_by_agreement(row, agreed, minimum):
-    """Cut a tracklet where both readings agree on one marker before and on another after."""
+def _most(names):
+    """The name that most of these have, -1 where none has one."""
+    named = names[names >= 0]
+    return int(np.bincount(named).argmax()) if len(named) else -1
+
+
+def _split_by_readings(row, readings, minimum):
+    """Cut a tracklet where both readings change from one marker to another, whichever each of them holds it for."""
     c, s, e = row
-    a = agreed[s:e, c]
-    known = np.flatnonzero(a >= 0)
-    if len(known) < 2 * minimum:
-        return [row]
-    values = a[known]
-    change = np.flatnonzero(values[1:] != values[:-1])
-    if len(change) == 0:
-        return [row]
-    edges = np.concatenate([[0], change + 1, [len(values)]])
-    long_runs = [(edges[i], edges[i + 1]) for i in range(len(edges) - 1) if edges[i + 1] - edges[i] >= minimum]
     cuts = []
-    for (_, a_end), (b_start, _) in zip(long_runs[:-1], long_runs[1:], strict=True):
-        if values[a_end - 1] != values[b_start]:
-            cuts.append(s + (known[a_end - 1] + known[b_start]) // 2 + 1)
+    for number, reading in enumerate(readings):
+        names, other = reading[s:e, c], readings[1 - number][s:e, c]
+        known = np.flatnonzero(names >= 0)
+        if len(known) < 2 * minimum:
+            continue
+        values = names[known]
+        edges = np.concatenate([[0], np.flatnonzero(values[1:] != values[:-1]) + 1, [len(values)]])
+        runs = [(a, b) for a, b in zip(edges[:-1], edges[1:], strict=True) if b - a >= minimum]
+        for (a, b), (a_next, b_next) in zip(runs[:-1], runs[1:], strict=True):
+            before, after = known[a:b], known[a_next:b_next]
+            others = [_most(other[part[0] : part[-1] + 1]) for part in (before, after)]
+            if values[b - 1] == values[a_next] or min(others) < 0 or others[0] == others[1]:
+                continue
+            cuts.append(s + int(before[-1] + after[0]) // 2 + 1)
+    cuts = [cut for i, cut in enumerate(sorted(cuts)) if i == 0 or cut - sorted(cuts)[i - 1] >= minimum]
     bounds = [s, *cuts, e]
-    return [(c, int(p), int(q)) for p, q in zip(bounds[:-1], bounds[1:], strict=True)]
+    return [(c, int(p), int(q)) for p, q in zip(bounds[:-1], bounds[1:], strict=True) if q > p]
 
 
 def _weights(label, residual_m):
@@ -182,11 +190,10 @@ def vote(points_m, readings, markers, rate):
     """
     (forward, forward_residual), (backward, backward_residual) = readings
     weight = np.stack([_weights(forward, forward_residual), _weights(backward, backward_residual)])
-    agreed = np.where(forward == backward, forward, -1)
     minimum = max(4, int(0.06 * float(rate)))
     rows = []
     for row in tracklets(points_m):
-        rows += _split_by_agreement(row, agreed, minimum)
+        rows += _split_by_readings(row, (forward, backward), minimum)
     claims = []
     for c, s, e in rows:
         votes = np.concatenate([forward[s:e, c], backward[s:e, c]])
