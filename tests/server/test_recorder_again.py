@@ -122,9 +122,11 @@ class LeftOver(TransactionTestCase):
 
     def test_a_take_that_was_cut_while_the_recorder_was_away_gets_what_is_its(self):
         left_over(self.root, self.production, self.slate)
-        take = make_take(self.slate, self.user, 1, duration_s=3.0, out_s=3.0, first_timecode_frame=5000)
+        note = f"good wind\n{database.AWAY} what it has received is kept when it is back."
+        take = make_take(self.slate, self.user, 1, duration_s=3.0, out_s=3.0, first_timecode_frame=5000, note=note)
         self.assertFalse(self.take_up())
         self.assertEqual(Take.objects.get(), take)
+        self.assertEqual(Take.objects.get().note, "good wind")
         self.assertEqual(recorded(take, "cameras").details["frames"], 360)
         self.assertEqual(recorded(take, "room").samples, 3 * 48000)
         left_over(self.root, self.production, self.slate)

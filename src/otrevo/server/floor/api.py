@@ -13,6 +13,7 @@ from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live.address import NoRecorder, ask
+from otrevo.server.recorder.database import AWAY, LOST
 from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import make_take, next_number
@@ -183,10 +184,10 @@ def cut(request, slate_id: int):
         _ask_patiently({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
         queue_all(take, request.user)
     except NoRecorder:
-        _note(take, "The recorder was away at the cut; what it has received is kept when it is back.")
+        _note(take, f"{AWAY} what it has received is kept when it is back.")
     except InputError as error:  # the number is used up and what was noted stays
         if not _is_kept(take):
-            _note(take, f"The recording was lost: {error}")
+            _note(take, f"{LOST} {error}")
     return take_row(fetch_take(request, take.pk))
 
 

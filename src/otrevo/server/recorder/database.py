@@ -210,10 +210,14 @@ def keep_left_over(journal):
         if take.streams.exists():
             return f"{take} was kept before"
         store_take(session, readings, take.pk, take.duration_s)
+        said = "\n".join(line for line in take.note.splitlines() if not line.startswith((LOST, AWAY)))
+        Take.objects.filter(pk=take.pk).update(note=said)  # what was said at the cut is not true any more
         queue_all(take, take.rolled_by)
     return f"{take} was kept"
 
 
+LOST = "The recording was lost:"
+AWAY = "The recorder was away at the cut;"
 ENDED = "Otrevo ended while this was rolling; kept is what had been received."
 
 
