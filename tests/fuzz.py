@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 
 HOME = Path(__file__).resolve().parents[1]
-LONGEST_S, MOST_BYTES = 5.0, 1024**3
+LONGEST_S, LOADING_S, MOST_BYTES = 5.0, 120.0, 1024**3
 FINDS = HOME / "tests" / "finds"
 EXTREME = (
     b"nan",
@@ -238,14 +238,27 @@ def _size_now():
     return int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
 
 
-def fuzz(seconds, keep, seed):
-    """Run for so many seconds. Returns (how many were read, finds by what they are)."""
-    read, finds, ends = 0, Counter(), time.monotonic() + seconds
+class Ends:
+    """When it is over: so many seconds after the first file was read."""
+
+    def __init__(self, seconds):
+        self.seconds, self.at = seconds, None
+
+    def begin(self):
+        self.at = self.at or time.monotonic() + self.seconds
+
+    def over(self):
+        return self.at is not None and time.monotonic() > self.at
+
+
+def fuzz(seconds, keep, seed, longest_s=LONGEST_S):
+    """Run for so many seconds from the first file on. Returns (how many were read, finds by what they are)."""
+    read, finds, ends = 0, Counter(), Ends(seconds)
     with tempfile.TemporaryDirectory(prefix="otrevo-fuzz-") as name:
         folder = Path(name)
         (folder / "corpus").mkdir()
         corpus(folder / "corpus")
-        while time.monotonic() < ends:
+        while not ends.over():
             child = subprocess.Popen(
                 [sys.executable, "-m", "tests.fuzz", "--child", name, "--seed", str(seed)],
                 stdout=subprocess.PIPE,
@@ -253,7 +266,7 @@ def fuzz(seconds, keep, seed):
                 cwd=HOME,
             )
             seed += 1
-            read, ended = _watched(child, ends, read, finds, folder, keep)
+            read, ended = _watched(child, ends, read, finds, folder, keep, longest_s)
             child.kill()
             child.wait()
             child.stdout.close()
@@ -262,17 +275,16 @@ def fuzz(seconds, keep, seed):
     return read, finds
 
 
-def _watched(child, ends, read, finds, folder, keep):
+def _watched(child, ends, read, finds, folder, keep, longest_s):
     import selectors
 
     selector, ending = selectors.DefaultSelector(), None
     selector.register(child.stdout, selectors.EVENT_READ)
     rest = b""
     while True:
-        patience = 60.0 if ending is None else LONGEST_S  # it has to load everything first
-        if not selector.select(patience):
+        if not selector.select(LOADING_S if ending is None else longest_s):  # it has to load everything first
             _found(finds, f"hang in {ending}", "", ending, folder, keep)
-            return read, False
+            return read, ending is None
         data = child.stdout.read1(1 << 16)
         if not data:
             _found(finds, f"crash in {ending}: status {child.wait()}", "", ending, folder, keep)
@@ -282,9 +294,10 @@ def _watched(child, ends, read, finds, folder, keep):
             told = json.loads(line)
             if "reads" in told:
                 ending, read = told["reads"], read + 1
+                ends.begin()
             else:
                 _found(finds, told["find"], told["where"], told["ending"], folder, keep)
-        if time.monotonic() > ends:
+        if ends.over():
             return read, True
 
 

@@ -83,10 +83,12 @@ def refuse_damaged(path):
         section += file.read(max(0, min(length, MAX_PARAMETER_BYTES) - 4))
     points, _ = _check_header(path, head, processor, size, data_block, refuse)
     parameters = _walk(section, refuse)
-    for (group, name), (kind, count, first) in parameters.items():
+    for (group, name), (kind, count, first, dimensions) in parameters.items():
         expected = (CHARACTER,) if name.startswith("LABELS") else TYPES.get(group, {}).get(name, (kind,))
         if kind not in expected:
             refuse(f"{group}:{name} has the wrong type")
+        if kind == CHARACTER and dimensions == 0:  # the library looks for a length
+            refuse(f"{group}:{name} is a text without a length")
         if count < NEEDED.get((group, name), 0):
             refuse(f"{group}:{name} is empty")
         if (group, name) == ("POINT", "USED") and first != points:
@@ -112,7 +114,7 @@ def _check_header(path, head, processor, size, data_block, refuse):
 
 
 def _walk(section, refuse):
-    """{(group, name): (type, number of values, first value or None)} of all parameters, every offset checked."""
+    """{(group, name): (type, number of values, first value or None, dimensions)} of all parameters, every offset checked."""
     names, found = {}, []
     at, end = 4, len(section)
     while True:
@@ -144,15 +146,13 @@ def _walk(section, refuse):
 
 
 def _parameter(body, refuse):
-    """(bytes used, (type, number of values, first value)) of a parameter: type, dimensions, values."""
+    """(bytes used, (type, number of values, first value, number of dimensions)) of a parameter: type, dimensions, values."""
     if len(body) < 2 or _signed(body[0]) not in (CHARACTER, BYTE, INTEGER, REAL) or body[1] > MAX_DIMENSIONS:
         refuse("a parameter has no known type")
     kind, dimensions = _signed(body[0]), [int(d) for d in body[2 : 2 + body[1]]]
     if len(dimensions) < body[1]:
         refuse("a parameter is larger than its place")
-    if kind == CHARACTER and not dimensions:  # the library looks for a length
-        refuse("a text has no length")
     count = int(np.prod(dimensions, dtype=np.int64))
     values = body[2 + body[1] :]
     first = int(_integers(values[:2])[0]) if kind == INTEGER and count and len(values) >= 2 else None
-    return 2 + body[1] + abs(kind) * count, (kind, count, first)
+    return 2 + body[1] + abs(kind) * count, (kind, count, first, len(dimensions))
