@@ -65,7 +65,10 @@ def user(arguments):
     with database_of(data, told):
         _django(data)
         from django.contrib.auth.models import User
-        from django.contrib.auth.password_validation import ValidationError, validate_password
+        from django.db import transaction
+
+        from otrevo.core.errors import InputError
+        from otrevo.server.accounts.users import add_user, set_password
 
         found = User.objects.filter(username=arguments.name).first()
         if arguments.do_what == "add" and found:
@@ -77,15 +80,16 @@ def user(arguments):
             found.save(update_fields=["is_active"])
             print(f"{found.username} {'may sign in' if found.is_active else 'may not sign in any more'}.")
             return
-        made = found or User(username=arguments.name)
         password = _password()
         try:
-            validate_password(password, made)
-        except ValidationError as error:
-            raise LaunchError(" ".join(error.messages)) from None
-        made.set_password(password)  # which ends their sessions too
-        made.is_superuser = made.is_superuser or arguments.administrator
-        made.save()
+            with transaction.atomic():  # nobody stays whose password was refused
+                made = found or add_user(arguments.name, arguments.administrator)
+                set_password(made, password)
+                if arguments.administrator and not made.is_superuser:
+                    made.is_superuser = True
+                    made.save(update_fields=["is_superuser"])
+        except InputError as error:
+            raise LaunchError(str(error)) from None
         print(f"{made.username} {'may administer this installation' if made.is_superuser else 'may sign in'}.")
 
 

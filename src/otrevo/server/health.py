@@ -9,12 +9,13 @@ from datetime import UTC, datetime, timedelta
 
 from django.conf import settings
 from django.db import DatabaseError
+from django.db.models import Count, Min
 from django.http import HttpResponse
 from django.utils import timezone
 from ninja import Router, Schema
-from ninja.errors import HttpError
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
+from otrevo.server.accounts.access import require_administrator
 from otrevo.server.live.address import ports
 from otrevo.server.work.models import ACTIVE, Run
 
@@ -46,9 +47,9 @@ def _measured():
     try:
         lately = timezone.now() - timedelta(seconds=WORKER_SILENT_S)
         workers = ProcrastinateWorker.objects.filter(last_heartbeat__gt=lately).count()
-        asked = list(Run.objects.filter(state__in=ACTIVE).values_list("asked_at", flat=True))
-        waiting = len(asked)
-        oldest = max(((timezone.now() - at).total_seconds() for at in asked), default=0.0)
+        asked = Run.objects.filter(state__in=ACTIVE).aggregate(count=Count("pk"), first=Min("asked_at"))
+        waiting = asked["count"]
+        oldest = (timezone.now() - asked["first"]).total_seconds() if waiting else 0.0
         parts["database"] = True, "answers"
     except DatabaseError:
         parts["database"] = False, "does not answer"
@@ -103,8 +104,7 @@ class SupervisedOut(Schema):
 @router.get("/parts", response=list[SupervisedOut])
 def parts(request):
     """The processes that the launcher looks after; none where something else does."""
-    if not request.user.is_superuser:
-        raise HttpError(403, "Only an administrator of this installation can do this.")
+    require_administrator(request.user)
     return [
         {"name": name, "runs": part["runs"], "since": datetime.fromtimestamp(part["since"], UTC), "restarts": part["restarts"], "why": part["why"]}
         for name, part in _supervised().items()

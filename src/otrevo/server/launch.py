@@ -97,7 +97,7 @@ def started(data, say=print, database=None):
     """The database of a data folder and a Supervisor that looks after it, for as long as the block lasts. Ctrl-C and SIGTERM end the
     block with KeyboardInterrupt. Raises LaunchError, also where Otrevo runs already with this folder.
 
-    database: that of somebody else, as core settings in the environment; none is started then.
+    database: that of somebody else, as the configuration has it; none is started then.
     """
     data.mkdir(parents=True, exist_ok=True)
     lock = alone_in(data)

@@ -172,7 +172,8 @@ def _split_by_readings(row, readings, minimum):
             if values[b - 1] == values[a_next] or min(others) < 0 or others[0] == others[1]:
                 continue
             cuts.append(s + int(before[-1] + after[0]) // 2 + 1)
-    cuts = [cut for i, cut in enumerate(sorted(cuts)) if i == 0 or cut - sorted(cuts)[i - 1] >= minimum]
+    cuts.sort()
+    cuts = [cut for i, cut in enumerate(cuts) if i == 0 or cut - cuts[i - 1] >= minimum]
     bounds = [s, *cuts, e]
     return [(c, int(p), int(q)) for p, q in zip(bounds[:-1], bounds[1:], strict=True) if q > p]
 

@@ -25,6 +25,12 @@ def require(user, production_id, roles):
     return role
 
 
+def require_administrator(user):
+    """Raise 403 for everybody who may not administer the installation."""
+    if not user.is_superuser:
+        raise HttpError(403, "Only an administrator of this installation can do this.")
+
+
 def fetch(user, queryset, production_path, roles, **lookup):
     """One object of a production the user belongs to, in a permitted role."""
     item = queryset.filter(**lookup).first()

@@ -5,14 +5,16 @@ from datetime import datetime
 from django.apps import apps
 from django.contrib.auth import login, update_session_auth_hash
 from django.contrib.auth.models import User
+from django.db.models import Q
 from ninja import Field, Query, Router, Schema
 from ninja.errors import HttpError
 from ninja.utils import check_csrf
 
 from otrevo.core.errors import InputError
 from otrevo.server.accounts import audit, users
+from otrevo.server.accounts.access import require_administrator
 from otrevo.server.accounts.api import Me, me_of
-from otrevo.server.accounts.models import AuditEntry
+from otrevo.server.accounts.models import AuditEntry, Role
 
 router = Router(tags=["administration"])
 MOST_ENTRIES = 200
@@ -85,13 +87,8 @@ class EntryOut(Schema):
     about: str
 
 
-def _administrator(request):
-    if not request.user.is_superuser:
-        raise HttpError(403, "Only an administrator of this installation can do this.")
-
-
 def _user(request, user_id):
-    _administrator(request)
+    require_administrator(request.user)
     found = User.objects.filter(pk=user_id).first()
     if found is None:
         raise HttpError(404, "There is no such user.")
@@ -115,9 +112,7 @@ def _productions():
 
 @router.get("/users", response=UsersOut)
 def list_users(request):
-    _administrator(request)
-    from otrevo.server.accounts.models import Role
-
+    require_administrator(request.user)
     found = User.objects.prefetch_related("memberships__production").order_by("-is_active", "username")
     return {
         "users": [_out(u) for u in found],
@@ -129,7 +124,7 @@ def list_users(request):
 @router.post("/users", response=Invited)
 def add(request, payload: UserIn):
     """A new user, who chooses a password on the page of the link."""
-    _administrator(request)
+    require_administrator(request.user)
     made = users.add_user(payload.name, payload.administrator)
     audit.enter(request, "user added", f"{made.username}{', administrator' if made.is_superuser else ''}")
     return {"user": _out(made), "path": users.invitation(made)}
@@ -176,7 +171,7 @@ def end_sessions(request, user_id: int):
 @router.get("/audit", response=list[EntryOut])
 def entries(request, search: str = Query("", max_length=MOST_LETTERS), before: int | None = None):
     """What was done, newest first: entries that have every word of the search, older than the one of that number."""
-    _administrator(request)
+    require_administrator(request.user)
     found = AuditEntry.objects.all()
     for word in search.split():
         found = found.filter(_has(word))
@@ -186,8 +181,6 @@ def entries(request, search: str = Query("", max_length=MOST_LETTERS), before: i
 
 
 def _has(word):
-    from django.db.models import Q
-
     return Q(name__icontains=word) | Q(address__icontains=word) | Q(deed__icontains=word) | Q(about__icontains=word)
 
 

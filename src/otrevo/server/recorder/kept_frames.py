@@ -35,9 +35,8 @@ class KeptFrames:
 
     def add(self, piece, first, last, there):
         """Keep the Centroids of frames [first, last); there: numbers of those of which any picture came."""
-        came, lost = sorted(there), []
-        edges = [first - 1, *came, last]
-        lost += [[a + 1, b] for a, b in zip(edges, edges[1:], strict=False) if b - a > 1]
+        edges = [first - 1, *sorted(there), last]
+        lost = [[a + 1, b] for a, b in zip(edges, edges[1:], strict=False) if b - a > 1]
         before = len(self.rows)
         try:
             self.rows.add(piece.rows())
