@@ -133,7 +133,7 @@ def kills(seeds, times=50):
             if name.startswith("worker"):
                 return _worker()
             command = {
-                "web": ["uvicorn", "otrevo.server.asgi:application", "--port", str(port)],
+                "web": ["otrevo.server.web.process", "--port", str(port)],
                 "recorder": ["otrevo.server.recorder.process"],
             }[name]
             return subprocess.Popen(

@@ -15,6 +15,8 @@ from django.urls import path  # noqa: E402
 
 import otrevo.server.urls  # noqa: E402, F401, loaded before somebody waits for it
 from otrevo.server.live.consumer import Live  # noqa: E402
+from otrevo.server.web.access_log import AccessLog  # noqa: E402
+from otrevo.server.web.bodies import Bodies  # noqa: E402
 
 sockets = AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter([path("live/<int:production>", Live.as_asgi())])))
-application = ProtocolTypeRouter({"http": http, "websocket": sockets})
+application = ProtocolTypeRouter({"http": AccessLog(Bodies(http)), "websocket": sockets})

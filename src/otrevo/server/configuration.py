@@ -66,9 +66,9 @@ class Configuration:
         """More words for the web server's command."""
         words = ["--host", self.address]
         if self.tls:
-            words += ["--ssl-certfile", self.tls["certificate"], "--ssl-keyfile", self.tls["key"]]
+            words += ["--certificate", self.tls["certificate"], "--key", self.tls["key"]]
         if self.proxy:
-            words += ["--proxy-headers", "--forwarded-allow-ips", self.proxy]
+            words += ["--trusted", self.proxy]
         return tuple(words)
 
 

@@ -20,7 +20,7 @@ from otrevo.server.supervise import Part, Supervisor, alone_in, end_leftovers
 HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
 
 
-def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", "127.0.0.1", "--no-access-log")):
+def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", "127.0.0.1")):
     """Start, and have looked after: the stand-ins for cameras and other devices, two recorders of which one stands by, the web
     server and the workers, logging into the data folder. web: more words for the web server's command.
     """
@@ -39,7 +39,7 @@ def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", 
         add("kit", "otrevo.standins.kit", environment["OTREVO_KIT_PORT"])
     for name in ("recorder", "recorder-2"):
         add(name, "otrevo.server.recorder.process")
-    add("web", "uvicorn", "otrevo.server.asgi:application", *web, "--port", str(port))
+    add("web", "otrevo.server.web.process", *web, "--port", str(port))
     for i in range(workers):
         add(f"worker-{i + 1}", "otrevo.server.work.worker")
 

@@ -68,7 +68,9 @@ CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
-MAX_UPLOAD_BYTES = 1024 * 1024 * 1024
+MAX_UPLOAD_BYTES = 1024 * 1024 * 1024  # one file
+MAX_REQUEST_BYTES = 2 * MAX_UPLOAD_BYTES  # all files of one drop
+MOST_IDLE_BYTES = 4096  # where nothing is expected
 WORK_KINDS = {  # who carries out which kind of work
     "pass": "otrevo.server.takes.jobs.PASS",
     "room step": "otrevo.server.stage.jobs.STEP",
@@ -77,8 +79,8 @@ WORK_KINDS = {  # who carries out which kind of work
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(message)s"}},
-    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "formatters": {"json": {"()": "otrevo.server.logs.JsonLines"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "json"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
     "loggers": {
         "otrevo": {"level": "INFO"},

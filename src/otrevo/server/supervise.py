@@ -51,7 +51,7 @@ class Part:
             with (data / f"{name}.log").open("ab") as log:
                 return subprocess.Popen(
                     [sys.executable, "-m", *command], stdout=log, stderr=log, stdin=subprocess.DEVNULL, cwd=home,
-                    start_new_session=True, env=environment, preexec_fn=tied(),
+                    start_new_session=True, env=environment | {"OTREVO_PART": name}, preexec_fn=tied(),
                 )  # fmt: skip
 
         return cls(name, start)

@@ -1,4 +1,7 @@
-"""Content security policy: everything from our own origin, styles inline because styled-components writes them."""
+"""Content security policy: everything from our own origin, styles inline because styled-components writes them.
+
+The access log is told here too who asked.
+"""
 
 from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 
@@ -20,13 +23,16 @@ class _Policy:
     def __call__(self, request):
         if iscoroutinefunction(self):
             return self._later(request)
-        return self._mark(self.get_response(request))
+        return self._mark(request, self.get_response(request))
 
     async def _later(self, request):
-        return self._mark(await self.get_response(request))
+        return self._mark(request, await self.get_response(request))
 
     @staticmethod
-    def _mark(response):
+    def _mark(request, response):
+        user = getattr(request, "_cached_user", None)  # only where somebody has asked for it
+        if user is not None and hasattr(request, "scope"):
+            request.scope["otrevo.user"] = user.get_username()
         response.headers.setdefault("Content-Security-Policy", POLICY)
         response.headers.setdefault("Referrer-Policy", "same-origin")
         return response

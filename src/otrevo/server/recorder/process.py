@@ -74,9 +74,7 @@ class Recorder:
                 room = self.room(about["production"]) if rolls and journal.goes_on(RESUME_S) else None
                 if room is not None and room.session is None:
                     await room.go_on(journal)
-                    log.info(
-                        "slate %s take %s goes on after %.2f s", about["slate"], about["number"], journal.runs_for_s()
-                    )
+                    log.info("a take goes on after %.2f s", journal.runs_for_s(), extra=room.named())
                 else:
                     log.info("left over: %s", await asyncio.to_thread(threads.keep_left_over, journal))
                     journal.end()

@@ -168,7 +168,7 @@ class Room:
             try:
                 behind = await self.storing_now
             except Exception as error:
-                log.warning("storing waits: %s", error)
+                log.warning("storing waits: %s", error, extra=self.named())
                 await asyncio.sleep(AWAY_S)
 
     async def run(self):
@@ -187,7 +187,7 @@ class Room:
                             placing = asyncio.create_task(self._place(session))
                         await self._tell(session, snapshot)
                     except Exception:
-                        log.exception("a step of the session failed")
+                        log.exception("a step of the session failed", extra=self.named())
                 await self._watch()
                 await asyncio.sleep(max(0.005, SNAPSHOT_S - (time.monotonic() - began)))
         finally:
@@ -237,9 +237,14 @@ class Room:
         try:
             await self.start("watch")
         except Exception as error:
-            log.warning("watching failed: %s", error)
+            log.warning("watching failed: %s", error, extra=self.named())
             self._send(Trouble(trouble="The cameras cannot be watched now."))
             await asyncio.sleep(1.0)
+
+    def named(self):
+        """What the log says of this room and of what is recorded in it."""
+        told = self.journal.about if self.journal else {}
+        return {"production": self.production} | {k: told[k] for k in ("kind", "slate", "number") if k in told}
 
     def _send(self, message):
         line = message.model_dump_json().encode() + b"\n"
@@ -273,6 +278,7 @@ class Room:
                 # what is under way belongs to it
                 await asyncio.to_thread(_finish, session)
         user, wand, readings, journal, storing = self.user, self.wand, self.readings, self.journal, self.storing
+        about = self.named()
         await self.hang_up()
         if self.storing_now:
             await asyncio.wait([self.storing_now])
@@ -288,11 +294,12 @@ class Room:
             journal.end()
             raise
         except Exception:
-            log.exception("a recording could not be stored; it is in %s", journal.folder)
+            log.exception("a recording could not be stored; it is in %s", journal.folder, extra=about)
             raise InputError(
                 "It could not be stored now; it is kept on the disk and stored when Otrevo starts again."
             ) from None
         journal.end()
+        log.info("a recording was %s", "kept" if keep else "dropped", extra=about)
         return answer
 
     async def subscribe(self, writer):

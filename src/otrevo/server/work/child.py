@@ -6,6 +6,7 @@ process must not take the worker with it. It dies with its worker.
 Over the connection go run ids one way; the other way shares of progress and None when a run has ended.
 """
 
+import contextlib
 import ctypes
 import os
 import signal
@@ -25,7 +26,8 @@ def main(connection, parent):
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     django.setup()
-    from otrevo.server.work.execution import Superseded, carry_out
+    from otrevo.server.logs import about
+    from otrevo.server.work.execution import Superseded, carry_out, named
     from otrevo.server.work.kinds import load_all
     from otrevo.server.work.models import Run
 
@@ -45,8 +47,7 @@ def main(connection, parent):
                 told = now
                 connection.send(float(share))
 
-        try:
-            carry_out(Run.objects.get(pk=run_id), report)
-        except Superseded:
-            pass
+        run = Run.objects.get(pk=run_id)
+        with about(**named(run)), contextlib.suppress(Superseded):
+            carry_out(run, report)
         connection.send(None)

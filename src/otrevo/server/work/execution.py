@@ -44,14 +44,20 @@ def claim(run_id):
         return None
     if run.attempts >= MOST_ATTEMPTS:
         end(run, Run.State.FAILED, LOST)
-        log.error("run=%s %s failed after %s attempts", run.pk, run, run.attempts)
+        log.error("%s failed after %s attempts", run, run.attempts, extra=named(run))
         return None
     run.attempts += 1
     run.state, run.claim, run.progress, run.begun_at = Run.State.RUNNING, uuid.uuid4(), 0.0, timezone.now()
     run.message = f"Taken up again after its worker was lost, attempt {run.attempts}." if run.attempts > 1 else ""
     run.save(update_fields=["attempts", "state", "claim", "progress", "begun_at", "message"])
-    log.info("run=%s take=%s %s begins, attempt %s", run.pk, run.take_id, run, run.attempts)
+    log.info("%s begins, attempt %s", run, run.attempts, extra=named(run))
     return run
+
+
+def named(run):
+    """What the log says of a Run beside its words."""
+    about = {"run": run.pk, "take": run.take_id, "room": run.room_id, "package": run.package_id}
+    return {key: value for key, value in about.items() if value is not None}
 
 
 def release(run):
@@ -69,10 +75,10 @@ def carry_out(run, report):
     except InputError as error:
         finish(run, mine, Run.State.FAILED, str(error))
     except Superseded:
-        log.warning("run=%s %s was claimed by another worker meanwhile", run.pk, run)
+        log.warning("%s was claimed by another worker meanwhile", run)
         raise
     except Exception:
-        log.exception("run=%s take=%s %s failed", run.pk, run.take_id, run)
+        log.exception("%s failed", run)
         words = f"{run.name.capitalize()} stopped because of a fault in Otrevo; the worker's log says more."
         finish(run, mine, Run.State.FAILED, words)
 
@@ -91,4 +97,4 @@ def finish(run, mine, state, message, store=None):
     if now is None or now != mine:
         raise Superseded
     end(run, state, message)
-    log.info("run=%s take=%s %s %s %s", run.pk, run.take_id, run, state, message)
+    log.info("%s %s %s", run, state, message, extra=named(run))

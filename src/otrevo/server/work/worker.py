@@ -114,7 +114,7 @@ def _cancelled(run):
 
 async def execute(child, run_id):
     """Have the child carry out one run, as often as it may be tried."""
-    from otrevo.server.work.execution import claim, release
+    from otrevo.server.work.execution import claim, named, release
 
     while (run := await _in_thread(claim)(run_id)) is not None:
         try:
@@ -131,7 +131,7 @@ async def execute(child, run_id):
                         await _in_thread(_cancelled)(run)
                     return
         except (EOFError, OSError):  # a crash in a library, or somebody killed it: claim it once more
-            log.error("run=%s %s: the computing process %s", run.pk, run, CHILD_FAULT)
+            log.error("%s: the computing process %s", run, CHILD_FAULT, extra=named(run))
             child.stop()
         except asyncio.CancelledError:  # the worker is told to end: another may go on with it
             child.stop()
@@ -147,6 +147,7 @@ def rescue():
     from django.db import transaction
     from procrastinate.contrib.django.models import ProcrastinateJob
 
+    from otrevo.server.work.execution import named
     from otrevo.server.work.models import ACTIVE, Run
     from otrevo.server.work.queue import defer
 
@@ -155,7 +156,7 @@ def rescue():
         live = ProcrastinateJob.objects.filter(status__in=("todo", "doing"))
         lost = list(active.exclude(job__in=live.values("id")))
         for run in lost:
-            log.warning("run=%s %s was lost by the queue; queued again", run.pk, run)
+            log.warning("%s was lost by the queue; queued again", run, extra=named(run))
             defer(run)
     return len(lost)
 
@@ -166,7 +167,9 @@ async def watch(app):
         await asyncio.sleep(HEARTBEAT_S)
         try:
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S):
-                log.warning("job=%s %s: its worker is lost; queued again", job.id, job.task_kwargs)
+                log.warning(
+                    "job %s: its worker is lost; queued again", job.id, extra={"run": job.task_kwargs.get("run_id")}
+                )
                 with contextlib.suppress(Exception):  # another worker was quicker
                     await app.job_manager.retry_job_by_id_async(job.id, retry_at=_now())
             await _in_thread(rescue)()
