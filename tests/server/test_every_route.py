@@ -10,6 +10,7 @@ from django.test import Client, TestCase
 from otrevo.core.formats.centroids import Centroids
 from otrevo.server.api import api
 from otrevo.server.handover.models import Package
+from otrevo.server.keeping.actions import remove
 from otrevo.server.stage.actions import keep_recording
 from otrevo.server.stage.room import room_of
 from otrevo.server.takes.actions import make_take
@@ -20,6 +21,7 @@ from tests.server.test_server import signed_in
 
 OPEN = {"/api/health", "/api/csrf", "/api/sign-in", "/api/welcome"}
 ADMINISTRATION = ("/api/users", "/api/audit", "/api/parts")
+LISTS = {("get", "/api/removals")}  # of the installation, though what is in them is a production's
 OWN = {
     "/api/password",
     "/api/devices",
@@ -45,6 +47,7 @@ BODIES = {
     "password": {"old": "x", "new": "x"},
     "record": {"kind": "still"}, "steps": {"name": "level"}, "blinds": {"rows": []}, "rebuild": {"takes": []},
     "cancel": {}, "knock": {"camera": "c01"}, "size": {"cameras": 12}, "accept": {"note": "x"}, "return": {"note": "x"}, "takes": {"note": "x"},
+    "removals": {"what": "take", "id": 1},
     "productions": {"name": "x", "code": "x", "timecode_rate": "25", "drop_frame": False, "delivery_rate": "25"},
 }  # fmt: skip
 
@@ -69,6 +72,7 @@ class EveryRoute(TestCase):
         room = room_of(cls.production)
         still = Centroids(np.arange(200), np.zeros(200, dtype=int), np.full((200, 2), 40.0), np.ones(200))
         recording = keep_recording(room, "still", still, Fraction(120), None)
+        removal = remove(None, "take", make_take(cls.slate, None))
         step = Run.objects.create(kind="room step", room=room, name="level")
         package = Package.objects.create(
             production=cls.production, name="p", formats=["bvh"], rate="30", state=Package.State.SENT
@@ -91,7 +95,7 @@ class EveryRoute(TestCase):
             "production_id": cls.production.pk, "slate_id": cls.slate.pk, "day_id": cls.slate.day_id, "take_id": take.pk,
             "run_id": run.pk, "stream_id": stream.pk, "package_id": package.pk, "performer_id": cls.slate.performer_id,
             "name": "solve", "recording_id": recording.pk, "step_id": step.pk, "calibration_id": room.calibrations.get().pk,
-            "user_id": 1, "character_id": character.pk, "version": 1, "number": 0, "other_id": room.calibrations.get().pk,
+            "user_id": 1, "character_id": character.pk, "version": 1, "number": 0, "removal_id": removal.pk, "other_id": room.calibrations.get().pk,
         }  # fmt: skip
         cls.routes = [
             (method, path)
@@ -128,7 +132,11 @@ class EveryRoute(TestCase):
                 continue
             with self.subTest(f"{method} {path}"):
                 answer = self.call(other, method, path)
-                self.assertEqual(answer.status_code, 403 if path.startswith(ADMINISTRATION) else 404, answer.content)
+                self.assertEqual(
+                    answer.status_code,
+                    403 if path.startswith(ADMINISTRATION) or (method, path) in LISTS else 404,
+                    answer.content,
+                )
                 self.assertNotIn(b"Saltmarsh", answer.content)
 
     def test_what_does_not_exist_is_not_there(self):
@@ -139,7 +147,11 @@ class EveryRoute(TestCase):
                 continue
             with self.subTest(f"{method} {path}"):
                 answer = self.call(own, method, path, nowhere)
-                self.assertEqual(answer.status_code, 403 if path.startswith(ADMINISTRATION) else 404, answer.content)
+                self.assertEqual(
+                    answer.status_code,
+                    403 if path.startswith(ADMINISTRATION) or (method, path) in LISTS else 404,
+                    answer.content,
+                )
                 self.assertNotIn(b"Traceback", answer.content)
 
     def test_changes_without_the_token_are_refused_everywhere(self):

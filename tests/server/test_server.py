@@ -30,6 +30,10 @@ def post(client, path, body=None):
     return client.post(f"/api{path}", json.dumps(body) if body is not None else "", content_type="application/json")
 
 
+def patch(client, path, body):
+    return client.patch(f"/api{path}", json.dumps(body), content_type="application/json")
+
+
 class Access(TestCase):
     @classmethod
     def setUpTestData(cls):
@@ -197,9 +201,43 @@ class Takes(TestCase):
 
     def test_a_new_change_ends_what_could_be_redone(self):
         change_take(None, self.take, {"note": "one"})
-        undo(self.take)
+        undo(None, self.take)
         change_take(None, self.take, {"note": "two"})
-        self.assertIsNone(undo(self.take, redo=True))
+        self.assertIsNone(undo(None, self.take, redo=True))
+
+    def test_the_second_writer_is_told_and_shown_what_the_first_one_wrote(self):
+        seen = self.take.version
+        path = f"/takes/{self.take.pk}"
+        first, second = signed_in("technician"), signed_in("supervisor")
+        self.assertEqual(patch(first, path, {"note": "rope slipped", "version": seen}).json()["version"], seen + 1)
+        refused = patch(second, path, {"note": "good one", "version": seen})
+        self.assertEqual(refused.status_code, 409)
+        self.assertEqual(refused.json()["theirs"], {"note": "rope slipped"})
+        self.assertIn("technician-SMS changed the note of take 1 meanwhile", refused.json()["detail"])
+        self.take.refresh_from_db()
+        self.assertEqual(self.take.note, "rope slipped")
+        # another field, or the same with both seen, or the same words, goes through
+        for said in (
+            {"status": "circled", "version": seen},
+            {"note": "both", "version": refused.json()["version"]},
+            {"note": "both", "version": seen},
+        ):
+            self.assertEqual(patch(second, path, said).status_code, 200, said)
+
+    def test_one_undoes_ones_own_and_nothing_of_others(self):
+        path = f"/takes/{self.take.pk}"
+        first, second = signed_in("technician"), signed_in("supervisor")
+        patch(first, path, {"note": "mine"})
+        patch(second, path, {"status": "circled"})
+        self.assertEqual(post(first, f"{path}/undo").json()["words"], "note on take 1")
+        self.take.refresh_from_db()
+        self.assertEqual((self.take.note, self.take.status), ("", "circled"))
+        self.assertIsNone(post(first, f"{path}/undo").json()["words"])
+        post(first, f"{path}/undo?redo=true")
+        patch(second, path, {"note": "theirs"})
+        refused = post(first, f"{path}/undo")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Somebody else has changed the note of take 1 since", refused.json()["detail"])
 
     def test_impossible_points_and_states_are_refused(self):
         for values in ({"in_s": 9.0, "out_s": 3.0}, {"out_s": 99.0}, {"in_s": -1.0}, {"status": "superb"}):

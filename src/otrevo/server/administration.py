@@ -195,6 +195,53 @@ def _load_dump(cluster, dump):
         raise LaunchError(f"The database could not be restored: {_last_line(done.stderr)}")
 
 
+def archive(arguments):
+    """Write a production to one file, while people work or not."""
+    data, told = _told(arguments)
+    with database_of(data, told):
+        _django(data)
+        from otrevo.server.keeping.archive import at_one_moment, write_archive
+        from otrevo.server.shoot.models import Production
+
+        found = Production.objects.filter(name=arguments.production).first()
+        if found is None:
+            names = ", ".join(Production.objects.order_by("name").values_list("name", flat=True)) or "none"
+            raise LaunchError(f"There is no production {arguments.production}; there are: {names}.")
+        target = Path(arguments.file)
+        part = target.with_name(target.name + ".part")
+        try:
+            part.touch(mode=0o600)
+            with at_one_moment():
+                counts = write_archive(part, found)
+            part.replace(target)
+        except OSError as error:
+            raise LaunchError(f"{target}: could not be written ({error.strerror}).") from None
+        finally:
+            part.unlink(missing_ok=True)
+    print(f"{target}: {found.name}, {counts['takes.Take']} takes, {target.stat().st_size / 1e6:.1f} MB")
+
+
+def bring_back(arguments):
+    """Enter an archived production as a new one."""
+    data, told = _told(arguments)
+    with database_of(data, told):
+        _django(data)
+        from django.contrib.auth.models import User
+
+        from otrevo.core.errors import InputError
+        from otrevo.server.keeping.bring_back import bring_back_archive
+
+        wanted = {"username": arguments.supervisor} if arguments.supervisor else {"is_superuser": True}
+        supervisor = User.objects.filter(is_active=True, **wanted).order_by("pk").first()
+        if supervisor is None:
+            raise LaunchError(f"There is no user {arguments.supervisor or 'who administers'}; add one first.")
+        try:
+            made = bring_back_archive(Path(arguments.file), supervisor, arguments.name)
+        except InputError as error:
+            raise LaunchError(str(error)) from None
+    print(f"{made.name} is back; its supervisor is {supervisor.username}.")
+
+
 def upgrade(arguments):
     """Bring the data to this version of Otrevo: a backup, the changes, and back where they fail."""
     data, told = _told(arguments)
@@ -254,4 +301,11 @@ def add_commands(commands):
     p.add_argument("--administrator", action="store_true", help="who may add users and productions")
     add("backup", backup, "Write everything to one file, while it runs or not.").add_argument("file")
     add("restore", restore, "Bring a backup into an empty data folder.").add_argument("file")
+    p = add("archive", archive, "Write a production to one file.")
+    p.add_argument("production", help="its name")
+    p.add_argument("file")
+    p = add("bring-back", bring_back, "Enter an archived production as a new one.")
+    p.add_argument("file")
+    p.add_argument("--name", help="another name than it had")
+    p.add_argument("--supervisor", help="the user who becomes its supervisor; otherwise an administrator")
     add("upgrade", upgrade, "Bring the data to this version, with a backup before.")

@@ -11,9 +11,11 @@ from otrevo.server.accounts.users_api import router as administration
 from otrevo.server.bench.api import router as bench
 from otrevo.server.cast.api import router as cast
 from otrevo.server.cast.characters_api import router as characters
+from otrevo.server.conflicts import Conflict
 from otrevo.server.floor.api import router as floor
 from otrevo.server.handover.api import router as handover
 from otrevo.server.health import router as health
+from otrevo.server.keeping.api import router as keeping
 from otrevo.server.shoot.api import router as shoot
 from otrevo.server.stage.api import router as stage
 
@@ -28,6 +30,13 @@ api.add_router("", characters)
 api.add_router("", floor)
 api.add_router("", bench)
 api.add_router("", handover)
+api.add_router("", keeping)
+
+
+@api.exception_handler(Conflict)
+def conflict(request, error):
+    answer = {"detail": str(error), "theirs": error.theirs, "by": error.by, "version": error.version}
+    return api.create_response(request, answer, status=409)
 
 
 @api.exception_handler(InputError)

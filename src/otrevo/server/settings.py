@@ -30,6 +30,7 @@ INSTALLED_APPS = [
     "otrevo.server.floor",
     "otrevo.server.live",
     "otrevo.server.handover",
+    "otrevo.server.keeping",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -71,6 +72,8 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 4 * 1024 * 1024
 MAX_UPLOAD_BYTES = 1024 * 1024 * 1024  # one file
 MAX_REQUEST_BYTES = 2 * MAX_UPLOAD_BYTES  # all files of one drop
 MOST_IDLE_BYTES = 4096  # where nothing is expected
+KEEP_REMOVED_DAYS = float(os.environ.get("OTREVO_KEEP_REMOVED_DAYS") or 14)
+CLEAN_UP = "otrevo.server.keeping.clean_up.clean_up"  # what workers do now and then
 WORK_KINDS = {  # who carries out which kind of work
     "pass": "otrevo.server.takes.jobs.PASS",
     "room step": "otrevo.server.stage.jobs.STEP",

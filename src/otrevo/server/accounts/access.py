@@ -11,7 +11,7 @@ EVERYONE = tuple(Role)
 
 def role_in(user, production_id):
     """The user's role in a production, or 404: whoever is no member does not learn that it exists."""
-    membership = Membership.objects.filter(user=user, production_id=production_id).first()
+    membership = Membership.objects.filter(user=user, production_id=production_id, production__removal=None).first()
     if membership is None:
         raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
     return membership.role
@@ -38,6 +38,8 @@ def fetch(user, queryset, production_path, roles, **lookup):
         raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
     target = item
     for step in production_path.split("."):
+        if getattr(target, "removal_id", None) is not None:  # or what it is in has been removed
+            raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
         target = getattr(target, step)
     require(user, target, roles)
     return item

@@ -34,7 +34,11 @@ class Me(Schema):
 
 
 def me_of(user):
-    rows = Membership.objects.filter(user=user).select_related("production").order_by("production__name")
+    rows = (
+        Membership.objects.filter(user=user, production__removal=None)
+        .select_related("production")
+        .order_by("production__name")
+    )
     return {
         "name": user.username,
         "administrator": user.is_superuser,

@@ -101,7 +101,7 @@ def _out(user):
         "waits": not user.has_usable_password(), "last_sign_in": user.last_login,
         "roles": [
             {"production_id": m.production_id, "production": m.production.name, "role": m.role}
-            for m in user.memberships.select_related("production").order_by("production__name")
+            for m in user.memberships.filter(production__removal=None).select_related("production").order_by("production__name")
         ],
     }  # fmt: skip
 

@@ -9,6 +9,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.measures import measures_from
 from otrevo.server.cast.models import Performer
 from otrevo.server.shoot.actions import make_slate
+from otrevo.server.shoot.models import Slate
 
 
 def make_performer(production_id, name, height_m, kit, measures=None):
@@ -47,7 +48,7 @@ def warm_up_slate(performer):
         raise InputError("This production has no shoot day yet; add one in Shoot, then roll the warm-up.")
     slate = day.slates.filter(performer=performer, warm_up=True).first()
     if slate is None:
-        taken = set(day.slates.values_list("name", flat=True))
+        taken = set(Slate.everything.filter(day=day).values_list("name", flat=True))
         name = next(f"W{i}" for i in range(1, 1000) if f"W{i}" not in taken)
         slate = make_slate(day, name, f"Warm-up, {performer.name}", performer, warm_up=True)
     return slate

@@ -27,6 +27,7 @@ from otrevo.core.retarget.judge import snags_of
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.snags import ranked
 from otrevo.server.cast.models import Character, CharacterMap
+from otrevo.server.conflicts import Conflict
 from otrevo.server.takes.jobs import retarget_anew, retarget_missing
 from otrevo.server.takes.material import clocks, latest, played
 from otrevo.server.takes.mends import stored_motion
@@ -94,13 +95,14 @@ def rename(character, name):
 
 
 @transaction.atomic
-def change_pairs(character, user, changes):
+def change_pairs(character, user, changes, based_on=None):
     """A new version of the map by [(bone of ours, [bones it moves], shares along them)]. Raises InputError for an impossible map.
 
     No bones: it moves nothing; no shares: by their number.
     """
-    newest = _newest(character)
-    document, changed = dict(newest.document), {bone for bone, _, _ in changes}
+    changed = {bone for bone, _, _ in changes}
+    newest = _newest(character, based_on, lambda d: [r for r in d["pairs"] if r["bone"] in changed])
+    document = dict(newest.document)
     rows = [r for r in document["pairs"] if r["bone"] not in changed]
     rows += [{"bone": b, "target": t, "confidence": 1.0, "doubt": "", "shares": s} for b, t, s in changes if t]
     taken = {t for r in rows for t in r["target"]}
@@ -165,23 +167,36 @@ def rest_turns(character, document):
 
 
 @transaction.atomic
-def change_shapes(character, user, drivers):
+def change_shapes(character, user, drivers, based_on=None):
     """A new version of the map in which these rows drive the character's face. Raises InputError naming a wrong one."""
-    newest = _newest(character)
+    newest = _newest(character, based_on, lambda d: d.get("shapes"))
     return _new_version(character, user, newest, newest.document | {"shapes": drivers})
 
 
 @transaction.atomic
-def change_effectors(character, user, rows):
+def change_effectors(character, user, rows, based_on=None):
     """A new version of the map that names these effectors, [{"effector", "target"}]. Raises InputError naming a wrong one."""
-    newest = _newest(character)
+    newest = _newest(character, based_on, lambda d: d.get("effectors"))
     return _new_version(character, user, newest, newest.document | {"effectors": rows})
 
 
-def _newest(character):
-    """The newest CharacterMap, the character being held against other changes."""
+def _newest(character, based_on=None, part=None):
+    """The newest CharacterMap, the character being held against other changes.
+
+    based_on: the version that somebody saw, where they say; part(document): what they change. Raises Conflict where that
+    is not the same any more.
+    """
     Character.objects.select_for_update().get(pk=character.pk)
-    return character.maps.first()
+    newest = character.maps.first()
+    if based_on is None or based_on >= newest.version:
+        return newest
+    if part(map_of(character, based_on).document) != part(newest.document):
+        who = newest.made_by.username if newest.made_by else "Somebody"
+        raise Conflict(
+            f"{who} changed this part of {character.name}'s map meanwhile; look at version {newest.version}, then change it.",
+            {}, who, newest.version,
+        )  # fmt: skip
+    return newest
 
 
 def _new_version(character, user, newest, document):

@@ -114,16 +114,21 @@ class PlayersIn(Schema):
 
 
 class PairIn(Schema):
+    """based_on: the version of the map that is on the user's screen; here and in what follows."""
+
+    based_on: int | None = None
     bone: str = Field(max_length=40)
     target: list[str]
     shares: list[float] = []
 
 
 class EffectorsIn(Schema):
+    based_on: int | None = None
     effectors: list[EffectorOut] = Field(max_length=20)
 
 
 class DriversIn(Schema):
+    based_on: int | None = None
     drivers: list[DriverOut] = Field(max_length=2000)
 
 
@@ -217,14 +222,16 @@ def set_players(request, character_id: int, payload: PlayersIn):
 @router.put("/characters/{character_id}/map", response=CharacterOut)
 def change_map(request, character_id: int, payload: PairIn):
     """Have a bone of the performer move other bones of the character: a new version of the map."""
-    act.change_pairs(_one(request, character_id), request.user, [(payload.bone, payload.target, payload.shares)])
+    act.change_pairs(
+        _one(request, character_id), request.user, [(payload.bone, payload.target, payload.shares)], payload.based_on
+    )
     return character_out(_one(request, character_id))
 
 
 @router.put("/characters/{character_id}/shapes", response=CharacterOut)
 def change_shapes(request, character_id: int, payload: DriversIn):
     """Say which shapes of a performer's face move the character's, and how far: a new version of the map."""
-    act.change_shapes(_one(request, character_id), request.user, [d.dict() for d in payload.drivers])
+    act.change_shapes(_one(request, character_id), request.user, [d.dict() for d in payload.drivers], payload.based_on)
     return character_out(_one(request, character_id))
 
 
@@ -232,7 +239,7 @@ def change_shapes(request, character_id: int, payload: DriversIn):
 def change_effectors(request, character_id: int, payload: EffectorsIn):
     """Name the effectors, or the controls that they move: a new version of the map. Those without a name are left out."""
     rows = [r.dict() for r in payload.effectors if r.target.strip()]
-    act.change_effectors(_one(request, character_id), request.user, rows)
+    act.change_effectors(_one(request, character_id), request.user, rows, payload.based_on)
     return character_out(_one(request, character_id))
 
 

@@ -11,6 +11,7 @@ from ninja import Field, Router, Schema
 from otrevo.core.devices.catalogue import of_the_room, worn
 from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
+from otrevo.server.conflicts import Conflict
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.recorder.database import AWAY, LOST
@@ -44,10 +45,14 @@ class RollingOut(Schema):
     now: datetime
     first_timecode: str
     note: str
+    version: int
     circled: bool
 
 
 class RollingIn(Schema):
+    """version: of the note that is on the user's screen."""
+
+    version: int | None = None
     note: str | None = Field(None, max_length=2000)
     circled: bool | None = None
 
@@ -69,7 +74,7 @@ def _rolling_out(rolling):
     return {
         "slate_id": rolling.slate_id, "slate": rolling.slate.name, "number": rolling.number, "now": timezone.now(),
         "started_at": rolling.started_at, "first_timecode": fmt.label(rolling.first_timecode_frame),
-        "note": rolling.note, "circled": rolling.circled,
+        "note": rolling.note, "version": rolling.version, "circled": rolling.circled,
     }  # fmt: skip
 
 
@@ -135,11 +140,18 @@ def roll(request, slate_id: int):
 def note_rolling(request, slate_id: int, payload: RollingIn):
     """What is said of a take while it rolls: its note, and whether it is circled."""
     slate = _slate(request, slate_id, FLOOR_ROLES)
-    rolling = Rolling.objects.filter(slate=slate).first()
-    if rolling is None:
-        raise InputError(f"Slate {slate.name} is not rolling any more; note it on the take.")
-    # only what was said: a note and a circle on their way at one time must both stay
-    Rolling.objects.filter(pk=rolling.pk).update(**payload.dict(exclude_none=True))
+    said = payload.dict(exclude_none=True, exclude={"version"})
+    with transaction.atomic():
+        rolling = Rolling.objects.select_for_update(of=("self",)).filter(slate=slate).first()
+        if rolling is None:
+            raise InputError(f"Slate {slate.name} is not rolling any more; note it on the take.")
+        if said.get("note", rolling.note) != rolling.note:
+            if payload.version is not None and payload.version < rolling.version:
+                sentence = "Somebody else changed the note of this take meanwhile; yours was not saved."
+                raise Conflict(sentence, {"note": rolling.note}, version=rolling.version)
+            said["version"] = rolling.version + 1
+        # only what was said: a note and a circle on their way at one time must both stay
+        Rolling.objects.filter(pk=rolling.pk).update(**said)
     rolling.refresh_from_db()
     return _rolling_out(rolling)
 

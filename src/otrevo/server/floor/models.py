@@ -10,5 +10,6 @@ class Rolling(models.Model):
     started_at = models.DateTimeField()
     first_timecode_frame = models.BigIntegerField()
     note = models.TextField(blank=True)  # of the take that is rolling; it and the status become the take's
+    version = models.PositiveIntegerField(default=0)  # of the note
     circled = models.BooleanField(default=False)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)

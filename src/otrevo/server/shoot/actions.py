@@ -35,7 +35,7 @@ def make_production(user, name, code, timecode_rate, drop_frame, delivery_rate, 
             Membership.objects.create(user=user, production=production, role=Role.SUPERVISOR)
             make_day(production, timezone.localdate(), "Stage")
     except IntegrityError:
-        raise InputError(f"There is a production named {name} already.") from None
+        raise InputError(f"There is a production named {name} already{_removed(Production, name=name)}.") from None
     return production
 
 
@@ -45,7 +45,7 @@ def make_day(production, date, stage):
         raise InputError("A shoot day needs a stage, such as 'Quay stage'.")
     with transaction.atomic():
         Production.objects.select_for_update().get(pk=production.pk)  # two at once must not take one number
-        number = 1 + max([d.number for d in production.days.all()], default=0)
+        number = 1 + max(ShootDay.everything.filter(production=production).values_list("number", flat=True), default=0)
         return ShootDay.objects.create(production=production, number=number, date=date, stage=stage.strip())
 
 
@@ -62,4 +62,11 @@ def make_slate(day, name, title, performer, props=(), warm_up=False):
                 day=day, name=name.strip(), title=title.strip(), performer=performer, props=list(props), warm_up=warm_up,
             )  # fmt: skip
     except IntegrityError:
-        raise InputError(f"Day {day.number} already has a slate {name}.") from None
+        raise InputError(f"Day {day.number} already has a slate {name}{_removed(Slate, day=day, name=name)}.") from None
+
+
+def _removed(model, **about):
+    """More words where what has a name was removed and still waits to be deleted."""
+    return (
+        ", which was removed and can be brought back" if model.everything.filter(**about).exclude(removal=None) else ""
+    )

@@ -19,6 +19,7 @@ from otrevo.server.takes.rows import TakeRow, fetch_take, take_row, with_rows
 from otrevo.server.takes.uploads import take_from_files
 
 router = Router(tags=["shoot"])
+MOST_NOTE_LETTERS = 2000
 
 
 class ProductionOut(Schema):
@@ -57,8 +58,11 @@ class Board(Schema):
 
 
 class TakeChange(Schema):
+    """version: of the take that is on the user's screen; where somebody has changed the same since, it is refused with 409."""
+
+    version: int | None = None
     status: str | None = None
-    note: str | None = None
+    note: str | None = Field(None, max_length=MOST_NOTE_LETTERS)
     in_s: float | None = None
     out_s: float | None = None
 
@@ -168,15 +172,16 @@ def add_slate(request, day_id: int, payload: SlateIn):
 @router.patch("/takes/{take_id}", response=TakeRow)
 def edit_take(request, take_id: int, payload: TakeChange):
     take = fetch_take(request, take_id)
-    change_take(request.user, take, payload.dict(exclude_none=True))
+    change_take(request.user, take, payload.dict(exclude_none=True, exclude={"version"}), payload.version)
     return take_row(fetch_take(request, take_id))
 
 
 @router.post("/takes/{take_id}/undo", response=Undone)
 def undo_change(request, take_id: int, redo: bool = False):
+    """Take back what the user changed last; what others did stays."""
     take = fetch_take(request, take_id)
     with transaction.atomic():  # the change and the work that follows from it, or neither
-        change = undo(take, redo)
+        change = undo(request.user, take, redo)
         if change is not None and "mends" in change.after:
             solve_again(take, take.mends.filter(pk__in=change.after["mends"]), request.user)
     return {"words": change.words if change else None, "mend": bool(change and "mends" in change.after)}

@@ -1,10 +1,11 @@
-"""Productions, days and slates."""
+"""Productions, days and slates. What has a removal was removed, and waits to be deleted."""
 
 from fractions import Fraction
 
 from django.db import models
 
 from otrevo.core.timecode.labels import TimecodeFormat
+from otrevo.server.kept import Kept
 
 
 class Production(models.Model):
@@ -16,6 +17,10 @@ class Production(models.Model):
     drop_frame = models.BooleanField(default=True)
     delivery_rate = models.CharField(max_length=16, default="30000/1001")
     naming_pattern = models.CharField(max_length=120, default="{production}_{slate}_t{take:02d}_{performer}")
+    removal = models.ForeignKey("keeping.Removal", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    objects = Kept()
+    everything = models.Manager()
 
     @property
     def timecode_format(self):
@@ -27,6 +32,10 @@ class ShootDay(models.Model):
     number = models.PositiveIntegerField()
     date = models.DateField()
     stage = models.CharField(max_length=60)
+    removal = models.ForeignKey("keeping.Removal", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    objects = Kept()
+    everything = models.Manager()
 
     class Meta:
         ordering = ["number"]
@@ -42,6 +51,10 @@ class Slate(models.Model):
     performer = models.ForeignKey("cast.Performer", on_delete=models.PROTECT, related_name="slates")
     warm_up = models.BooleanField(default=False)
     props = models.JSONField(default=list)
+    removal = models.ForeignKey("keeping.Removal", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    objects = Kept()
+    everything = models.Manager()
 
     class Meta:
         ordering = ["name"]

@@ -3,6 +3,7 @@
 from django.db import IntegrityError, transaction
 
 from otrevo.core.errors import InputError
+from otrevo.server.conflicts import Conflict
 from otrevo.server.takes.models import Appearance, Change, Take
 
 EDITABLE = ("status", "note", "in_s", "out_s")
@@ -16,13 +17,34 @@ def _words(take, field, value):
     return f"{'in' if field == 'in_s' else 'out'} point of take {take.number}"
 
 
+FIELD_WORDS = {"status": "status", "note": "note", "in_s": "in point", "out_s": "out point"}
+
+
+def _need_no_conflict(user, take, values, version):
+    """Raise Conflict where somebody else, or of a note anybody, has changed one of these values since that version of the take."""
+    since = take.changes.filter(version__gt=version).select_related("user").order_by("-version")
+    for change in since if version < take.version else ():
+        theirs = [k for k in values if k in change.before and (k == "note" or change.user != user)]
+        if theirs:
+            who = change.user.username if change.user else "Somebody"
+            raise Conflict(
+                f"{who} changed the {FIELD_WORDS[theirs[0]]} of take {take.number} meanwhile; yours was not saved.",
+                {k: getattr(take, k) for k in theirs}, who, take.version,
+            )  # fmt: skip
+
+
 @transaction.atomic
-def change_take(user, take, values):
-    """Change status, note, in or out point; entered in the history so that it can be undone."""
+def change_take(user, take, values, version=None):
+    """Change status, note, in or out point; entered in the history so that it can be undone.
+
+    version: of the take that the user saw, where they say. Raises Conflict where somebody has changed the same since.
+    """
     take = Take.objects.select_for_update().get(pk=take.pk)
     values = {k: v for k, v in values.items() if k in EDITABLE and v is not None and getattr(take, k) != v}
     if not values:
         return take
+    if version is not None:
+        _need_no_conflict(user, take, values, version)
     if values.get("status") and values["status"] not in Take.Status.values:
         raise InputError(f"A take cannot be '{values['status']}'; choose one of {', '.join(Take.Status.values)}.")
     start, end = values.get("in_s", take.in_s), values.get("out_s", take.out_s)
@@ -33,30 +55,47 @@ def change_take(user, take, values):
     before = {k: getattr(take, k) for k in values}
     for k, v in values.items():
         setattr(take, k, v)
-    take.save(update_fields=list(values))
+    take.version += 1
+    take.save(update_fields=[*values, "version"])
     field = next(iter(values))
-    take.changes.filter(undone=True).delete()  # a new change ends what could be redone
-    Change.objects.create(take=take, user=user, words=_words(take, field, values[field]), before=before, after=values)
+    take.changes.filter(undone=True, user=user).delete()  # a new change ends what its maker could do again
+    Change.objects.create(
+        take=take,
+        user=user,
+        words=_words(take, field, values[field]),
+        before=before,
+        after=values,
+        version=take.version,
+    )
     return take
 
 
 @transaction.atomic
-def undo(take, redo=False):
-    """Take back the last change of a take, or do the last undone one again. Returns its words or None."""
-    if redo:
-        change = take.changes.filter(undone=True).order_by("id").first()
-    else:
-        change = take.changes.filter(undone=False).order_by("-id").first()
+def undo(user, take, redo=False):
+    """Take back the user's last change of a take, or do their last undone one again. Returns the Change or None.
+
+    Raises InputError where somebody else has changed the same since: that would be lost.
+    """
+    take = Take.objects.select_for_update().get(pk=take.pk)
+    mine = take.changes.filter(user=user, undone=redo)
+    change = mine.order_by("id" if redo else "-id").first()
     if change is None:
         return None
-    state = change.after if redo else change.before
+    state, expected = (change.after, change.before) if redo else (change.before, change.after)
     mends = change.after.get("mends")
     if mends:
         take.mends.filter(pk__in=mends).update(active=redo)
     else:
+        for field, value in expected.items():
+            if getattr(take, field) != value:
+                raise InputError(
+                    f"Somebody else has changed the {FIELD_WORDS[field]} of take {take.number} since; change it by hand."
+                )
         Take.objects.filter(pk=take.pk).update(**state)
-    change.undone = not redo
-    change.save(update_fields=["undone"])
+    take.version += 1
+    take.save(update_fields=["version"])
+    change.undone, change.version = not redo, take.version
+    change.save(update_fields=["undone", "version"])
     return change
 
 
@@ -90,6 +129,7 @@ def _stage_calibration(slate):
 
 
 def next_number(slate):
-    """The number of a slate's next take; that of a take which rolls is taken."""
+    """The number of a slate's next take; that of a take which rolls, or was removed, is taken."""
     rolling = type(slate).objects.filter(pk=slate.pk).values_list("rolling__number", flat=True)
-    return 1 + max([*slate.takes.values_list("number", flat=True), *(n for n in rolling if n)], default=0)
+    taken = Take.everything.filter(slate=slate).values_list("number", flat=True)
+    return 1 + max([*taken, *(n for n in rolling if n)], default=0)

@@ -79,7 +79,7 @@ def accept(take, user, rows):
     streams = {name: mended_markers(run) for name, run in runs.items()}
     for document, _, name in rows:
         check_mend(document, streams[name].details["names"], streams[name].samples)
-    take.changes.filter(undone=True).delete()
+    take.changes.filter(undone=True, user=user).delete()
     made = Mend.objects.bulk_create(
         Mend(
             take=take, performer=runs[name].performer, document=document, user=user,

@@ -2,10 +2,16 @@
 
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
+
+from otrevo.server.kept import Kept
 
 
 class Take(models.Model):
-    """One recording of a slate. Times are seconds from zero; zero is `first_timecode_frame` in the production's code."""
+    """One recording of a slate. Times are seconds from zero; zero is `first_timecode_frame` in the production's code.
+
+    version: counts every change of what people set; removal: it was removed, and waits to be deleted.
+    """
 
     class Status(models.TextChoices):
         OPEN = "open"
@@ -28,6 +34,11 @@ class Take(models.Model):
     )
     picture = models.JSONField(default=dict)
     made_from = models.CharField(max_length=20, default="floor")
+    version = models.PositiveIntegerField(default=0)
+    removal = models.ForeignKey("keeping.Removal", on_delete=models.SET_NULL, null=True, related_name="+")
+
+    objects = Kept()
+    everything = models.Manager()
 
     class Meta:
         ordering = ["number"]
@@ -69,7 +80,10 @@ class Appearance(models.Model):
 
 
 class Change(models.Model):
-    """One entry of the history: what was changed, from what, to what, and whether it has been undone."""
+    """One entry of the history: what was changed, from what, to what, and whether it has been undone.
+
+    version: the take's after it was made, undone or made again.
+    """
 
     take = models.ForeignKey(Take, on_delete=models.CASCADE, related_name="changes")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
@@ -78,6 +92,7 @@ class Change(models.Model):
     before = models.JSONField(default=dict)
     after = models.JSONField(default=dict)
     undone = models.BooleanField(default=False)
+    version = models.PositiveIntegerField(default=0)
 
     class Meta:
         ordering = ["id"]
@@ -138,10 +153,14 @@ class Stream(models.Model):
 
 
 class Piece(models.Model):
-    """Samples as an Arrow IPC stream of float32, or as Parquet. Never changed, and kept once, whatever streams they are in."""
+    """Samples as an Arrow IPC stream of float32, or as Parquet. Never changed, and kept once, whatever streams they are in.
+
+    kept_at: when somebody wanted it kept the last time; one that is in no stream is deleted some time after that.
+    """
 
     sha256 = models.BinaryField(max_length=32, unique=True)
     payload = models.BinaryField()
+    kept_at = models.DateTimeField(default=timezone.now)
 
 
 class Chunk(models.Model):

@@ -111,6 +111,7 @@ class PictureOut(Schema):
 class TakeRow(Schema):
     id: int
     number: int
+    version: int
     status: str
     note: str
     duration_s: float
@@ -211,7 +212,7 @@ def take_row(take):
     """A take of `with_rows`, its slate's day and production at hand."""
     fmt = take.slate.day.production.timecode_format
     return {
-        "id": take.pk, "number": take.number, "status": take.status, "note": take.note, "duration_s": take.duration_s,
+        "id": take.pk, "number": take.number, "version": take.version, "status": take.status, "note": take.note, "duration_s": take.duration_s,
         "in_s": take.in_s, "out_s": take.out_s, "first_timecode": fmt.label(take.first_timecode_frame),
         "rolled_at": take.rolled_at, "made_from": take.made_from, "performers": [a.performer.name for a in take.in_it],
         "picture": take.picture, "runs": runs_out(take.newest), "packages": [p.state for p in take.in_packages],

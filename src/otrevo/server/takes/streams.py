@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as parquet
 from django.db import connection, transaction
 from django.db.models import F
+from django.utils import timezone
 from psycopg.pq import Format
 
 from otrevo.core.formats.centroids import from_rows
@@ -120,6 +121,7 @@ def _keep(payloads):
     """Ids of the pieces with these payloads; those that are not there yet are stored."""
     digests = [hashlib.sha256(p).digest() for p in payloads]
     ids = dict(_ids(digests))
+    Piece.objects.filter(pk__in=ids.values()).update(kept_at=timezone.now())  # or it may be deleted before it is used
     new = {d: p for d, p in zip(digests, payloads, strict=True) if d not in ids}
     rows = [Piece(sha256=d, payload=p) for d, p in new.items()]
     # another worker may store the same; few at a time, because who cancels a run waits for the statement it is at

@@ -18,6 +18,7 @@ import django
 log = logging.getLogger("otrevo.worker")
 HEARTBEAT_S = float(os.environ.get("OTREVO_HEARTBEAT_S", 2.0))
 STALLED_S = float(os.environ.get("OTREVO_STALLED_S", 12.0))
+CLEAN_UP_S = float(os.environ.get("OTREVO_CLEAN_UP_S", 60.0))
 LOOK_S = 0.15  # between two looks at whether a run is to stop
 CHILD_FAULT = "ended by itself"
 
@@ -177,6 +178,29 @@ async def watch(app):
             log.exception("lost work could not be looked for")
 
 
+async def keep_house():
+    """Delete what is due, again and again; one of the workers does it."""
+    from django.conf import settings
+    from django.utils.module_loading import import_string
+
+    apart = ThreadPoolExecutor(1, thread_name_prefix="keeping")
+
+    def clean_up():
+        from django.db import connection
+
+        try:
+            import_string(settings.CLEAN_UP)()
+        finally:
+            connection.close()
+
+    while True:
+        await asyncio.sleep(CLEAN_UP_S)
+        try:
+            await asyncio.get_running_loop().run_in_executor(apart, clean_up)
+        except Exception:
+            log.exception("what is due could not be deleted; it is tried again")
+
+
 def _now():
     from django.utils import timezone
 
@@ -199,14 +223,15 @@ async def work():
             await execute(child, run_id)
 
         async with running.open_async():
-            watching = asyncio.create_task(watch(running))
+            beside = [asyncio.create_task(watch(running)), asyncio.create_task(keep_house())]
             try:
                 await running.run_worker_async(
                     queues=[QUEUE], concurrency=1, update_heartbeat_interval=HEARTBEAT_S,
                     stalled_worker_timeout=STALLED_S, fetch_job_polling_interval=1.0, shutdown_graceful_timeout=0.5,
                 )  # fmt: skip
             finally:
-                watching.cancel()
+                for task in beside:
+                    task.cancel()
                 loading.cancel()
                 child.stop()
 
