@@ -21,6 +21,7 @@ const fetchBench = () => import('./places/bench');
 const Bench = lazy(() => fetchBench().then((m) => ({ default: m.Bench })));
 const Stage = lazy(() => import('./places/stage').then((m) => ({ default: m.Stage })));
 const Administration = lazy(() => import('./places/administration').then((m) => ({ default: m.Administration })));
+const StoragePage = lazy(() => import('./places/storage').then((m) => ({ default: m.StoragePage })));
 const PackagePage = lazy(() => import('./places/package').then((m) => ({ default: m.PackagePage })));
 
 function Waiting() {
@@ -116,6 +117,7 @@ export function App() {
           <Route path="floor/:slate?" element={<Floor {...props} />} />
           <Route path="bench" element={<NoTake {...props} />} />
           <Route path="bench/:take" element={<Bench {...props} />} />
+          <Route path="storage" element={<StoragePage {...props} />} />
           <Route path="handover" element={<Handover {...props} />} />
           <Route path="handover/:package" element={<PackagePage {...props} />} />
         </Route>

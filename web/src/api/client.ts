@@ -22,6 +22,8 @@ export class ServerError extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** Where somebody else was quicker: what there is now, by whom, and the version of it. */
+    readonly conflict?: { theirs: Record<string, unknown>; by: string; version: number },
   ) {
     super(message);
   }
@@ -34,14 +36,16 @@ function cookie(name: string): string {
 
 async function answer(response: Response): Promise<Response> {
   if (response.ok) return response;
+  let conflict: ServerError['conflict'];
   let message = `The server answered ${response.status}; try again, and tell the technician if it stays so.`;
   try {
-    const body = (await response.json()) as { detail?: unknown };
+    const body = (await response.json()) as { detail?: unknown } & NonNullable<ServerError['conflict']>;
     if (typeof body.detail === 'string') message = body.detail;
+    if (response.status === 409) conflict = body;
   } catch {
     // no JSON in it: the sentence above stands
   }
-  throw new ServerError(response.status, message);
+  throw new ServerError(response.status, message, conflict);
 }
 
 async function send(method: string, path: string, body?: unknown): Promise<Response> {

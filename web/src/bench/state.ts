@@ -63,10 +63,10 @@ function useTransport(duration: number, frame: number, begin: number, put: (valu
 }
 
 /** What can be changed in a take, each with what came of it. */
-function useChanges(id: number) {
+function useChanges(id: number, version: number) {
   const client = useQueryClient();
   const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
-  const change = useMutation({ mutationFn: (body: object) => patch(`/takes/${id}`, body), onSettled: refresh });
+  const change = useMutation({ mutationFn: (body: { in_s?: number; out_s?: number }) => patch(`/takes/${id}`, { ...body, version }), onSettled: refresh });
   const again = useMutation({
     mutationFn: ({ name, parameters, character }: { name: string; parameters?: Settings; character?: number }) =>
       post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {}, character_id: character ?? null }),
@@ -139,7 +139,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const marker = asMarker < 0 ? null : asMarker;
   const [open, setOpen] = useState(false);
   const [keysShown, showKeys] = useState(false);
-  const { change, again, stop, casting, undo, refresh } = useChanges(id);
+  const { change, again, stop, casting, undo, refresh } = useChanges(id, take.version);
   const reach = useMemo((): Reach | null => {
     const on = played.find((p) => whom.endsWith(` ${p.name}`));
     const pass = data.passes.find((p) => p.about === 'character');

@@ -4,7 +4,9 @@ import type { Me } from '../api/client';
 import { Choice, Tick } from '../parts/choices';
 import { Figure, FormLine, PlainButton, Quiet, tableLook, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { Removed } from '../parts/removed';
 import { useParts } from '../queries/parts';
+import { useRemovals, useRemovedProductions } from '../queries/storage';
 import { useAudit, useUserDeeds, useUsers, type Invited, type Users } from '../queries/users';
 import { paper } from '../theme';
 import { NewProduction } from './shoot-forms';
@@ -100,6 +102,20 @@ function Audit() {
   );
 }
 
+/** Productions that wait to be deleted, where there are any. */
+function RemovedProductions() {
+  const removed = useRemovedProductions();
+  const { bringBack, deleteNow } = useRemovals();
+  if (!removed.data?.length) return <Trouble error={removed.error} />;
+  return (
+    <>
+      <h2>Removed productions</h2>
+      <Trouble error={bringBack.error ?? deleteNow.error} />
+      <Removed whole removals={removed.data} onBringBack={(id) => bringBack.mutate(id)} onDelete={(id) => deleteNow.mutate(id)} />
+    </>
+  );
+}
+
 /** The processes of the installation, and what has happened to them. */
 function Parts() {
   const parts = useParts();
@@ -166,6 +182,7 @@ export function Administration({ me }: { me: Me }) {
         )}
         <h2>Productions</h2>
         {begins ? <NewProduction onDone={() => setBegins(false)} /> : <PlainButton onPress={() => setBegins(true)}>New production</PlainButton>}
+        <RemovedProductions />
         <Parts />
         <Audit />
       </Page>

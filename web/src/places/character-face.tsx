@@ -34,7 +34,7 @@ const Limits = styled.div`
 export function FaceTable({ character, keep }: { character: CharacterOut; keep: (now: CharacterOut) => void }) {
   const { drivers } = character.map;
   const change = useMutation({
-    mutationFn: (rows: Driver[]) => put<CharacterOut>(`/characters/${character.id}/shapes`, { drivers: rows }),
+    mutationFn: (rows: Driver[]) => put<CharacterOut>(`/characters/${character.id}/shapes`, { drivers: rows, based_on: character.map.version }),
     onSuccess: keep,
   });
   const replace = (driver: Driver, by: Driver | null) => change.mutate(drivers.flatMap((d) => (d === driver ? (by ? [by] : []) : [d])));

@@ -137,7 +137,7 @@ function Effectors({ character, onChanged }: { character: CharacterOut; onChange
   const { effectors } = character.map;
   const named = effectors.filter((e) => e.target).length;
   const send = useMutation({
-    mutationFn: (rows: typeof effectors) => put<CharacterOut>(`/characters/${character.id}/effectors`, { effectors: rows }),
+    mutationFn: (rows: typeof effectors) => put<CharacterOut>(`/characters/${character.id}/effectors`, { effectors: rows, based_on: character.map.version }),
     onSuccess: onChanged,
   });
   const list = `controls of ${character.id}`;
@@ -173,7 +173,7 @@ export function useMap(character: CharacterOut, production: number) {
   // the answer is the character as it is now: its warm-up is asked for at once
   const keep = (now: CharacterOut) => client.setQueryData<CharacterOut[]>(['characters', production], (all) => all?.map((c) => (c.id === now.id ? now : c)));
   const change = useMutation({
-    mutationFn: (p: { bone: string; target: string[]; shares?: number[] }) => put<CharacterOut>(`/characters/${character.id}/map`, p),
+    mutationFn: (p: { bone: string; target: string[]; shares?: number[] }) => put<CharacterOut>(`/characters/${character.id}/map`, { ...p, based_on: character.map.version }),
     onSuccess: keep,
   });
   const turn = useMutation({

@@ -6,6 +6,7 @@ import { get, patch, post, type FloorOut, type Me, type RollingOut, type TakeRow
 import { Thumbnail } from '../lanes/thumbnail';
 import { BigButton, Empty, Figure, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
+import { both, theirsOf, TwoNotes, useNote, type Written } from '../parts/note';
 import { verdict } from '../parts/verdict';
 import { DevicesLive } from './devices-live';
 import { CamerasLive, type Knocked } from '../stage/cameras-live';
@@ -110,6 +111,8 @@ function Ticking({ words }: { words: () => string }) {
   return <span ref={ref} />;
 }
 
+const NOTHING: Written = { note: '', version: 0 };
+
 function prompt(seconds: number): string {
   if (seconds < 1.6) return 'T-pose, still';
   if (seconds < 4) return 'Clap';
@@ -124,7 +127,7 @@ const Acts = styled.div`
 `;
 
 /** A note that Escape and Enter save and leave, so that the keys of the floor work again; Shift Enter begins a line. */
-function NoteField({ label, value, onChange, onSave }: { label: string; value: string; onChange: (note: string) => void; onSave: () => void }) {
+function NoteField({ label, note }: { label: string; note: ReturnType<typeof useNote> }) {
   return (
     <div style={{ flex: 1 }}
       onKeyDown={(e) => {
@@ -132,7 +135,8 @@ function NoteField({ label, value, onChange, onSave }: { label: string; value: s
         e.preventDefault();
         (e.target as HTMLElement).blur();
       }}>
-      <TextInput label={label} lines={2} value={value} onChange={onChange} onBlur={onSave} />
+      <TextInput label={label} lines={2} value={note.text} onChange={note.type} onBlur={note.save} maxLength={2000} />
+      <TwoNotes note={note} />
     </div>
   );
 }
@@ -161,10 +165,20 @@ export function Floor({ me }: { me: Me }) {
     void client.invalidateQueries({ queryKey: ['rolling'] });
     void client.invalidateQueries({ queryKey: ['board', production] });
   };
+  const noteRolling = async ({ note: words, version }: Written) => {
+    const path = `/slates/${slate!.id}/rolling`;
+    try {
+      await patch(path, { note: words, version });
+    } catch (refused) {
+      const theirs = theirsOf(refused);
+      if (!theirs) throw refused;
+      await patch(path, { note: both(theirs.note, words), version: theirs.version }); // the cut does not wait for a decision
+    }
+  };
   const roll = useMutation({ mutationFn: () => post(`/slates/${slate!.id}/roll`), onSettled: refresh });
   const cut = useMutation({
-    mutationFn: async (unsaved?: string) => {
-      if (unsaved !== undefined) await patch(`/slates/${slate!.id}/rolling`, { note: unsaved }); // still being typed when it was cut
+    mutationFn: async (unsaved?: Written) => {
+      if (unsaved) await noteRolling(unsaved); // still being typed when it was cut
       return post<TakeRow>(`/slates/${slate!.id}/cut`);
     },
     onSuccess: (take) => setCutTake(take.id),
@@ -172,7 +186,7 @@ export function Floor({ me }: { me: Me }) {
   });
   const abandon = useMutation({ mutationFn: () => post(`/slates/${slate!.id}/abandon`), onSettled: refresh });
   const mark = useMutation({
-    mutationFn: ({ id, ...values }: { id: number; status?: string; note?: string }) => patch(`/takes/${id}`, values),
+    mutationFn: ({ id, ...values }: { id: number; version: number; status?: string; note?: string }) => patch<TakeRow>(`/takes/${id}`, values),
     onSettled: refresh,
   });
   useEffect(() => {
@@ -187,23 +201,17 @@ export function Floor({ me }: { me: Me }) {
   const last = slate?.takes.find((t) => t.id === cutTake) ?? slate?.takes.at(-1);
   const say = useMutation({
     scope: { id: 'rolling' }, // one after the other, so that the last answer is the newest
-    mutationFn: (values: { note?: string; circled?: boolean }) => patch<RollingOut>(`/slates/${slate!.id}/rolling`, values),
+    mutationFn: (values: { note?: string; version?: number; circled?: boolean }) => patch<RollingOut>(`/slates/${slate!.id}/rolling`, values),
     onSuccess: (now) => client.setQueryData<FloorOut>(['floor', slate?.id], (before) => before && { ...before, rolling: now }),
     onError: refresh,
   });
   // what is noted and circled is the take that rolls, and the last one when none does
-  const noted = rolling ? { key: 'rolling', number: rolling.number, note: rolling.note, circled: rolling.circled } : last && { key: String(last.id), number: last.number, note: last.note, circled: last.status === 'circled' };
-  const [note, setNote] = useState('');
-  useEffect(() => setNote(noted?.note ?? ''), [noted?.key, noted?.note]);
+  const noted = rolling ?? last;
+  const note = useNote(`${slate?.id} ${noted?.number}`, noted ?? NOTHING, (words, version) => (rolling ? say.mutateAsync({ note: words, version }) : mark.mutateAsync({ id: last!.id, note: words, version })));
   const noteField = useRef<HTMLDivElement>(null);
-  const saveNote = () => {
-    if (!noted || note === noted.note) return;
-    if (rolling) say.mutate({ note });
-    else mark.mutate({ id: last!.id, note });
-  };
   const cutting = cut.isPending;
   const cutNow = () => {
-    if (!cutting) cut.mutate(rolling && note !== rolling.note ? note : undefined);
+    if (!cutting) cut.mutate(rolling && note.touched ? { note: note.text, version: note.seen.version } : undefined);
   };
   const cutLatest = useRef(cutNow);
   cutLatest.current = cutNow;
@@ -214,7 +222,7 @@ export function Floor({ me }: { me: Me }) {
   }, [rolling, sinceRoll]); // a cut that failed is tried again with the next word from the server, not at once
   const circle = () => {
     if (rolling) say.mutate({ circled: !rolling.circled });
-    else if (last) mark.mutate({ id: last.id, status: last.status === 'circled' ? 'open' : 'circled' });
+    else if (last) mark.mutate({ id: last.id, version: last.version, status: last.status === 'circled' ? 'open' : 'circled' });
   };
 
   const keys = useRef<(e: KeyboardEvent) => void>(() => {});
@@ -308,13 +316,13 @@ export function Floor({ me }: { me: Me }) {
               </Trouble>
             ))}
             {elsewhere && <Trouble error={`Slate ${elsewhere.slate} take ${elsewhere.number} is rolling; cut it first.`} />}
-            <Trouble error={roll.error ?? cut.error ?? mark.error ?? say.error} />
+            <Trouble error={roll.error ?? cut.error ?? note.error ?? (note.theirs ? null : (mark.error ?? say.error))} />
             {rolling && (
               <section aria-label={`Take ${rolling.number}, rolling`} style={{ borderTop: `1px solid ${night.hairline}`, paddingTop: 14 }}>
                 <h2 style={{ margin: 0, fontSize: 18 }}>Take {rolling.number}</h2>
                 <Acts ref={noteField}>
                   <BigButton onPress={circle} aria-pressed={rolling.circled}>{rolling.circled ? '◯ circled' : 'Circle'} <small>C</small></BigButton>
-                  <NoteField label={`Note on take ${rolling.number}, rolling (N)`} value={note} onChange={setNote} onSave={saveNote} />
+                  <NoteField label={`Note on take ${rolling.number}, rolling (N)`} note={note} />
                 </Acts>
               </section>
             )}
@@ -330,10 +338,10 @@ export function Floor({ me }: { me: Me }) {
                 {!rolling && (
                   <Acts ref={noteField}>
                     <BigButton onPress={circle} aria-pressed={last.status === 'circled'}>{last.status === 'circled' ? '◯ circled' : 'Circle'} <small>C</small></BigButton>
-                    <BigButton onPress={() => mark.mutate({ id: last.id, status: last.status === 'no good' ? 'open' : 'no good' })}>
+                    <BigButton onPress={() => mark.mutate({ id: last.id, version: last.version, status: last.status === 'no good' ? 'open' : 'no good' })}>
                       {last.status === 'no good' ? 'NG ✕' : 'No good'}
                     </BigButton>
-                    <NoteField label={`Note on take ${last.number} (N)`} value={note} onChange={setNote} onSave={saveNote} />
+                    <NoteField label={`Note on take ${last.number} (N)`} note={note} />
                     <WordButton onPress={() => navigate(`/p/${production}/bench/${last.id}`)}>To the bench</WordButton>
                   </Acts>
                 )}

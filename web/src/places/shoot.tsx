@@ -1,13 +1,14 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { useMemo, useRef, useState } from 'react';
 import { DropZone, FileTrigger, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { patch, post, type Me, type SlateRow, type TakeRow } from '../api/client';
+import { patch, post, ServerError, type Me, type SlateRow, type TakeRow } from '../api/client';
 import { Thumbnail } from '../lanes/thumbnail';
 import { Empty, Figure, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { History } from '../parts/history';
+import { TwoNotes, useNote } from '../parts/note';
 import { verdict } from '../parts/verdict';
 import { useBoard, useFormats } from '../queries/production';
 import { paper } from '../theme';
@@ -154,7 +155,7 @@ const STATUS: [string, string][] = [
 function useChange(productionId: number) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: ({ id, ...change }: { id: number; status?: string; note?: string }) => patch(`/takes/${id}`, change),
+    mutationFn: ({ id, ...change }: { id: number; version: number; status?: string; note?: string }) => patch<TakeRow>(`/takes/${id}`, change),
     onSettled: () => client.invalidateQueries({ queryKey: ['board', productionId] }),
   });
 }
@@ -163,8 +164,7 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
   take: TakeRow; slate: SlateRow; production: number; picked: boolean; longest: number; onPick: () => void;
 }) {
   const change = useChange(production);
-  const [note, setNote] = useState(take.note);
-  useEffect(() => setNote(take.note), [take.note]);
+  const note = useNote(String(take.id), take, (words, version) => change.mutateAsync({ id: take.id, version, note: words }));
   const v = verdict(take.runs);
   const sent = ['accepted', 'returned', 'sent', 'ready'].find((s) => take.packages.includes(s));
   const width = Math.max(SMALLEST_PICTURE_PX, Math.round((460 * take.duration_s) / Math.max(longest, 1)));
@@ -182,7 +182,7 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
         aria-label={`Status of take ${take.number}`}
         selectionMode="single"
         selectedKeys={[take.status]}
-        onSelectionChange={(keys: Set<Key>) => change.mutate({ id: take.id, status: String([...keys][0] ?? 'open') })}
+        onSelectionChange={(keys: Set<Key>) => change.mutate({ id: take.id, version: take.version, status: String([...keys][0] ?? 'open') })}
       >
         {STATUS.map(([id, words]) => (
           <Mark key={id} id={id}>{words}</Mark>
@@ -193,13 +193,15 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
         <div title={v.words} style={{ overflow: 'hidden', textOverflow: 'ellipsis' }}>{v.words}</div>
         <Note
           aria-label={`Note on take ${take.number}`}
-          value={note}
+          value={note.text.replaceAll('\n', ' / ')}
           placeholder="note"
           maxLength={2000}
-          onChange={(e) => setNote(e.target.value)}
-          onBlur={() => note !== take.note && change.mutate({ id: take.id, note })}
+          onChange={(e) => note.type(e.target.value)}
+          onBlur={note.save}
           onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
         />
+        <TwoNotes note={note} />
+        {!note.theirs && <Trouble error={note.error ?? (change.error instanceof ServerError && change.error.status === 409 ? change.error : null)} />}
       </Words>
       <div style={{ textAlign: 'right' }} aria-live="polite">
         <span style={{ color: v.tone === 'good' ? paper.good : v.tone === 'wrong' ? paper.wrong : undefined }}>
@@ -296,6 +298,7 @@ export function Shoot({ me }: { me: Me }) {
               <span><Figure>{minutes.toFixed(1)} min</Figure> <Quiet>rolled</Quiet></span>
               {leads && (
                 <span style={{ marginLeft: 'auto', display: 'flex', gap: 18 }}>
+                  <Link to={`/p/${production}/storage`} style={{ color: paper.text, textDecoration: 'none', borderBottom: `1px dotted ${paper.quiet}`, padding: '2px 0' }}>Storage</Link>
                   <WordButton onPress={() => setAdding('slate')}>New slate</WordButton>
                   <WordButton onPress={() => setAdding('day')}>New day</WordButton>
                   <WordButton onPress={() => setAdding('production')}>New production</WordButton>

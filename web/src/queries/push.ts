@@ -16,6 +16,7 @@ export function staleBy(change: Change, production: number): QueryKey[] {
   const progress = change.table === 'work_run' && change.state === 'running';
   if (typeof change.take === 'number') keys.push(['runs', change.take], ...(progress ? [] : [['take', change.take], ['changes', change.take], ['trust', change.take]]));
   if (/^(takes|shoot)_|^work_run$|^handover_package$|^floor_/.test(change.table)) keys.push(['board', production]);
+  if (/^(takes_take|shoot_|handover_)/.test(change.table)) keys.push(['storage', production]);
   if (/^cast_|^takes_appearance$|^shoot_slate$/.test(change.table)) keys.push(['cast', production]);
   if (/^handover_package$|^work_run$/.test(change.table) && typeof change.take !== 'number') keys.push(['packages', production], ['package']);
   if (/^stage_/.test(change.table) || change.table === 'work_run') keys.push(['stage', production]);
