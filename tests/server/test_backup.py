@@ -144,7 +144,9 @@ class Configured(unittest.TestCase):
         for text, words in (
             ('port = "many"', "expected a whole number"), ("ports = 1", "there is no setting ports"), ("[tsl]\na = 1", r"no section \[tsl\]"),
             ('[tls]\ncertificate = "x"', "both certificate and key"), ('[tls]\ncertificate = "x"\nkey = "y"', "is not there"),
-            ("port = 0", "1 to 65535"), ("workers = 900", "64 workers"), ("port = ", "is no TOML"), ("port = true", "a whole number"),
+            ("port = 0", "1 to 65535"), ("workers = 900", "64 workers"), ('[machines]\naddress = "10.0.0.1"', "needs address and allow"),
+            ('[machines]\naddress = "10.0.0.1"\nallow = ["everybody"]', "no address or network"),
+            ('[machines]\n[database]\nhost = "a"\nname = "o"\nuser = "u"', "Otrevo's own database"), ("port = ", "is no TOML"), ("port = true", "a whole number"),
             ('[database]\nhost = "db"', "needs host, name and user"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(LaunchError, words):

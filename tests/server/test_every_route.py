@@ -19,7 +19,7 @@ from otrevo.server.work.models import Run
 from tests.server.production import PASSWORD, make_production
 from tests.server.test_server import signed_in
 
-OPEN = {"/api/health", "/api/csrf", "/api/sign-in", "/api/welcome"}
+OPEN = {"/api/health", "/api/csrf", "/api/sign-in", "/api/welcome", "/api/worker-settings"}
 ADMINISTRATION = ("/api/users", "/api/audit", "/api/parts")
 LISTS = {("get", "/api/removals")}  # of the installation, though what is in them is a production's
 OWN = {

@@ -16,6 +16,7 @@ from otrevo.server.floor.api import router as floor
 from otrevo.server.handover.api import router as handover
 from otrevo.server.health import router as health
 from otrevo.server.keeping.api import router as keeping
+from otrevo.server.machines import router as machines
 from otrevo.server.shoot.api import router as shoot
 from otrevo.server.stage.api import router as stage
 
@@ -23,6 +24,7 @@ api = NinjaAPI(title="Otrevo", version="1", auth=django_auth, docs_url=None, ope
 api.add_router("", accounts)
 api.add_router("", administration)
 api.add_router("", health)
+api.add_router("", machines)
 api.add_router("", shoot)
 api.add_router("", stage)
 api.add_router("", cast)

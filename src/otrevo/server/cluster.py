@@ -47,7 +47,10 @@ def secret(data, name):
 class Cluster:
     """A PostgreSQL cluster of our own. As root it runs under Debian's `postgres` account, which PostgreSQL asks for."""
 
-    def __init__(self, data, fsync=True):
+    def __init__(self, data, fsync=True, machines=None, tls=None):
+        """machines: {"address", "port", "allow"}: where it is reached from other machines, and from which networks;
+        tls: {"certificate", "key"} for them.
+        """
         found = sorted(Path("/usr/lib/postgresql").glob("*/bin/postgres"))
         if not found:
             raise LaunchError("PostgreSQL is missing; install Debian's package postgresql.")
@@ -56,6 +59,7 @@ class Cluster:
         self.password = secret(data, "database-password")
         self.account = pwd.getpwnam("postgres") if os.getuid() == 0 else None
         self.folder = self._folder()
+        self.machines, self.tls = machines or {}, tls or {}
         self.process = None
         self.port = None
 
@@ -93,15 +97,40 @@ class Cluster:
     def start(self):
         if not (self.folder / "PG_VERSION").exists():
             self._create()
-        self.port = free_port()
+        self.port = self.machines.get("port") or free_port()
+        self._let_in()
         self.process = self.spawn()
         os.environ.update(OTREVO_DB_PORT=str(self.port), OTREVO_DB_PASSWORD=self.password)
         self._wait()
 
+    def _let_in(self):
+        """Say who may come from where: everybody with a password from here, and only the workers' role from other machines."""
+        secured = "hostssl" if self.tls else "host"
+        lines = ["host all all 127.0.0.1/32 scram-sha-256"]
+        lines += [
+            f"{secured} otrevo otrevo_worker {network} scram-sha-256" for network in self.machines.get("allow", ())
+        ]
+        self._put("pg_hba.conf", "\n".join(lines) + "\n")
+        for name, file in zip(
+            ("server.crt", "server.key"), (self.tls.get("certificate"), self.tls.get("key")), strict=True
+        ):
+            if file:
+                self._put(name, Path(file).read_text())
+
+    def _put(self, name, text):
+        """A file of the cluster's folder that its account alone can read."""
+        path = self.folder / name
+        path.touch(mode=0o600)
+        path.write_text(text)
+        path.chmod(0o600)
+        if self.account:
+            os.chown(path, self.account.pw_uid, self.account.pw_gid)
+
     def spawn(self):
         """Start the server on the port that was chosen; the Popen of it."""
-        options = ["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60",
-                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}"]  # fmt: skip
+        addresses = ",".join(["127.0.0.1", *filter(None, [self.machines.get("address")])])
+        options = ["-c", f"listen_addresses={addresses}", "-c", "unix_socket_directories=", "-c", "max_connections=60",
+                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}", "-c", f"ssl={'on' if self.tls else 'off'}"]  # fmt: skip
         with (self.data / "postgres.log").open("ab") as log:
             return subprocess.Popen(
                 [self.bin / "postgres", "-D", self.folder, "-p", str(self.port), *options],

@@ -3,17 +3,27 @@
 import os
 import tomllib
 from dataclasses import dataclass, field
+from ipaddress import ip_network
 from pathlib import Path
 
 from otrevo.server.cluster import LaunchError
 
 HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
 SECTIONS = {
-    "": {"address": str, "port": int, "hosts": list, "data": str, "workers": int, "stand_ins": bool},
+    "": {
+        "address": str,
+        "port": int,
+        "hosts": list,
+        "data": str,
+        "workers": int,
+        "stand_ins": bool,
+        "keep_removed_days": int,
+    },
     "tls": {"certificate": str, "key": str},
     "proxy": {"trusted": str},
     "database": {"host": str, "port": int, "name": str, "user": str, "password": str},
     "devices": {"cameras_port": int, "kit_port": int},
+    "machines": {"address": str, "port": int, "allow": list},
 }
 FROM_ENVIRONMENT = {
     "OTREVO_ADDRESS": ("", "address"), "OTREVO_PORT": ("", "port"), "OTREVO_DATA": ("", "data"), "OTREVO_WORKERS": ("", "workers"),
@@ -26,7 +36,8 @@ MOST_WORKERS = 64
 @dataclass(frozen=True)
 class Configuration:
     """address and port: where pages are served; hosts: names people type; tls: certificate and key, or empty; proxy: the address
-    of a proxy that does TLS, or ""; database: an existing PostgreSQL, or None for one of our own; devices: ports of real ones.
+    of a proxy that does TLS, or ""; database: an existing PostgreSQL, or None for one of our own; devices: ports of real ones;
+    machines: where workers on other machines reach the database, and from which networks.
     """
 
     data: Path
@@ -39,6 +50,8 @@ class Configuration:
     proxy: str = ""
     database: dict | None = None
     devices: dict = field(default_factory=dict)
+    machines: dict = field(default_factory=dict)
+    keep_removed_days: int = 14
 
     @property
     def scheme(self):
@@ -51,7 +64,13 @@ class Configuration:
 
     def environment(self):
         """What the parts are told through theirs."""
-        out = {"OTREVO_HOSTS": ",".join([*self.hosts, self.own_address])}
+        out = {
+            "OTREVO_HOSTS": ",".join([*self.hosts, self.own_address]),
+            "OTREVO_KEEP_REMOVED_DAYS": str(self.keep_removed_days),
+        }
+        if self.machines:
+            out |= {"OTREVO_MACHINES_ADDRESS": self.machines["address"], "OTREVO_MACHINES_PORT": str(self.machines["port"]),
+                    "OTREVO_MACHINES_SSLMODE": "require" if self.tls else "prefer"}  # fmt: skip
         if self.tls or self.proxy:
             out["OTREVO_TLS"] = "1"
         if self.proxy:
@@ -98,19 +117,38 @@ def read_configuration(path, environment):
     for name, file in tls.items():
         if not Path(file).is_file():
             raise LaunchError(f"{where}: the {name} {file} is not there.")
-    if not 0 < top.get("port", 8470) < 65536 or not 1 <= top.get("workers", 2) <= MOST_WORKERS:
-        raise LaunchError(f"{where}: expected a port from 1 to 65535 and 1 to {MOST_WORKERS} workers.")
+    if not 0 < top.get("port", 8470) < 65536 or not 0 <= top.get("workers", 2) <= MOST_WORKERS:
+        raise LaunchError(f"{where}: expected a port from 1 to 65535 and 0 to {MOST_WORKERS} workers.")
     database = flat.get("database")
     if database is not None and not {"host", "name", "user"} <= set(database):
         raise LaunchError(
             f"{where}: [database] needs host, name and user at least; leave it out for a database of Otrevo's own."
         )
     return Configuration(
+        machines=_machines(where, flat.get("machines"), database), keep_removed_days=top.get("keep_removed_days", 14),
         data=Path(top.get("data", HOME / ".otrevo-production")).resolve(), address=top.get("address", "127.0.0.1"),
         port=top.get("port", 8470), hosts=tuple(top.get("hosts", ())), workers=top.get("workers", 2),
         stand_ins=top.get("stand_ins", False), tls=tls, proxy=flat.get("proxy", {}).get("trusted", ""), database=database,
         devices=flat.get("devices", {}),
     )  # fmt: skip
+
+
+def _machines(where, told, database):
+    """What is said of other machines, complete; {} where nothing is."""
+    if told is None:
+        return {}
+    if database is not None:
+        raise LaunchError(f"{where}: [machines] is for Otrevo's own database; let workers into yours yourself.")
+    if "address" not in told or not told.get("allow"):
+        raise LaunchError(f"{where}: [machines] needs address and allow, a list of networks such as 10.0.0.0/24.")
+    for network in (told["address"], *told["allow"]):
+        try:
+            ip_network(network)
+        except ValueError:
+            raise LaunchError(
+                f"{where}: {network!r} in [machines] is no address or network, such as 10.0.0.0/24."
+            ) from None
+    return {"port": 8472} | told
 
 
 def _file(path):

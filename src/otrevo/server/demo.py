@@ -26,8 +26,9 @@ from otrevo.server.stage.room import rig_of
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Take
+from otrevo.server.version import code_version
 from otrevo.server.work.models import Run
-from otrevo.server.work.queue import code_version, end
+from otrevo.server.work.queue import end
 from otrevo.standins import world
 
 PRODUCTION = "Saltmarsh Signal"

@@ -93,11 +93,11 @@ def is_behind():
 
 
 @contextmanager
-def started(data, say=print, database=None):
+def started(data, say=print, database=None, machines=None, tls=None):
     """The database of a data folder and a Supervisor that looks after it, for as long as the block lasts. Ctrl-C and SIGTERM end the
     block with KeyboardInterrupt. Raises LaunchError, also where Otrevo runs already with this folder.
 
-    database: that of somebody else, as the configuration has it; none is started then.
+    database: that of somebody else, as the configuration has it; none is started then. machines, tls: as in Cluster.
     """
     data.mkdir(parents=True, exist_ok=True)
     lock = alone_in(data)
@@ -114,7 +114,7 @@ def started(data, say=print, database=None):
     for name in (signal.SIGINT, signal.SIGTERM):  # also where a shell has told background jobs to ignore Ctrl-C
         signal.signal(name, end)
     supervisor = Supervisor(data, say)
-    cluster = None if database else Cluster(data)
+    cluster = None if database else Cluster(data, machines=machines, tls=tls)
     try:
         if cluster:
             cluster.start()
@@ -174,8 +174,12 @@ def serve(arguments):
     told = read_configuration(arguments.config, os.environ)
     os.environ.update(told.environment())
     try:
-        with started(told.data, database=told.database) as supervisor:
+        with started(
+            told.data, database=told.database, machines=told.machines, tls=told.machines and told.tls
+        ) as supervisor:
             prepare(told.data, migrate=False)
+            if told.machines:
+                _let_machines_in(told.data)
             from django.contrib.auth.models import User
 
             if not User.objects.filter(is_superuser=True, is_active=True).exists():
@@ -195,6 +199,13 @@ def serve(arguments):
         print("Stopped.")
 
 
+def _let_machines_in(data):
+    from otrevo.server.machines import KEY, PASSWORD, let_in
+
+    secret(data, KEY)
+    let_in(secret(data, PASSWORD))
+
+
 def main():
     parser = argparse.ArgumentParser(prog="otrevo")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -208,8 +219,10 @@ def main():
     p.add_argument("--no-install", action="store_true")
     p.set_defaults(do=serve)
     from otrevo.server.administration import add_commands
+    from otrevo.server.joining import add_command
 
     add_commands(commands)
+    add_command(commands)
     arguments = parser.parse_args()
     try:
         arguments.do(arguments)

@@ -44,7 +44,10 @@ MIDDLEWARE = [
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
-        "OPTIONS": {"server_side_binding": True},  # bytes go over as bytes, not as twice as many letters
+        "OPTIONS": {
+            "server_side_binding": True,  # bytes go over as bytes, not as twice as many letters
+            "sslmode": os.environ.get("OTREVO_DB_SSLMODE", "prefer"),
+        },
         "NAME": os.environ.get("OTREVO_DB_NAME", "otrevo"),
         "USER": os.environ.get("OTREVO_DB_USER", "otrevo"),
         "PASSWORD": os.environ.get("OTREVO_DB_PASSWORD", ""),

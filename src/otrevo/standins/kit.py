@@ -33,6 +33,7 @@ from otrevo.standins import serving, world
 
 LONGEST_S = 300.0
 IDLE_S = 1.5
+STILL_S = 20.0
 AHEAD_S = 8.0
 EARLY_S = 1.0  # no device's clock is farther off
 DAY_US = 86_400_000_000
@@ -100,10 +101,28 @@ class Sending:
         if not self.whole:
             self._look_ahead(first + count, have / float(self.device.rate))
         part = self.samples[first : first + count]
+        if len(part) < count and not self.whole:  # nobody has cut for a very long time
+            part = self.samples[self._still(np.arange(first, first + count))]
         if not len(part):
             return None
-        data = None if np.isnan(part).all() else encode_device_packet(first, part, self.stamps.get(first))
+        data = None if np.isnan(part).all() else encode_device_packet(first, part, self._stamp(first))
         return self._due(first + len(part)), data, len(part)
+
+    def _still(self, numbers):
+        """Numbers of samples that are there for those that come after them: of the last while, to and fro, as nothing moves any more."""
+        last, back = len(self.samples) - 1, int(STILL_S * self.device.rate)
+        over = np.maximum(numbers - last, 0)
+        return np.minimum(numbers, last) - (back - np.abs(over % (2 * back) - back))
+
+    def _stamp(self, number):
+        """The seconds of day that the device shows at a sample, where it shows any there; they go on evenly after the last one."""
+        if number < len(self.samples) or len(self.stamps) < 2:
+            return self.stamps.get(number)
+        told = sorted(self.stamps.items())
+        (first, since), (before, _), (last, second) = told[0], *told[-2:]
+        if (number - last) % (last - before):
+            return None
+        return second + (number - last) * (second - since) / (last - first)
 
     def first_due_after(self, seconds):
         """The number of the first sample of the first packet that is due after so many seconds."""
@@ -115,7 +134,7 @@ class Sending:
 
     def _look_ahead(self, end, have_s):
         """Whoever is done stays until it is cut: what they do then is worked out before it is needed."""
-        if self.ahead is None and end > (have_s - AHEAD_S) * self.device.rate and have_s < LONGEST_S:
+        if self.ahead is None and end > (have_s - AHEAD_S) * self.device.rate and have_s < LONGEST_S - 1.0:
             self.ahead = _AHEAD.submit(self._made, min(2 * have_s, LONGEST_S))
         if end > len(self.samples) and self.ahead is not None:
             self._use(self.ahead.result())

@@ -1,28 +1,16 @@
 """Ask for work, and ask that it stops. Runs are queued in the database, together with what they are about."""
 
-import subprocess
-from functools import lru_cache
-
-from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from otrevo.server.version import code_version
 from otrevo.server.work.kinds import kind_of
 from otrevo.server.work.models import ACTIVE, Run
 
 QUEUE = "work"
 TASK = "carry_out"
 BEHIND = -1  # the priority of work that nobody asked for: everything else goes first
-
-
-@lru_cache
-def code_version():
-    try:
-        out = subprocess.run(["git", "rev-parse", "--short", "HEAD"], cwd=settings.HOME, capture_output=True, timeout=5)
-        return out.stdout.decode().strip() or "unknown"
-    except (OSError, subprocess.TimeoutExpired):
-        return "unknown"
 
 
 @transaction.atomic

@@ -193,7 +193,7 @@ async def keep_house():
         finally:
             connection.close()
 
-    while True:
+    while CLEAN_UP_S:  # 0: other workers do it
         await asyncio.sleep(CLEAN_UP_S)
         try:
             await asyncio.get_running_loop().run_in_executor(apart, clean_up)
