@@ -5,6 +5,7 @@ no InputError. Its file is written to `--keep` (tests/finds), where tests.core.t
 """
 
 import argparse
+import io
 import json
 import resource
 import subprocess
@@ -12,6 +13,7 @@ import sys
 import tempfile
 import time
 import traceback
+import zipfile
 from collections import Counter
 from fractions import Fraction
 from pathlib import Path
@@ -20,6 +22,7 @@ import numpy as np
 
 HOME = Path(__file__).resolve().parents[1]
 LONGEST_S, LOADING_S, MOST_BYTES = 5.0, 120.0, 1024**3
+APART, SELDOM = (".usda", ".usdc", ".usdz"), 0.01  # each takes a process of its own and half a second
 FINDS = HOME / "tests" / "finds"
 EXTREME = (
     b"nan",
@@ -45,6 +48,7 @@ def readers():
     """{ending: function of a path that reads it whole}."""
     from otrevo.core.body.performer import performer_from_document
     from otrevo.core.characters.character import read_character
+    from otrevo.core.characters.guarded import read_guarded
     from otrevo.core.characters.sheet import propose_sheet
     from otrevo.core.devices.catalogue import device_named
     from otrevo.core.devices.packets import DevicePacketReader
@@ -78,6 +82,9 @@ def readers():
     def character(path):
         propose_sheet(*read_character(path))
 
+    def apart(path):  # damaged ones end USD's library, so that the product reads them in a process of their own
+        read_guarded(path, path.name)
+
     documents = {
         "performer/1": performer_from_document, "chart/1": chart_from_document, "cameras/1": rig_from_document,
         "calibration/1": calibration_from_document,
@@ -92,7 +99,8 @@ def readers():
     return {
         ".bvh": bvh.read_bvh, ".c3d": streams(c3d), ".wav": sound, ".face.csv": streams(face_csv), ".bodies.csv": streams(rigid_bodies_csv),
         ".suit.csv": suit_table.read_suit, ".centroids.csv": lambda path: read_centroids(path, rig), ".json": document,
-        ".glb": character, ".character.bvh": character, ".usda": character, ".zip": check_package,
+        ".glb": character, ".character.bvh": character, ".usda": apart, ".usdc": apart, ".usdz": apart,
+        ".zip": check_package,
         ".camera-packets": lambda path: PacketReader().feed(path.read_bytes()),
         ".device-packets": lambda path: DevicePacketReader(device_named("suit")).feed(path.read_bytes()),
     }  # fmt: skip
@@ -152,6 +160,51 @@ def corpus(folder):
         b"".join(encode_device_packet(4 * f, rng.random((4, suit.width)), 0.1) for f in range(4))
     )
     small_glb(folder / "a.glb")
+    for ending in (".usda", ".usdc", ".usdz"):
+        small_usd(folder / f"a{ending}", skeleton)
+    small_package(folder / "a.zip", motion)
+
+
+def small_usd(path, skeleton):
+    """A skeleton of a person as USD, in text, in its own binary form, or packed."""
+    from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, UsdUtils, Vt
+
+    plain = path if path.suffix != ".usdz" else path.with_name("packed.usdc")
+    stage = Usd.Stage.CreateNew(str(plain))
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    bones = UsdSkel.Skeleton.Define(stage, UsdSkel.Root.Define(stage, Sdf.Path("/a")).GetPath().AppendChild("bones"))
+    names, places = [], np.zeros((len(skeleton.names), 3))
+    for b, (name, parent) in enumerate(zip(skeleton.names, skeleton.parents, strict=True)):
+        names.append(name if parent < 0 else f"{names[parent]}/{name}")
+        places[b] = skeleton.rest_offset_m[b] + (places[parent] if parent >= 0 else 0)
+    bones.CreateJointsAttr(names)
+    for make, values in (
+        (bones.CreateBindTransformsAttr, places),
+        (bones.CreateRestTransformsAttr, skeleton.rest_offset_m),
+    ):
+        make(Vt.Matrix4dArray([Gf.Matrix4d(1).SetTranslate(Gf.Vec3d(*map(float, p))) for p in values]))
+    stage.GetRootLayer().Save()
+    if plain != path:
+        UsdUtils.CreateNewUsdzPackage(str(plain), str(path))
+        plain.unlink()
+
+
+def small_package(path, motion):
+    """A package of one take of a few frames."""
+    from otrevo.core.formats.contract import PackageTake
+    from otrevo.core.package.build import build_package
+
+    log = {
+        "slate": "1",
+        "take": 1,
+        "status": "open",
+        "performer": "A",
+        "first_timecode": "00:00:00:00",
+        "last_timecode": "00:00:01:00",
+        "note": "",
+    }
+    take = PackageTake("a", motion, ("a", "b"), np.ones((len(motion), 2, 3)), Fraction(30), log, {}, [], {}, "A v1")
+    build_package(path, "x", [take], ("bvh", "c3d"), Fraction(30))
 
 
 def small_glb(path):
@@ -200,6 +253,17 @@ def mutated(data, rng):
     return bytes(data)
 
 
+def mutated_member(data, rng):
+    """A ZIP with something in it mutated, and sound otherwise."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as whole, zipfile.ZipFile(out, "w") as changed:
+        names = whole.namelist()
+        chosen = names[int(rng.integers(len(names)))]
+        for name in names:
+            changed.writestr(name, mutated(whole.read(name), rng) if name == chosen else whole.read(name))
+    return out.getvalue()
+
+
 def _child(folder, seed):
     """Read mutated files until killed; what is read now is in `now`, how often and what was found is told a line at a time."""
     from otrevo.core.errors import InputError
@@ -211,9 +275,12 @@ def _child(folder, seed):
         for path in sorted(folder.glob("corpus/*"))
     ]
     resource.setrlimit(resource.RLIMIT_AS, (_size_now() + MOST_BYTES,) * 2)
+    often = np.array([SELDOM if ending in APART else 1.0 for _, ending, _ in files])
+    often /= often.sum()
     while True:
-        path, ending, whole = files[int(rng.integers(len(files)))]
-        data = mutated(whole, rng)
+        path, ending, whole = files[int(rng.choice(len(files), p=often))]
+        packed = ending == ".zip" and rng.random() < 0.7
+        data = mutated_member(whole, rng) if packed else mutated(whole, rng)
         now = folder / f"now{ending}"
         now.write_bytes(data)
         print(json.dumps({"reads": ending}), flush=True)

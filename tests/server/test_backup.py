@@ -2,6 +2,7 @@
 
 import io
 import os
+import re
 import subprocess
 import sys
 import tarfile
@@ -11,6 +12,7 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import psycopg
+import yaml
 
 from otrevo.server import administration
 from otrevo.server.cluster import Cluster, LaunchError
@@ -134,11 +136,26 @@ class Configured(unittest.TestCase):
                          {"OTREVO_PORT": "8443"})  # fmt: skip
         self.assertEqual((told.port, told.address, told.database), (8443, "0.0.0.0", None))
         self.assertEqual(
-            told.environment(), {"OTREVO_HOSTS": "capture.example,127.0.0.1", "OTREVO_TLS": "1", "OTREVO_PROXY": "1"}
+            told.environment(),
+            {"OTREVO_HOSTS": "capture.example,127.0.0.1", "OTREVO_TLS": "1", "OTREVO_PROXY": "1", "OTREVO_KEEP_REMOVED_DAYS": "14"},
         )
         self.assertIn("10.0.0.2", told.web_words())
         told = self.read('[database]\nhost = "db"\nname = "o"\nuser = "u"\npassword = "p"\n')
         self.assertEqual(told.environment()["OTREVO_DB_HOST"], "db")
+
+    def test_what_is_deployed_can_be_read_and_names_what_is_there(self):
+        deploy = HOME / "deploy"
+        told = read_configuration(deploy / "otrevo.toml", {})
+        compose = yaml.safe_load((deploy / "compose.yaml").read_text())["services"]["otrevo"]
+        self.assertEqual(compose["ports"], [f"{told.port}:{told.port}"])
+        mounted = dict(volume.split(":")[:2] for volume in compose["volumes"])
+        self.assertEqual(mounted, {"data": str(told.data), "./otrevo.toml": "/etc/otrevo.toml"})
+        self.assertTrue((deploy / compose["build"]["context"] / compose["build"]["dockerfile"]).is_file())
+        container = (deploy / "Dockerfile").read_text()
+        for command in re.findall(r'\./otrevo (\w+)|CMD \["(\w+)"', container):
+            self.assertIn(next(filter(None, command)), (HOME / "otrevo").read_text())
+        unit = (deploy / "otrevo.service").read_text()
+        self.assertIn("ExecStart=/opt/otrevo/otrevo serve --config /etc/otrevo.toml", unit)
 
     def test_each_mistake_is_one_sentence(self):
         for text, words in (
