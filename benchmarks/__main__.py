@@ -3,7 +3,7 @@
 import argparse
 import json
 
-from benchmarks import application, beside, bodies, chaos, characters, live, optics, suits, timecode, work
+from benchmarks import application, beside, bodies, chaos, characters, live, many, optics, suits, timecode, work
 
 ALL = {
     "warm-up": bodies.warm_up,
@@ -25,6 +25,8 @@ ALL = {
     "cancel": work.cancelling,
     "kills": work.kills,
     "chaos": chaos.chaos,
+    "500-takes": many.five_hundred,
+    "ten-people": many.ten_people,
 }
 
 

@@ -137,7 +137,12 @@ class Configured(unittest.TestCase):
         self.assertEqual((told.port, told.address, told.database), (8443, "0.0.0.0", None))
         self.assertEqual(
             told.environment(),
-            {"OTREVO_HOSTS": "capture.example,127.0.0.1", "OTREVO_TLS": "1", "OTREVO_PROXY": "1", "OTREVO_KEEP_REMOVED_DAYS": "14"},
+            {
+                "OTREVO_HOSTS": "capture.example,127.0.0.1",
+                "OTREVO_TLS": "1",
+                "OTREVO_PROXY": "1",
+                "OTREVO_KEEP_REMOVED_DAYS": "14",
+            },
         )
         self.assertIn("10.0.0.2", told.web_words())
         told = self.read('[database]\nhost = "db"\nname = "o"\nuser = "u"\npassword = "p"\n')

@@ -56,7 +56,7 @@ class Beginning(TestCase):
         self.assertEqual([d.number for d in made.days.all()], [1])
         board = self.technician.get(f"/api/productions/{made.pk}/board")
         self.assertEqual(board.status_code, 200)
-        self.assertEqual(board.json()["days"][0]["slates"], [])
+        self.assertEqual(board.json()["day"]["slates"], [])
         names = [m["production"] for m in self.technician.get("/api/me").json()["memberships"]]
         self.assertEqual(names, ["Low Water", "Saltmarsh Signal"])
         self.assertEqual(signed_in("supervisor").get(f"/api/productions/{made.pk}/board").status_code, 404)

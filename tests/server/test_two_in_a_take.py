@@ -1,13 +1,16 @@
 """Two performers, two suits and two props in one take: everything says whom it is about, and each is worked on alone."""
 
+import datetime
 from fractions import Fraction
 
 import numpy as np
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError, connection, transaction
 from django.test import TestCase
+from django.test.utils import CaptureQueriesContext
 
 from otrevo.core.sim.stage import roll
 from otrevo.server.cast.models import Performer
+from otrevo.server.shoot.actions import make_day
 from otrevo.server.takes.actions import appear, make_take
 from otrevo.server.takes.jobs import queue_from
 from otrevo.server.takes.material import latest, material_of
@@ -92,8 +95,47 @@ class ManyTakes(TestCase):
                 name="label", state="done", figures={"named_share": 0.99}, snags=[{"severity": 2.0}, {"severity": 0.5}]
             )
         self.assertEqual(queries(), one)
-        row = client.get(address).json()["days"][0]["slates"][0]["takes"][-1]["runs"][0]
+        row = client.get(address).json()["day"]["slates"][0]["takes"][-1]["runs"][0]
         self.assertEqual((row["snag_count"], row["figure"]["text"]), (1, "99.0 %"))
+
+    def test_the_stage_asks_as_often_for_many_takes_as_for_one(self):
+        production, slate = make_production()
+        client, address = signed_in("technician"), f"/api/productions/{production.pk}/stage"
+
+        def rolled():
+            take = make_take(slate, None, duration_s=2.0, out_s=2.0)
+            write_stream(take, "cameras", "centroids", Fraction(120), np.zeros((4, 5)))
+            take.runs.create(
+                name="rebuild", state="done", figures={"knocked": [{"camera": "c03", "shift_px": 4.0, "since_s": 0.0}]}
+            )
+            return take
+
+        def asked():
+            with CaptureQueriesContext(connection) as queries:
+                self.assertEqual(client.get(address).status_code, 200)
+            return len(queries)
+
+        first, one = rolled(), asked()
+        for _ in range(12):
+            rolled()
+        first.runs.create(name="rebuild", state="running")
+        self.assertEqual(asked(), one)
+        rows = client.get(address).json()["takes"]
+        self.assertEqual([r["busy"] for r in rows], [False] * 12 + [True])
+        self.assertEqual({r["knocked"][0]["camera"] for r in rows}, {"c03"})
+
+    def test_the_board_has_one_day_and_the_heads_of_all(self):
+        production, slate = make_production()
+        make_take(slate, None, duration_s=2.0, out_s=2.0)
+        later = make_day(production, datetime.date(2026, 11, 20), "Quay")
+        client, address = signed_in("technician"), f"/api/productions/{production.pk}/board"
+        last = client.get(address).json()
+        self.assertEqual([(d["number"], d["takes"]) for d in last["days"]], [(3, 1), (later.number, 0)])
+        self.assertEqual((last["day"]["number"], last["newest"][0]["slate"]), (later.number, "15"))
+        for query in ("day=3", f"slate={slate.pk}"):
+            self.assertEqual(client.get(f"{address}?{query}").json()["day"]["number"], 3)
+        one = client.get(f"/api/slates/{slate.pk}").json()
+        self.assertEqual([t["number"] for t in one["takes"]], [1])
 
 
 class FuzzyNumber(int):

@@ -47,20 +47,18 @@ function Member({ me }: { me: Me }) {
   );
 }
 
-const OFFERED = 4;
-
 /** The Bench without a take: the newest ones are offered, the last one first. */
 function NoTake({ me }: { me: Me }) {
   const { production } = useParams();
   const board = useBoard(Number(production));
-  const newest = (board.data?.days ?? []).flatMap((d) => d.slates).flatMap((s) => s.takes.map((t) => ({ s, t }))).sort((a, b) => b.t.id - a.t.id).slice(0, OFFERED);
+  const newest = board.data?.newest ?? [];
   return (
     <Frame theme={night} me={me} productionId={Number(production)} cells={[{ what: 'bench', value: 'no take' }]}>
       <div style={{ padding: 28 }}>
         <Empty>
           <h2>No take on the bench</h2>
-          {newest.map(({ s, t }, i) => (
-            <p key={t.id}><Link to={`/p/${production}/bench/${t.id}`} autoFocus={i === 0}>Slate {s.name} take {t.number}</Link>, {s.title}{i === 0 ? ' (the last one)' : ''}</p>
+          {newest.map((t, i) => (
+            <p key={t.id}><Link to={`/p/${production}/bench/${t.id}`} autoFocus={i === 0}>Slate {t.slate} take {t.number}</Link>, {t.title}{i === 0 ? ' (the last one)' : ''}</p>
           ))}
           <p>{newest.length ? 'Or open another' : 'Open one'} from the board in <Link to={`/p/${production}/shoot`}>Shoot</Link>: pick a take and press Enter, or click its number.</p>
         </Empty>

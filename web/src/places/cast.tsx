@@ -9,7 +9,7 @@ import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
 import { useCharacters } from '../queries/characters';
-import { useBoard, useCast, useDevices, useMeasures } from '../queries/production';
+import { useCast, useDevices, useMeasures, useSlate } from '../queries/production';
 import { CharacterDetail, NewCharacter } from './character';
 
 const Wrap = styled.div`
@@ -180,12 +180,10 @@ function Sensors({ sensors }: { sensors: Calibration['sensors'] }) {
 function Detail({ performer, production }: { performer: PerformerOut; production: number }) {
   const navigate = useNavigate();
   const client = useQueryClient();
-  const board = useBoard(production);
   const c = performer.calibrations[0];
   const devices = useDevices().data ?? [];
   const worn = devices.filter((d) => d.id !== 'optical' && performer.kit.includes(d.id));
-  const slate = board.data?.days.flatMap((d) => d.slates).find((s) => s.id === performer.warm_up_slate_id);
-  const last = slate?.takes.at(-1);
+  const last = useSlate(production, performer.warm_up_slate_id).data?.takes.at(-1);
   const v = last && verdict(last.runs);
   const f: Partial<Calibration['figures']> = c?.figures ?? {};
   const suitAlone = f.suit_residual_deg != null;

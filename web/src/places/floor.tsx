@@ -146,8 +146,8 @@ export function Floor({ me }: { me: Me }) {
   const production = Number(params.production);
   const navigate = useNavigate();
   const client = useQueryClient();
-  const board = useBoard(production);
-  const day = board.data?.days.at(-1);
+  const board = useBoard(production, { slate: Number(params.slate) });
+  const day = board.data?.day;
   const rollingNow = useQuery({ queryKey: ['rolling', production], queryFn: () => get<RollingOut | null>(`/productions/${production}/rolling`) });
   const slates = day?.slates ?? [];
   const slate = slates.find((s) => s.id === Number(params.slate)) ?? slates.find((s) => s.id === rollingNow.data?.slate_id) ?? slates.find((s) => !s.warm_up) ?? slates[0];

@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Checkbox, CheckboxGroup } from 'react-aria-components';
-import { Link, useParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { get, post, type Me, type PackageOut } from '../api/client';
-import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble } from '../parts/controls';
+import { Empty, Figure, MainButton, PlainButton, Progress, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Choice, Tick } from '../parts/choices';
 import { Frame } from '../parts/frame';
 import { verdict } from '../parts/verdict';
@@ -156,8 +156,10 @@ function Packages({ production, role }: { production: number; role: string }) {
 
 function NewPackage({ production }: { production: number }) {
   const client = useQueryClient();
-  const board = useBoard(production);
-  const day = board.data?.days.at(-1);
+  const [query, setQuery] = useSearchParams();
+  const board = useBoard(production, { day: Number(query.get('day')) });
+  const day = board.data?.day;
+  const days = board.data?.days ?? [];
   const takes = (day?.slates ?? []).filter((s) => !s.warm_up).flatMap((s) => s.takes.map((t) => ({ s, t, solved: t.runs.some((r) => (r.name === 'solve' || r.character_id !== null) && r.state === 'done') })));
   const proposed = takes.filter(({ t, solved }) => t.status === 'circled' && solved && !t.packages.includes('accepted')).map(({ t }) => String(t.id));
   const [chosen, setChosen] = useState<string[] | null>(null);
@@ -172,6 +174,7 @@ function NewPackage({ production }: { production: number }) {
   const rates = [...new Set([...(rate ? [rate] : []), ...RATES, '120'])].sort((a, b) => parseFloat(rateWords(a, false)) - parseFloat(rateWords(b, false)));
   const [name, setName] = useState<string | null>(null);
   const picked = chosen ?? proposed;
+  const elsewhere = picked.filter((p) => !takes.some(({ t }) => String(t.id) === p)).length;
   const shown = name ?? (board.data ? `${board.data.production.code}-day${day?.number ?? ''}` : '');
   const make = useMutation({
     mutationFn: () => post(`/productions/${production}/packages`, { name: shown, take_ids: picked.map(Number), formats, rate: everyNth(rate!, every),
@@ -183,6 +186,12 @@ function NewPackage({ production }: { production: number }) {
     <section aria-label="New package">
       <h1>New package</h1>
       <Trouble error={board.error} />
+      {days.length > 1 && (
+        <span role="group" aria-label="Shoot days" style={{ display: 'flex', gap: 10, flexWrap: 'wrap' }}>
+          <Quiet>Takes of day</Quiet>
+          {days.map((d) => <WordButton key={d.id} $on={d.id === day?.id} aria-pressed={d.id === day?.id} onPress={() => setQuery({ day: String(d.number) })}><Figure>{d.number}</Figure></WordButton>)}
+        </span>
+      )}
       <Group aria-label="Takes" value={picked} onChange={setChosen}>
         {takes.map(({ s, t, solved }) => (
           <Pickable key={t.id} value={String(t.id)} isDisabled={!solved}>
@@ -191,6 +200,7 @@ function NewPackage({ production }: { production: number }) {
             <Quiet style={{ marginLeft: 'auto' }}>{t.status === 'circled' ? '◯ ' : ''}{solved ? verdict(t.runs).words : 'not solved'}</Quiet>
           </Pickable>
         ))}
+        {elsewhere > 0 && <Quiet>and {elsewhere} of other days</Quiet>}
         {board.data && takes.length === 0 && <Quiet>No takes yet; <Link to={`/p/${production}/floor`}>roll one on the Floor</Link>.</Quiet>}
       </Group>
       <Group aria-label="Formats" value={formats} onChange={setFormats}>

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { post, type Board } from '../api/client';
+import { post, type Board, type Schemas } from '../api/client';
 import { FormLine, PlainButton, Quiet, TextInput, Trouble, WordButton } from '../parts/controls';
 import { Choice, Tick } from '../parts/choices';
 import { RATES, rateWords } from '../time/timecode';
@@ -53,7 +53,7 @@ export function NewDay({ production, onDone }: { production: number; onDone: (nu
   const [date, setDate] = useState(() => new Date().toLocaleDateString('sv-SE'));
   const [stage, setStage] = useState('');
   const add = useMutation({
-    mutationFn: () => post<Board['days'][number]>(`/productions/${production}/days`, { date, stage }),
+    mutationFn: () => post<Schemas['DayOut']>(`/productions/${production}/days`, { date, stage }),
     onSuccess: async (day) => {
       await client.invalidateQueries({ queryKey: ['board', production] });
       onDone(day.number);

@@ -248,13 +248,13 @@ function Files({ slate, production }: { slate: SlateRow | undefined; production:
 export function Shoot({ me }: { me: Me }) {
   const production = Number(useParams().production);
   const navigate = useNavigate();
-  const board = useBoard(production);
   const [picked, setPicked] = useState<number | null>(null);
   const [adding, setAdding] = useState<'slate' | 'day' | 'production' | null>(null);
   const [query, setQuery] = useSearchParams();
+  const board = useBoard(production, { day: Number(query.get('day')) });
   const list = useRef<HTMLDivElement>(null);
   const days = board.data?.days ?? [];
-  const day = days.find((d) => d.number === Number(query.get('day'))) ?? days.at(-1);
+  const day = board.data?.day;
   const goToDay = (number: number) => setQuery({ day: String(number) });
   const role = me.memberships.find((m) => m.production_id === production)?.role;
   const leads = role === 'technician' || role === 'supervisor';
@@ -287,7 +287,7 @@ export function Shoot({ me }: { me: Me }) {
             <Head>
               <h1>Day {day.number}</h1>
               {days.length > 1 && (
-                <span role="group" aria-label="Shoot days" style={{ display: 'flex', gap: 10 }}>
+                <span role="group" aria-label="Shoot days" style={{ display: 'flex', gap: 10, flexWrap: 'wrap', maxWidth: 420 }}>
                   {days.map((d) => <WordButton key={d.id} $on={d.id === day.id} aria-pressed={d.id === day.id} onPress={() => goToDay(d.number)}><Figure>{d.number}</Figure></WordButton>)}
                 </span>
               )}

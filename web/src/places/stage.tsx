@@ -117,7 +117,7 @@ export function Stage({ me }: { me: Me }) {
       },
       { replace: true },
     );
-  const day = board.data?.days.at(-1);
+  const day = board.data?.day;
   const p = board.data?.production;
   const keep = search.toString();
   const knocked = room?.takes.find((t) => t.take_id === take)?.knocked;

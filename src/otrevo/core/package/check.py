@@ -19,6 +19,7 @@ _DAMAGE = (
     zlib.error,
     NotImplementedError,
     RuntimeError,
+    ValueError,
 )  # what a broken zip raises
 
 
@@ -55,12 +56,14 @@ def check_package(path):
     path = Path(path)
     try:
         archive = zipfile.ZipFile(path)
+        if any(i.compress_size > path.stat().st_size for i in archive.infolist()):
+            raise zipfile.BadZipFile  # as much would be made ready as such a length says
         manifest = json.loads(archive.read("manifest.json"))
         listed = {f["path"]: f for f in manifest.get("files", [])}
         frames = {f: t["frames"] for t in manifest.get("takes", []) for f in t.get("files", [])}
     except FileNotFoundError:
         raise InputError(f"{path.name}: there is no such file; expected a package (zip).") from None
-    except (*_DAMAGE, KeyError, ValueError, TypeError, AttributeError):
+    except (*_DAMAGE, KeyError, TypeError, AttributeError):
         raise InputError(f"{path.name}: not a package; expected a zip with a manifest.json.") from None
     if manifest.get("otrevo") != "package/1":
         raise InputError(f"{path.name}: manifest.json is {manifest.get('otrevo')}; expected package/1.")

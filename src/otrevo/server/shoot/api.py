@@ -3,7 +3,7 @@
 from datetime import date, datetime
 
 from django.db import transaction
-from django.db.models import Prefetch
+from django.db.models import Count, Prefetch, Q
 from ninja import Field, File, Router, Schema
 from ninja.errors import HttpError
 from ninja.files import UploadedFile
@@ -20,6 +20,7 @@ from otrevo.server.takes.uploads import take_from_files
 
 router = Router(tags=["shoot"])
 MOST_NOTE_LETTERS = 2000
+NEWEST = 4
 
 
 class ProductionOut(Schema):
@@ -52,9 +53,28 @@ class DayOut(Schema):
     slates: list[SlateRow]
 
 
+class DayHead(Schema):
+    id: int
+    number: int
+    date: date
+    stage: str
+    takes: int
+
+
+class NewestTake(Schema):
+    id: int
+    slate: str
+    title: str
+    number: int
+
+
 class Board(Schema):
+    """day: all of the one that was asked for, or of the last one; newest: takes of any day, the last one first."""
+
     production: ProductionOut
-    days: list[DayOut]
+    days: list[DayHead]
+    day: DayOut | None
+    newest: list[NewestTake]
 
 
 class TakeChange(Schema):
@@ -108,32 +128,51 @@ def slate_row(slate):
 
 
 @router.get("/productions/{production_id}/board", response=Board)
-def board(request, production_id: int):
+def board(request, production_id: int, day: int | None = None, slate: int | None = None):
+    """The days of a production, and all of one of them: of that number, or with that slate, or the last one."""
     require(request.user, production_id, DESK_ROLES)
     production = Production.objects.get(pk=production_id)
-    slates = Slate.objects.select_related("performer").prefetch_related(
-        Prefetch("takes", with_rows(Take.objects.all()))
-    )
-    days = production.days.prefetch_related(Prefetch("slates", slates))
-    for day in days:
-        for slate in day.slates.all():
-            for take in slate.takes.all():
-                take.slate = slate
-                slate.day = day
-                day.production = production
+    there = Q(slates__removal=None, slates__takes__removal=None)
+    days = list(production.days.annotate(takes=Count("slates__takes", filter=there)))
+    wanted = [d for d in days if d.number == day]
+    if slate is not None:
+        of = Slate.objects.filter(pk=slate, day__production=production).values_list("day", flat=True).first()
+        wanted = [d for d in days if d.pk == of]
+    chosen = (wanted or days or [None])[-1]
+    newest = Take.objects.filter(slate__day__production=production).select_related("slate").order_by("-pk")
     return {
-        "production": production,
-        "days": [
-            {
-                "id": d.pk,
-                "number": d.number,
-                "date": d.date,
-                "stage": d.stage,
-                "slates": [slate_row(s) for s in d.slates.all()],
-            }
-            for d in days
-        ],
+        "production": production, "days": days, "day": chosen and _whole_day(chosen, production),
+        "newest": [{"id": t.pk, "slate": t.slate.name, "title": t.slate.title, "number": t.number} for t in newest[:NEWEST]],
+    }  # fmt: skip
+
+
+def _whole_day(day, production):
+    day.production = production
+    return {
+        "id": day.pk,
+        "number": day.number,
+        "date": day.date,
+        "stage": day.stage,
+        "slates": _slates(day, day.slates),
     }
+
+
+def _slates(day, slates):
+    """Slates of a day (a queryset) with their takes as rows."""
+    rows = slates.select_related("performer").prefetch_related(Prefetch("takes", with_rows(Take.objects.all())))
+    for slate in rows:
+        slate.day = day
+        for take in slate.takes.all():
+            take.slate = slate
+    return [slate_row(s) for s in rows]
+
+
+@router.get("/slates/{slate_id}", response=SlateRow)
+def one_slate(request, slate_id: int):
+    slate = fetch(
+        request.user, Slate.objects.select_related("day__production"), "day.production_id", DESK_ROLES, pk=slate_id
+    )
+    return _slates(slate.day, slate.day.slates.filter(pk=slate.pk))[0]
 
 
 @router.post("/productions", response=ProductionOut)

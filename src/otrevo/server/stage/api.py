@@ -4,6 +4,7 @@ import json
 
 import numpy as np
 from django.db import transaction
+from django.db.models import Count
 from django.http import HttpResponse
 from ninja import File, Form, Query, Router
 from ninja.files import UploadedFile
@@ -52,7 +53,7 @@ from otrevo.server.takes.jobs import busy, queue_from
 from otrevo.server.takes.material import latest
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.streams import frame_rows, recorded, stream_bytes
-from otrevo.server.work.models import Run
+from otrevo.server.work.models import ACTIVE, Run
 from otrevo.server.work.queue import cancel
 
 router = Router(tags=["stage"])
@@ -102,14 +103,28 @@ def _trust_rows(room):
         slate__day__production_id=room.production_id, streams__name="cameras", streams__run=None
     )
     newest = newest_calibration(room)
+    rebuilds = Run.objects.filter(take__in=takes, kind="pass", name="rebuild", state=Run.State.DONE).order_by(
+        "take", "-pk"
+    )
+    knocked = dict(rebuilds.distinct("take").values_list("take", "figures__knocked"))
+    at_work = set(Run.objects.filter(take__in=takes, state__in=ACTIVE).values_list("take", flat=True))
     rows = []
-    for take in takes.select_related("slate", "stage_calibration").order_by("-rolled_at", "-pk"):
-        run = latest(take, "rebuild")
+    for take in (
+        takes.select_related("slate", "stage_calibration")
+        .defer(
+            "stage_calibration__document",
+            "stage_calibration__rows",
+            "stage_calibration__figures",
+            "stage_calibration__covariance",
+            "picture",
+        )
+        .order_by("-rolled_at", "-pk")
+    ):
         c = take.stage_calibration
         rows.append({
             "take_id": take.pk, "slate": take.slate.name, "number": take.number, "calibration_id": c and c.pk,
-            "calibration_version": c and c.version, "knocked": run.figures.get("knocked", []) if run else [],
-            "busy": busy(take),
+            "calibration_version": c and c.version, "knocked": knocked.get(take.pk) or [],
+            "busy": take.pk in at_work,
             "older": bool(c and newest and c.pk != newest.pk),
         })  # fmt: skip
     return rows
@@ -121,7 +136,12 @@ def room_out(room):
         runs[run.name] = run
     blinds = newest_blinds(room)
     calibrations = list(room.calibrations.select_related("made_by"))
-    takes = {c.pk: c.takes.count() for c in calibrations}
+    takes = dict(
+        Take.objects.filter(stage_calibration__room=room)
+        .order_by()
+        .values_list("stage_calibration")
+        .annotate(Count("pk"))
+    )
     return {
         "id": room.pk, "cameras": room.rig["cameras"], "rate": room.rig["rate"], "blinds": blinds.rows if blinds else [],
         "blinds_version": blinds.pk if blinds else 0, "blinds_words": blinds.words if blinds else None,
@@ -129,7 +149,7 @@ def room_out(room):
         "can_redo_blinds": room.blinds.filter(undone=True).exists(),
         "wands": [w.to_document() for w in SHIPPED_WANDS.values()],
         "recordings": [recording_out(r) for r in room.recordings.select_related("stream", "made_by").order_by("-id")],
-        "calibrations": [calibration_row(c, takes[c.pk]) for c in calibrations],
+        "calibrations": [calibration_row(c, takes.get(c.pk, 0)) for c in calibrations],
         "runs": [run_out(r) for r in runs.values()], "takes": _trust_rows(room), "simulated": bool(room.rig.get("simulated")),
     }  # fmt: skip
 
