@@ -48,17 +48,24 @@ def chaos(seeds):
             if not set(killed) & set(STAND_INS):
                 lost += gaps
                 told_apart += len(gaps)
+            body = {"name": f"take {take['number']}", "take_ids": [take["id"]], "formats": ["bvh", "c3d"], "rate": "60"}
+            product.patiently(
+                "POST", f"/productions/{product.production}/packages", body
+            )  # built while the next one rolls
             print(
                 f"take {take['number']}: {take['duration_s']:.1f} s, killed {', '.join(killed)}; told missing {[round(g, 3) for g in gaps]} s",
                 flush=True,
             )
+        packages = until(lambda: _built(product), 300)
+        wrong += [f"package {p['name']}: {p['state']} {p['message']}" for p in packages if p["state"] != "ready"]
     slowest = {part: round(max(s for p, s in away if p == part), 2) for part in {p for p, _ in away}}
     print(
-        f"{KILLS} kills in {takes} takes; lost at most {max(lost, default=0):.3f} s at a time; back after {slowest}; {len(wrong)} passes wrong {wrong}"
+        f"{KILLS} kills in {takes} takes; lost at most {max(lost, default=0):.3f} s at a time; back after {slowest}; {len(packages)} packages; {len(wrong)} passes or packages wrong {wrong}"
     )
     return {
         "kills": KILLS,
         "takes": takes,
+        "packages": len(packages),
         "lost_worst_s": max(lost, default=0.0),
         "back_worst_s": slowest,
         "wrong": wrong,
@@ -76,6 +83,11 @@ def _back(product, name, part, pid):
         except (OSError, ValueError):
             return False
     return product.parts().get(name) not in (None, pid)
+
+
+def _built(product):
+    packages = product.patiently("GET", f"/productions/{product.production}/packages", seconds=60)
+    return packages if packages and all(p["state"] != "building" for p in packages) else None
 
 
 def _ended(product, take):

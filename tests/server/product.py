@@ -108,9 +108,9 @@ class Product:
         return {name: part["pid"] for name, part in told.items() if part["runs"]}
 
     def recorder(self):
-        """The name of the recorder that works, or None: the other one stands by and listens to nobody."""
+        """The name of the recorder that works, or None: the others stand by and listen to nobody."""
         parts = self.parts()
-        return next((name for name in ("recorder", "recorder-2") if name in parts and _listens(parts[name])), None)
+        return next((name for name in parts if name.startswith("recorder") and _listens(parts[name])), None)
 
     def kill(self, name):
         """kill -9; the pid that is gone."""

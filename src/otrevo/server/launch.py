@@ -17,11 +17,13 @@ from otrevo.server.cluster import Cluster, LaunchError, free_port, secret
 from otrevo.server.configuration import read_configuration
 from otrevo.server.supervise import Part, Supervisor, alone_in, end_leftovers
 
+FIRST_RECORDERS, LAST_RECORDER = ("recorder", "recorder-2"), "recorder-3"  # one works, one is ready, and one after it
+
 HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
 
 
 def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", "127.0.0.1")):
-    """Start, and have looked after: the stand-ins for cameras and other devices, two recorders of which one stands by, the web
+    """Start, and have looked after: the stand-ins for cameras and other devices, the recorders, of which one works, the web
     server and the workers, logging into the data folder. web: more words for the web server's command.
     """
     # two workers on two cores: threads inside one would only take them from the other
@@ -37,11 +39,12 @@ def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", 
     if stand_ins:
         add("cameras", "otrevo.standins.cameras", environment["OTREVO_CAMERAS_PORT"])
         add("kit", "otrevo.standins.kit", environment["OTREVO_KIT_PORT"])
-    for name in ("recorder", "recorder-2"):
+    for name in FIRST_RECORDERS:
         add(name, "otrevo.server.recorder.process")
     add("web", "otrevo.server.web.process", *web, "--port", str(port))
     for i in range(workers):
         add(f"worker-{i + 1}", "otrevo.server.work.worker")
+    add(LAST_RECORDER, "otrevo.server.recorder.process")  # last: nothing waits for it
 
 
 def wait_for(url, seconds=30):
