@@ -17,6 +17,7 @@ MAX_PARAMETER_BYTES = 4 * 1024**2
 INTEL, DEC, MIPS = 84, 85, 86
 CHARACTER, BYTE, INTEGER, REAL = -1, 1, 2, 4
 MAX_DIMENSIONS = 7
+MOST_ROTATIONS = 1000  # in a frame of points
 FRAME_RATES = (1.0, 2000.0)
 # what the library takes for granted: the types of parameters that say how the data lie
 TYPES = {
@@ -93,6 +94,8 @@ def refuse_damaged(path):
             refuse(f"{group}:{name} is empty")
         if (group, name) == ("POINT", "USED") and first != points:
             refuse(f"the header has {points} points, POINT:USED {first}")
+        if (group, name) == ("ROTATION", "RATIO") and first is not None and first > MOST_ROTATIONS:
+            refuse(f"ROTATION:RATIO is {first}")
     if ("POINT", "USED") not in parameters:
         refuse("POINT:USED is missing")
 
