@@ -23,6 +23,27 @@ class Maps(WithCharacters):
         self.assertIn("hero_rig_Head", wrong.json()["detail"])
         self.assertEqual(Character.objects.get().maps.count(), 2)
 
+    def test_the_second_of_two_who_change_the_same_is_told(self):
+        out = self.added()
+        path = f"/api/characters/{out['id']}"
+        head, neck = pair(out, "head")["target"], pair(out, "neck")["target"]
+        self.assertEqual(
+            put(self.client, f"{path}/map", {"bone": "neck", "target": [], "based_on": 1}).status_code, 200
+        )
+        late = put(self.client, f"{path}/map", {"bone": "neck", "target": neck, "based_on": 1})
+        self.assertEqual((late.status_code, late.json()["version"]), (409, 2))
+        self.assertIn("changed this part of", late.json()["detail"])
+        # another bone, or the same after a look, goes through
+        self.assertEqual(
+            put(self.client, f"{path}/map", {"bone": "head", "target": head, "based_on": 1}).status_code, 200
+        )
+        self.assertEqual(
+            put(self.client, f"{path}/map", {"bone": "neck", "target": neck, "based_on": 3}).status_code, 200
+        )
+        rows = [{"effector": "leftHand", "target": "grip"}]
+        self.assertEqual(put(self.client, f"{path}/effectors", {"effectors": rows, "based_on": 1}).status_code, 200)
+        self.assertEqual(put(self.client, f"{path}/effectors", {"effectors": [], "based_on": 1}).status_code, 409)
+
     def test_a_map_goes_out_and_comes_in_and_an_earlier_version_comes_back(self):
         out = self.added("gull.glb")
         path = f"/api/characters/{out['id']}"
