@@ -133,6 +133,32 @@ class Requests(TransactionTestCase):
         self.assertEqual(status(answer), 507)
         self.assertIn(b"There is no room", answer)
 
+    def test_a_live_line_is_opened_by_our_own_pages_alone(self):
+        cookie = self.signed_in()[0]
+        with Serving() as web:
+            own = f"http://127.0.0.1:{web.port}"
+
+            def opened(origin, asked=f"127.0.0.1:{web.port}"):
+                lines = [f"Host: {asked}", cookie, "Connection: Upgrade", "Upgrade: websocket", "Sec-WebSocket-Version: 13",
+                         "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==", *([f"Origin: {origin}"] if origin else [])]  # fmt: skip
+                request = f"GET /live/{self.slate.day.production_id} HTTP/1.1\r\n" + "\r\n".join(lines) + "\r\n\r\n"
+                with socket.create_connection(("127.0.0.1", web.port), timeout=20) as link:
+                    link.sendall(request.encode())
+                    return status(link.recv(4096))
+
+            self.assertEqual(opened(own), 101)
+            for foreign in (
+                "http://127.0.0.1:9",
+                f"https://127.0.0.1:{web.port}",
+                "http://elsewhere.example",
+                "null",
+                "",
+                "http://[:",
+            ):
+                with self.subTest(foreign):
+                    self.assertEqual(opened(foreign), 403)
+            self.assertEqual(opened("http://elsewhere.example", "elsewhere.example"), 403)
+
     def test_what_is_right_goes_through_and_is_written_down(self):
         note = json.dumps({"name": "19", "title": "Coiling", "performer_id": self.slate.performer_id}).encode()
         lines = [

@@ -16,6 +16,7 @@ from otrevo.core.characters.sheet import EFFECTORS
 from otrevo.core.errors import InputError
 from otrevo.core.package.naming import clean
 from otrevo.core.retarget.deliver import SKINNED
+from otrevo.server.accounts import audit
 from otrevo.server.accounts.access import DESK_ROLES, fetch, require
 from otrevo.server.cast import characters as act
 from otrevo.server.cast.models import Character, Performer
@@ -325,5 +326,7 @@ def rename_character(request, character_id: int, payload: NameIn):
 @router.delete("/characters/{character_id}", response={204: None})
 def delete_character(request, character_id: int):
     """Remove a character with its map and its motions; packages that were made keep their files."""
-    _one(request, character_id).delete()
+    character = _one(request, character_id)
+    character.delete()
+    audit.enter(request, "character removed", character.name)
     return 204, None
