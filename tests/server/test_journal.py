@@ -13,7 +13,8 @@ from otrevo.core.devices.packets import DevicePacket
 from otrevo.core.formats.camera_packets import CameraPacket
 from otrevo.core.optics.rig import rig_from_document
 from otrevo.core.sim.rig import make_room
-from otrevo.server.recorder.journal import Journal, Rows, unfinished
+from otrevo.server.recorder.journal import Journal, Rows, forget_kept, unfinished
+from otrevo.server.recorder.kept_frames import KeptFrames
 from otrevo.server.recorder.readings import AHEAD_PACKETS, Readings
 from otrevo.server.recorder.session import Session
 
@@ -70,6 +71,17 @@ class OnDisk(TestCase):
         journal.end()
         self.assertEqual(unfinished(self.root), [])
 
+    def test_what_is_kept_elsewhere_is_not_found_again_and_goes(self):
+        kept, begun = (Journal.begin(self.root, {"kind": "take", "slate": n}) for n in (4, 5))
+        kept.is_kept()
+        self.assertEqual([j.about["slate"] for j in unfinished(self.root)], [5])
+        forget_kept(self.root)
+        self.assertTrue(kept.folder.exists(), "one that has just begun looks the same")
+        os.utime(kept.folder, (0, 0))
+        os.utime(begun.folder, (0, 0))
+        forget_kept(self.root)
+        self.assertEqual([f.name for f in self.root.iterdir()], [begun.folder.name])
+
 
 class _Full:
     """A file on a disk that is full after so many bytes."""
@@ -113,8 +125,9 @@ class Frames(OnDisk):
         kept = again.recorded()
         np.testing.assert_array_equal(np.unique(kept.frame), [*range(197), *range(250, 400)])
         np.testing.assert_array_equal(kept.xy[:, 0], kept.frame % 500)
-        for frame in (0, 60, 197, 230, 300, 399, 400):
-            self.assertEqual(again.kept.rows_before(frame), (kept.frame < frame).sum())
+        for kept_frames in (again.kept, KeptFrames(unfinished(self.root)[0])):
+            for frame in (0, 60, 120, 180, 197, 230, 240, 300, 360, 399, 400):
+                self.assertEqual(kept_frames.rows_before(frame), (kept.frame < frame).sum(), frame)
 
     def test_an_empty_room_is_not_missing(self):
         session = self.session(Journal.begin(self.root, {}))
@@ -134,7 +147,10 @@ class Frames(OnDisk):
         self.assertFalse(session.kept.full)
         session.advance(whole=True)
         self.assertEqual(session.kept.missing_before(200), [[97, 147]])
-        self.assertEqual(set(range(200)) - set(session.recorded().frame.tolist()), set(range(97, 147)))
+        kept = session.recorded()
+        self.assertEqual(set(range(200)) - set(kept.frame.tolist()), set(range(97, 147)))
+        for frame in (60, 120, 180):
+            self.assertEqual(session.kept.rows_before(frame), (kept.frame < frame).sum())
 
 
 class Devices(OnDisk):

@@ -7,7 +7,7 @@ from otrevo.core.devices.catalogue import of_the_room, worn
 from otrevo.core.optics.coverage import SweepCoverage
 from otrevo.core.optics.wand import wand_from_document
 from otrevo.server.floor.models import Rolling
-from otrevo.server.recorder.kept_frames import WIDTH
+from otrevo.server.recorder.kept_frames import EVERY, WIDTH
 from otrevo.server.recorder.readings import Readings
 from otrevo.server.recorder.session import MOST_SECONDS, Session
 from otrevo.server.shoot.models import Production, Slate
@@ -16,7 +16,7 @@ from otrevo.server.stage.room import calibrated, current_blinds, newest_calibrat
 from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Piece, Take
-from otrevo.server.takes.streams import FRAMES_BETWEEN, frames_document, keep_pieces, per_piece_of, stream_of_pieces
+from otrevo.server.takes.streams import frames_document, keep_pieces, per_piece_of, stream_of_pieces
 
 PIECES_AT_ONCE = 16
 
@@ -136,9 +136,9 @@ def store_take(session, readings, take_id, seconds, storing=None):
     with transaction.atomic():
         if frames and any("optical" in p.kit for p in performers.values()):
             end = kept.rows_before(frames)
-            edges = range(0, frames + FRAMES_BETWEEN, FRAMES_BETWEEN)
+            edges = range(0, frames + EVERY, EVERY)
             details = frames_document(
-                [c.name for c in session.rig], frames, [min(kept.rows_before(f), end) for f in edges]
+                [c.name for c in session.rig], frames, [min(kept.rows_before(f), end) for f in edges], EVERY
             )
             stream_of_pieces(
                 take, "cameras", "centroids", session.rate, (WIDTH,), end, storing["cameras"].until(end),

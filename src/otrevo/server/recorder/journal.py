@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 
+BEGUN_S = 30.0  # a recording that begins has said by then what it is
 PAD_ROWS = 4096  # of nothing, written at one time
 
 
@@ -100,6 +101,10 @@ class Journal:
         written = [path.stat().st_mtime for path in self.folder.iterdir()]
         return self.about["boot"] == this_boot() and time.time() - max(written, default=0.0) < patience_s
 
+    def is_kept(self):
+        """What it holds is kept elsewhere, or by nobody: after a restart it is not looked at any more."""
+        (self.folder / "about.json").unlink(missing_ok=True)
+
     def end(self):
         """Close and remove it: what it holds is kept elsewhere, or by nobody."""
         for rows in self.opened:
@@ -114,6 +119,13 @@ def unfinished(root):
         with contextlib.suppress(OSError, ValueError):
             out.append(Journal(folder.parent, json.loads(folder.read_text())))
     return out
+
+
+def forget_kept(root):
+    """Remove what was kept elsewhere and a recorder that ended had no time to remove."""
+    for folder in Path(root).glob("*"):
+        if folder.is_dir() and not [*folder.glob("about.json*")] and time.time() - folder.stat().st_mtime > BEGUN_S:
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 def now():

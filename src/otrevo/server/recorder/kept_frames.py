@@ -6,12 +6,14 @@ import numpy as np
 
 from otrevo.core.formats.centroids import from_rows
 
+EVERY = 60  # frames between two marks
 WIDTH = 5  # numbers in a row of core.formats.centroids
 
 
 class KeptFrames:
     """Frames of a journal; where it holds some already, they go on after them. done: the frame after the last one that is kept.
 
+    marks: how many rows come before every EVERY-th frame; counted as they come, so that nobody waits for it at the cut.
     missing: [[first frame, frame after the last], ...] of which no picture came, from any camera.
     """
 
@@ -27,6 +29,7 @@ class KeptFrames:
         self.ends, self.counts = known[:, 0].tolist(), known[:, 1].tolist()
         self.rows.cut(self.counts[-1] if self.counts else 0)
         self.missing = self.gaps.read().astype(np.int64).tolist()
+        self.marks = [self._count_rows(f) for f in range(0, self.done + 1, EVERY)]
         self.full = False
 
     @property
@@ -48,6 +51,8 @@ class KeptFrames:
         else:
             self.ends.append(last)
             self.counts.append(len(self.rows))
+            new = np.arange(len(self.marks) * EVERY, last + 1, EVERY)
+            self.marks += (before + np.searchsorted(piece.frame, new)).tolist()
         for run in lost:
             self._miss(run)
 
@@ -62,7 +67,11 @@ class KeptFrames:
             self.full = True
 
     def rows_before(self, frame):
-        """How many rows are of frames before `frame`."""
+        """How many rows are of frames before `frame`; that of every EVERY-th is known."""
+        mark, left = divmod(frame, EVERY)
+        return self.marks[mark] if not left and mark < len(self.marks) else self._count_rows(frame)
+
+    def _count_rows(self, frame):
         at = bisect_left(self.ends, frame)
         if at == len(self.ends):
             return len(self.rows)

@@ -29,7 +29,7 @@ from pathlib import Path
 
 import django
 
-from otrevo.server.recorder.journal import unfinished
+from otrevo.server.recorder.journal import forget_kept, unfinished
 
 log = logging.getLogger("otrevo.recorder")
 RESUME_S = 120.0  # a take that was written to this short a time ago goes on rolling
@@ -56,6 +56,12 @@ class Recorder:
             running.add_done_callback(self.tasks.discard)
         return self.rooms[production]
 
+    def later(self, function):
+        """Have something done that nobody waits for."""
+        task = asyncio.create_task(asyncio.to_thread(function))
+        self.tasks.add(task)
+        task.add_done_callback(self.tasks.discard)
+
     def let_go(self, room):
         """Nobody wants anything of a Room any more."""
         if self.rooms.get(room.production) is room:
@@ -65,6 +71,7 @@ class Recorder:
         """Go on with what a recorder that ended was recording, if its devices still send it; keep everything else it left."""
         from otrevo.server.recorder import threads
 
+        self.later(lambda: forget_kept(self.journals))
         for journal in unfinished(self.journals):
             try:
                 about = journal.about
@@ -77,7 +84,7 @@ class Recorder:
                     log.info("a take goes on after %.2f s", journal.runs_for_s(), extra=room.named())
                 else:
                     log.info("left over: %s", await asyncio.to_thread(threads.keep_left_over, journal))
-                    journal.end()
+                    await asyncio.to_thread(journal.end)
             except Exception:
                 log.exception("what is in %s could not be kept; it stays there", journal.folder)
 

@@ -298,7 +298,8 @@ class Room:
             raise InputError(
                 "It could not be stored now; it is kept on the disk and stored when Otrevo starts again."
             ) from None
-        journal.end()
+        await asyncio.to_thread(journal.is_kept)
+        self.stage.later(journal.end)  # gigabytes are not deleted in no time
         log.info("a recording was %s", "kept" if keep else "dropped", extra=about)
         return answer
 

@@ -22,6 +22,11 @@ from otrevo.server.takes.models import Chunk, Piece, Stream
 PIECE_BYTES = 256 * 1024
 PACKED = ("centroids",)  # kinds that are kept as Parquet; all others as Arrow IPC, which goes to the browser as it is
 PARQUET = b"PAR1"
+INSERT_CHUNKS = """
+INSERT INTO takes_chunk (stream_id, number, first_sample, samples, piece_id)
+SELECT %s::bigint, place - 1, (place - 1) * %s::bigint, least(%s::bigint, %s::bigint - (place - 1) * %s::bigint), piece
+FROM unnest(%s::bigint[]) WITH ORDINALITY AS given(piece, place)
+"""
 WORST_COUNTS = ("audio", "residuals", "uncertainty")  # kinds that are drawn by the largest value of a stretch
 
 
@@ -103,17 +108,8 @@ def stream_of_pieces(take, name, kind, rate, shape, samples, pieces, stamps=(), 
         stamps=[[float(a), float(b)] for a, b in stamps], details=details or {}, **about,
     )  # fmt: skip
     per_piece = per_piece_of(math.prod(shape))
-    chunks = [
-        Chunk(
-            stream=stream,
-            number=i,
-            first_sample=i * per_piece,
-            samples=min(per_piece, samples - i * per_piece),
-            piece_id=piece,
-        )
-        for i, piece in enumerate(pieces)
-    ]
-    Chunk.objects.bulk_create(chunks, batch_size=2000)
+    with connection.cursor() as cursor:  # in one statement: half an hour of everything has 13,000 of them
+        cursor.execute(INSERT_CHUNKS, [stream.pk, per_piece, per_piece, samples, per_piece, list(pieces)])
     return stream
 
 
@@ -220,9 +216,9 @@ def write_centroids(take, name, rate, centroids, names, stamps=(), recording=Non
     )
 
 
-def frames_document(names, frames, marks):
-    """What the details of a centroid stream say: its cameras, and in which row every FRAMES_BETWEEN-th frame begins."""
-    return {"cameras": list(names), "frames": frames, "every": FRAMES_BETWEEN, "marks": marks}
+def frames_document(names, frames, marks, every=FRAMES_BETWEEN):
+    """What the details of a centroid stream say: its cameras, and in which row every so many frames begin."""
+    return {"cameras": list(names), "frames": frames, "every": every, "marks": marks}
 
 
 def frame_rows(stream, first, last):
