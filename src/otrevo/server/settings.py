@@ -48,7 +48,9 @@ DATABASES = {
         "OPTIONS": {
             "server_side_binding": True,  # bytes go over as bytes, not as twice as many letters
             "sslmode": os.environ.get("OTREVO_DB_SSLMODE", "prefer"),
+            **({"pool": {"min_size": 2, "max_size": 16, "timeout": 10}} if os.environ.get("OTREVO_DB_POOL") else {}),
         },
+        "CONN_HEALTH_CHECKS": True,
         "NAME": os.environ.get("OTREVO_DB_NAME", "otrevo"),
         "USER": os.environ.get("OTREVO_DB_USER", "otrevo"),
         "PASSWORD": os.environ.get("OTREVO_DB_PASSWORD", ""),

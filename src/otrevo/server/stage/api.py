@@ -108,26 +108,15 @@ def _trust_rows(room):
     )
     knocked = dict(rebuilds.distinct("take").values_list("take", "figures__knocked"))
     at_work = set(Run.objects.filter(take__in=takes, state__in=ACTIVE).values_list("take", flat=True))
-    rows = []
-    for take in (
-        takes.select_related("slate", "stage_calibration")
-        .defer(
-            "stage_calibration__document",
-            "stage_calibration__rows",
-            "stage_calibration__figures",
-            "stage_calibration__covariance",
-            "picture",
-        )
-        .order_by("-rolled_at", "-pk")
-    ):
-        c = take.stage_calibration
-        rows.append({
-            "take_id": take.pk, "slate": take.slate.name, "number": take.number, "calibration_id": c and c.pk,
-            "calibration_version": c and c.version, "knocked": knocked.get(take.pk) or [],
-            "busy": take.pk in at_work,
-            "older": bool(c and newest and c.pk != newest.pk),
-        })  # fmt: skip
-    return rows
+    fields = ("pk", "slate__name", "number", "stage_calibration", "stage_calibration__version")
+    return [
+        {
+            "take_id": take, "slate": slate, "number": number, "calibration_id": calibration,
+            "calibration_version": version, "knocked": knocked.get(take) or [], "busy": take in at_work,
+            "older": bool(calibration and newest and calibration != newest.pk),
+        }
+        for take, slate, number, calibration, version in takes.order_by("-rolled_at", "-pk").values_list(*fields)
+    ]  # fmt: skip
 
 
 def room_out(room):

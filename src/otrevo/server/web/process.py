@@ -20,6 +20,7 @@ def main():
     parser.add_argument("--trusted", help="address of a proxy whose word about the sender is believed")
     told = parser.parse_args()
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
+    os.environ["OTREVO_DB_POOL"] = "1"  # signing in to the database anew takes longer than most answers
     import django
 
     django.setup()
