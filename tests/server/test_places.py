@@ -6,6 +6,7 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 import numpy as np
+from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
 from otrevo.core.errors import InputError
@@ -20,7 +21,7 @@ from otrevo.server.handover.models import Package
 from otrevo.server.shoot.actions import make_slate
 from otrevo.server.shoot.models import Production
 from otrevo.server.takes.actions import make_take
-from otrevo.server.takes.jobs import use_newest_calibrations
+from otrevo.server.takes.jobs import need_settings_seen, use_newest_calibrations
 from otrevo.server.takes.material import material_of
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.picture import BINS, take_picture
@@ -147,6 +148,21 @@ class Bench(TestCase):
         self.assertEqual(post(client, f"/takes/{self.take.pk}/passes/line-up").status_code, 200)
         self.assertEqual([r.name for r in self.take.runs.all()], ["line up", "label", "solve"])
         self.assertIn("already at work", post(client, f"/takes/{self.take.pk}/passes/solve").json()["detail"])
+
+    def test_settings_that_somebody_has_changed_meanwhile_are_not_overwritten(self):
+        write_stream(self.take, "optical", "points", Fraction(120), np.zeros((10, 4, 3), dtype=np.float32))
+        who = {"take": self.take, "name": "solve", "performer": self.slate.performer, "state": "done"}
+        seen = Run.objects.create(**who, parameters={"smoothing": 1})
+        Run.objects.create(**who, parameters={"smoothing": 1})  # the same settings once more: nothing is lost
+        client, path = signed_in("clean-up"), f"/takes/{self.take.pk}/passes/solve"
+        need_settings_seen(self.take, "solve", seen.pk)
+        theirs = Run.objects.create(
+            **who, parameters={"smoothing": 3}, asked_by=User.objects.get(username="technician-SMS")
+        )
+        refused = post(client, path, {"based_on": seen.pk})
+        self.assertEqual((refused.status_code, refused.json()["theirs"]), (409, {"parameters": {"smoothing": 3}}))
+        self.assertIn("technician-SMS ran 'solve' with other settings", refused.json()["detail"])
+        self.assertEqual(post(client, path, {"based_on": theirs.pk}).status_code, 200)
 
     def test_mends_need_a_solved_take(self):
         answer = post(

@@ -8,11 +8,13 @@ import threading
 from unittest import mock
 
 import uvicorn
+from django.db import connection
 from django.test import Client, SimpleTestCase, TransactionTestCase, override_settings
 
 from otrevo.server.asgi import application
 from otrevo.server.logs import JsonLines, about
 from otrevo.server.shoot.models import Slate
+from otrevo.server.takes.actions import make_take
 from otrevo.server.takes.models import Take
 from otrevo.server.web import bodies, protocol
 from tests.server.production import PASSWORD, make_production
@@ -158,6 +160,24 @@ class Requests(TransactionTestCase):
                 with self.subTest(foreign):
                     self.assertEqual(opened(foreign), 403)
             self.assertEqual(opened("http://elsewhere.example", "elsewhere.example"), 403)
+
+    def test_a_database_that_was_away_is_reached_again(self):
+        note = b'{"note": "x"}'
+        take = make_take(self.slate, None, duration_s=2.0, out_s=2.0)
+        lines = [
+            f"Content-Length: {len(note)}",
+            "Content-Type: application/json",
+            "Connection: close",
+            *self.signed_in(),
+        ]
+        end_others = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND datname = current_database()"
+        with Serving() as web:
+            answers = []
+            for _ in range(3):
+                answers.append(status(web.say(head("PATCH", f"/api/takes/{take.pk}", *lines), note)))
+                with connection.cursor() as cursor:
+                    cursor.execute(end_others)
+        self.assertEqual(answers, [200, 200, 200])
 
     def test_what_is_right_goes_through_and_is_written_down(self):
         note = json.dumps({"name": "19", "title": "Coiling", "performer_id": self.slate.performer_id}).encode()

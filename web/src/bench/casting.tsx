@@ -17,11 +17,11 @@ export function Casting({ bench }: { bench: BenchState }) {
               <h3 style={{ margin: '8px 0 2px', fontSize: 14 }}>{a.performer}</h3>
               {bench.all.map((c) => (
                 <Tick key={c.id} isSelected={a.character_ids.includes(c.id)} isDisabled={bench.working}
-                  onChange={(on) => bench.cast({ performer_id: a.performer_id, character_ids: on ? [...a.character_ids, c.id] : a.character_ids.filter((id) => id !== c.id) })}>
+                  onChange={(on) => bench.cast({ performer_id: a.performer_id, before: a.character_ids, character_ids: on ? [...a.character_ids, c.id] : a.character_ids.filter((id) => id !== c.id) })}>
                   {c.name}
                 </Tick>
               ))}
-              <WordButton isDisabled={bench.working} onPress={() => bench.cast({ performer_id: a.performer_id, character_ids: null })}>as Cast says</WordButton>
+              <WordButton isDisabled={bench.working} onPress={() => bench.cast({ performer_id: a.performer_id, before: a.character_ids, character_ids: null })}>as Cast says</WordButton>
             </div>
           ))}
           <Quiet style={{ display: 'block', marginTop: 8 }}>What is new is retargeted at once. Cast says it for the whole production.</Quiet>

@@ -62,7 +62,7 @@ type Props = {
   runs: RunOut[];
   mends: number;
   snags: number;
-  onRun: (name: string, settings?: Settings, character?: number) => void;
+  onRun: (name: string, settings?: Settings, character?: number, basedOn?: number) => void;
   onCancel: (run: RunOut) => void;
 };
 
@@ -148,8 +148,8 @@ export function PassStrip({ passes, played, runs, mends, snags, onRun, onCancel 
               ) : (
                 !busy && (
                   <span style={{ display: 'flex', gap: 10 }}>
-                    {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} heading={character === undefined ? pass.words : `${pass.words} ${heading}`} onRun={(values) => onRun(pass.name, values, character)} />}
-                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings, character)} aria-label={`Run ${character === undefined ? pass.words : `${pass.words} ${heading}`} again`}>again</WordButton>
+                    {pass.parameters.length > 0 && <PassSettings key={run?.id} pass={pass} used={(run?.parameters ?? {}) as Settings} heading={character === undefined ? pass.words : `${pass.words} ${heading}`} onRun={(values) => onRun(pass.name, values, character, run?.id)} />}
+                    <WordButton onPress={() => onRun(pass.name, (run?.parameters ?? {}) as Settings, character, run?.id)} aria-label={`Run ${character === undefined ? pass.words : `${pass.words} ${heading}`} again`}>again</WordButton>
                   </span>
                 )
               )}

@@ -68,13 +68,13 @@ function useChanges(id: number, version: number) {
   const refresh = () => client.invalidateQueries({ queryKey: ['take', id] });
   const change = useMutation({ mutationFn: (body: { in_s?: number; out_s?: number }) => patch(`/takes/${id}`, { ...body, version }), onSettled: refresh });
   const again = useMutation({
-    mutationFn: ({ name, parameters, character }: { name: string; parameters?: Settings; character?: number }) =>
-      post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {}, character_id: character ?? null }),
+    mutationFn: ({ name, parameters, character, basedOn }: { name: string; parameters?: Settings; character?: number; basedOn?: number }) =>
+      post(`/takes/${id}/passes/${name.replaceAll(' ', '-')}`, { parameters: parameters ?? {}, character_id: character ?? null, based_on: basedOn ?? null }),
     onSettled: refresh,
   });
   const stop = useMutation({ mutationFn: (run: RunOut) => post(`/runs/${run.id}/cancel`), onSettled: refresh });
   const casting = useMutation({
-    mutationFn: (body: { performer_id: number; character_ids: number[] | null }) => put(`/takes/${id}/characters`, body),
+    mutationFn: (body: { performer_id: number; before: number[]; character_ids: number[] | null }) => put(`/takes/${id}/characters`, body),
     onSettled: refresh,
   });
   const undo = useMutation({ mutationFn: (redo: boolean) => post<{ words: string | null }>(`/takes/${id}/undo?redo=${redo}`), onSettled: refresh });
@@ -234,7 +234,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
     pickRow: (by: number) => names.length && pickMarker(Math.min(Math.max((marker ?? -1) + by, 0), names.length - 1)),
     otherMethod: () => here?.proposal && setMethod((method ?? here.proposal.method) === 'curve' ? 'body' : 'curve'),
     setIn: () => change.mutate({ in_s: at() }), setOut: () => change.mutate({ out_s: at() }),
-    undo: (redo: boolean) => undo.mutate(redo), runPass: (name: string, parameters?: Settings, character?: number) => again.mutate({ name, parameters, character }),
+    undo: (redo: boolean) => undo.mutate(redo), runPass: (name: string, parameters?: Settings, character?: number, basedOn?: number) => again.mutate({ name, parameters, character, basedOn }),
     cast: casting.mutate, cancel: (run: RunOut) => stop.mutate(run),
     said: undo.data ? (undo.data.words ? `${undo.variables ? 'redone' : 'undone'}: ${undo.data.words}` : 'nothing left to take back') : '',
     errors: [change, mend, again, casting, undo, stop].flatMap((m) => (m.error ? [m.error.message] : [])),

@@ -62,8 +62,8 @@ export function CharacterDetail({ character, others, performers, production }: {
   const map = useMap(character, production);
   const [face, setFace] = useState(false);
   const plays = useMutation({
-    mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids }),
-    onSuccess: () => client.invalidateQueries({ queryKey: ['characters', production] }),
+    mutationFn: (ids: number[]) => put<CharacterOut>(`/characters/${character.id}/players`, { performer_ids: ids, before: character.player_ids }),
+    onSettled: () => client.invalidateQueries({ queryKey: ['characters', production] }),
   });
   return (
     <div style={{ minWidth: 0 }}>

@@ -13,7 +13,14 @@ from otrevo.core.passes.catalogue import PASSES, pass_named
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
 from otrevo.server.takes import mends
-from otrevo.server.takes.jobs import cast_in_take, need_nothing_at_work, passes_of_take, queue_from, solve_again
+from otrevo.server.takes.jobs import (
+    cast_in_take,
+    need_nothing_at_work,
+    need_settings_seen,
+    passes_of_take,
+    queue_from,
+    solve_again,
+)
 from otrevo.server.takes.material import characters_of
 from otrevo.server.takes.models import Stream
 from otrevo.server.takes.rows import RunOut, StreamOut, TakeRow, fetch_take, run_out, runs_out, streams_out, take_row
@@ -244,18 +251,20 @@ def _handed_over(stream):
 
 
 class PassIn(Schema):
-    """character_id: where a pass that runs for each character is to run for one alone."""
+    """character_id: where a pass that runs for each character is to run for one alone; based_on: the run whose settings were seen."""
 
     model_config = {"extra": "forbid"}
     parameters: dict | None = None
     character_id: int | None = None
+    based_on: int | None = None
 
 
 class CharactersIn(Schema):
-    """Who plays whom in one take: ids of characters, or None for as the production says."""
+    """Who plays whom in one take: ids of characters, or None for as the production says; before: those that were seen."""
 
     performer_id: int
     character_ids: list[int] | None
+    before: list[int] | None = None
 
 
 @router.post("/takes/{take_id}/passes/{name}", response=RunOut)
@@ -263,10 +272,10 @@ def run_pass(request, take_id: int, name: str, payload: PassIn | None = None):
     """Run a pass again, and everything that builds on it; parameters as the pass declares them."""
     item = fetch_take(request, take_id)
     need_nothing_at_work(item)
-    payload = payload or PassIn()
-    return run_out(
-        queue_from(item, name.replace("-", " "), payload.parameters or {}, request.user, payload.character_id)
-    )
+    payload, name = payload or PassIn(), name.replace("-", " ")
+    if payload.based_on is not None:
+        need_settings_seen(item, name, payload.based_on)
+    return run_out(queue_from(item, name, payload.parameters or {}, request.user, payload.character_id))
 
 
 @router.put("/takes/{take_id}/characters", response=TakeOut)
@@ -274,7 +283,7 @@ def set_characters(request, take_id: int, payload: CharactersIn):
     """Say which characters a performer plays in this take; what is new among them is retargeted."""
     item = fetch_take(request, take_id)
     need_nothing_at_work(item)
-    cast_in_take(item, payload.performer_id, payload.character_ids, request.user)
+    cast_in_take(item, payload.performer_id, payload.character_ids, request.user, payload.before)
     return take(request, take_id)
 
 

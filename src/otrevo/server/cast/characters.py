@@ -72,8 +72,16 @@ def keep_character(production, user, file_name, data, document, sheet):
 
 
 @transaction.atomic
-def set_players(character, performer_ids, user):
-    """Say who plays a character; takes that are solved are retargeted. Raises InputError for a performer of another production."""
+def set_players(character, performer_ids, user, before=None):
+    """Say who plays a character; takes that are solved are retargeted. Raises InputError for a performer of another production.
+
+    before: those that the user saw, where they say. Raises Conflict where it is played by others by now.
+    """
+    now = list(character.players.values_list("pk", flat=True))
+    if before is not None and set(before) != set(now):
+        raise Conflict(
+            f"Somebody has changed who plays {character.name} meanwhile; look, then change it.", {"performer_ids": now}
+        )
     performers = list(character.production.performers.filter(pk__in=performer_ids))
     if len(performers) != len(set(performer_ids)):
         raise InputError("Some of these performers are not in this production.")

@@ -111,7 +111,10 @@ class CharacterOut(Schema):
 
 
 class PlayersIn(Schema):
+    """before: the players that the user saw."""
+
     performer_ids: list[int]
+    before: list[int] | None = None
 
 
 class PairIn(Schema):
@@ -216,7 +219,7 @@ def add_character(request, production_id: int, file: File[UploadedFile]):
 
 @router.put("/characters/{character_id}/players", response=CharacterOut)
 def set_players(request, character_id: int, payload: PlayersIn):
-    act.set_players(_one(request, character_id), payload.performer_ids, request.user)
+    act.set_players(_one(request, character_id), payload.performer_ids, request.user, payload.before)
     return character_out(_one(request, character_id))
 
 

@@ -5,6 +5,7 @@ from django.db import transaction
 from otrevo.core.errors import InputError
 from otrevo.core.passes.catalogue import from_there_on, pass_named, passes_of
 from otrevo.core.snags import ranked
+from otrevo.server.conflicts import Conflict
 from otrevo.server.takes.material import characters_of, latest, material_of
 from otrevo.server.takes.models import Appearance, Take
 from otrevo.server.takes.picture import take_picture
@@ -64,6 +65,19 @@ def queue_from(take, name, parameters=None, user=None, character=None):
     return queue(runs)[0]
 
 
+def need_settings_seen(take, name, based_on):
+    """Raise Conflict where a pass has been run with other settings than in the run, by its id, that somebody saw."""
+    seen = take.runs.filter(pk=based_on, name=name).first()
+    mine = {} if seen is None else {"performer": seen.performer_id, "character": seen.character_id}
+    newest = take.runs.filter(name=name, **mine).select_related("asked_by").order_by("-pk").first()
+    if seen is not None and newest.parameters != seen.parameters:
+        who = newest.asked_by.username if newest.asked_by else "Somebody"
+        raise Conflict(
+            f"{who} ran '{name}' with other settings meanwhile; look at them, then run it again.",
+            {"parameters": newest.parameters}, who, newest.pk,
+        )  # fmt: skip
+
+
 def retarget_missing(take, user=None):
     """Queue what a take lacks: its motion on characters that are played now, and were not when it was solved."""
     one = next((p for p in passes_of_take(take) if p.about == "character"), None)
@@ -91,11 +105,20 @@ def retarget_anew(character, user=None):
 
 
 @transaction.atomic
-def cast_in_take(take, performer_id, character_ids, user):
-    """Say which characters a performer plays in a take, None for as the production does. Raises InputError for one of another."""
+def cast_in_take(take, performer_id, character_ids, user, before=None):
+    """Say which characters a performer plays in a take, None for as the production does. Raises InputError for one of another.
+
+    before: those that the user saw, where they say. Raises Conflict where others are played by now.
+    """
     appearance = take.appearances.select_related("performer").filter(performer_id=performer_id).first()
     if appearance is None:
         raise InputError("This performer is not in the take.")
+    now = [c.pk for c in characters_of(appearance)]
+    if before is not None and set(before) != set(now):
+        raise Conflict(
+            f"Somebody has changed whom {appearance.performer.name} plays meanwhile; look, then change it.",
+            {"character_ids": now},
+        )
     appearance.characters = None if character_ids is None else sorted(set(character_ids))
     if character_ids is not None and len(characters_of(appearance)) != len(appearance.characters):
         raise InputError("Some of these characters are not in this production.")

@@ -12,7 +12,7 @@ from http.cookies import CookieError, SimpleCookie
 from importlib import import_module
 from types import SimpleNamespace
 
-from asgiref.sync import sync_to_async
+from channels.db import database_sync_to_async
 from django.conf import settings
 from django.contrib.auth import get_user
 from django.db import DatabaseError
@@ -82,7 +82,7 @@ class Bodies:
         files, anybody = taken.get(scope["method"], (False, None))
         if anybody is None:  # it takes none; short ones that come along do no harm
             return settings.MOST_IDLE_BYTES
-        if not anybody and not await sync_to_async(_is_signed_in)(scope):
+        if not anybody and not await database_sync_to_async(_is_signed_in)(scope):
             raise Refused(401, "Sign in first.")
         if not files:
             return settings.DATA_UPLOAD_MAX_MEMORY_SIZE
