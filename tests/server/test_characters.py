@@ -71,12 +71,12 @@ class Characters(WithCharacters):
         late = {"performer_ids": [], "before": [10**6]}
         self.assertEqual(put(self.client, players, late).status_code, 409)
         put(self.client, players, {"performer_ids": [self.slate.performer_id], "before": []})
-        casting = f"/api/takes/{self.take.pk}/characters"
-        late = {"performer_id": self.slate.performer_id, "character_ids": [], "before": []}
-        self.assertEqual(put(self.client, casting, late).json()["theirs"], {"character_ids": [out["id"]]})
         made = post(self.client, f"/productions/{self.production.pk}/packages",
                     {"name": "p", "take_ids": [self.take.pk], "formats": ["glb"], "rate": "30"}).json()  # fmt: skip
         work()
+        casting = f"/api/takes/{self.take.pk}/characters"
+        late = {"performer_id": self.slate.performer_id, "character_ids": [], "before": []}
+        self.assertEqual(put(self.client, casting, late).json()["theirs"], {"character_ids": [out["id"]]})
         package = Package.objects.get(pk=made["id"])
         self.assertEqual((package.state, package.message), ("ready", ""))
         shown = self.client.get(f"/api/packages/{package.pk}").json()["manifest"]
