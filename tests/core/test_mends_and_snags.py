@@ -105,15 +105,19 @@ class Snags(unittest.TestCase):
 class NotRecorded(unittest.TestCase):
     """What the recorder says is missing of what the cameras saw, as the line-up tells it."""
 
-    def lined_up(self, missing, gaps):
+    def lined_up(self, missing, gaps, suit_gaps=()):
         points = np.random.default_rng(1).normal(size=(1200, 5, 3))
         for first, end in gaps:
             points[first:end] = np.nan
         clock, rate = SampleClock(0.0, 120.0), Fraction(120)
         seen = TakeStream("cameras", "centroids", rate, lambda: np.zeros((0, 5)), clock, details={"missing": missing})
         rebuilt = TakeStream("optical", "points", rate, lambda: points, clock)
+        turns = np.ones((1000, 17, 4))
+        for first, end in suit_gaps:
+            turns[first:end] = np.nan
+        suit = TakeStream("suit", "rotations", Fraction(100), lambda: turns, SampleClock(0.0, 100.0), owner="Ines")
         material = TakeMaterial(
-            10.0, timecode_format=TimecodeFormat(rate / 4), streams=(seen,), made={"rebuild": (rebuilt,)}
+            10.0, timecode_format=TimecodeFormat(rate / 4), streams=(seen, suit), made={"rebuild": (rebuilt,)}
         )
         return line_up.run(material, {}, lambda share: None).snags
 
@@ -125,6 +129,12 @@ class NotRecorded(unittest.TestCase):
         self.assertGreater(told[0].severity, 1.0)
         drops = [s.start_s for s in snags if s.kind == "drop-out"]
         self.assertEqual(drops, [7.5], "that one is not told otherwise")
+
+    def test_what_no_device_delivered_then_is_not_told_for_each_of_them(self):
+        snags = self.lined_up([[2.0, 2.317]], [], [(195, 240), (500, 560)])
+        self.assertEqual([s.start_s for s in snags if s.kind == "drop-out"], [5.0])
+        longer = self.lined_up([[2.0, 2.317]], [], [(205, 400)])
+        self.assertEqual([s.start_s for s in longer if s.kind == "drop-out"], [2.05], "it was away for longer")
 
     def test_nothing_missing_is_nothing_told(self):
         self.assertEqual([s for s in self.lined_up([], []) if s.kind in ("not recorded", "drop-out")], [])

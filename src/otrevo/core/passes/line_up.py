@@ -12,6 +12,7 @@ from otrevo.core.timecode.ltc import read_ltc
 CLAP_LIMIT_S = 0.03
 EARLY_LIMIT_S = 1.0
 MISSING_LIMIT_S, TOLD_S = 0.1, 0.02
+WITHIN_S = 0.25  # packets of a device and pictures do not end at one moment
 UNSTAMPED_CONFIDENCE = 0.3
 
 
@@ -123,12 +124,14 @@ def _missing_snags(stream):
 
 
 def _told(snag, missing):
-    """Whether a drop-out of the rebuilt points is one of what the cameras saw, which is said already."""
-    return (
-        snag.kind == "drop-out"
-        and snag.subject == "optical"
-        and any(m.start_s < snag.end_s and snag.start_s < m.end_s for m in missing)
-    )
+    """Whether a drop-out is said already by what was not recorded: of the rebuilt points where it touches that, of a device where
+    it lies within.
+    """
+    if snag.kind != "drop-out":
+        return False
+    if snag.subject == "optical":
+        return any(m.start_s < snag.end_s and snag.start_s < m.end_s for m in missing)
+    return any(m.start_s - WITHIN_S < snag.start_s and snag.end_s < m.end_s + WITHIN_S for m in missing)
 
 
 def _coverage_snags(name, data, times, duration_s):
