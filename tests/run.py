@@ -1,5 +1,6 @@
 """Run the tests: `python -m tests.run core|interface|all`. The last line is `N passed, N failed, N skipped`."""
 
+import argparse
 import json
 import os
 import subprocess
@@ -63,12 +64,12 @@ class Tally:
 class Beside:
     """Tests in a process of their own, beside the others: the core's, or those in the browser, which mostly wait for it."""
 
-    def __init__(self, which):
+    def __init__(self, which, *more):
         self.which = which
         self.folder = tempfile.TemporaryDirectory(prefix="otrevo-beside-")
         self.log, self.counts = Path(self.folder.name) / "log", Path(self.folder.name) / "counts.json"
         with self.log.open("wb") as out:
-            command = [sys.executable, "-m", "tests.run", which, "--counts", str(self.counts)]
+            command = [sys.executable, "-m", "tests.run", which, "--counts", str(self.counts), *more]
             self.process = subprocess.Popen(command, cwd=HOME, stdout=out, stderr=subprocess.STDOUT)
 
     def join(self, tally):
@@ -87,9 +88,27 @@ class Beside:
         self.folder.cleanup()
 
 
-def run_core(tally):
-    suite = unittest.defaultTestLoader.discover(str(HOME / "tests" / "core"), top_level_dir=str(HOME))
-    tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite))
+class Shared(unittest.TestSuite):
+    """The core's tests, module by module: those that no other process has taken, which share a folder for that."""
+
+    def __init__(self, folder):
+        super().__init__()
+        self.folder, self._cleanup = Path(folder), False  # nothing is held that would have to be let go
+
+    def __iter__(self):
+        files = (HOME / "tests" / "core").glob("test_*.py")
+        for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):  # what is small is left for the end
+            try:
+                (self.folder / file.stem).touch(exist_ok=False)
+            except FileExistsError:
+                continue
+            yield from unittest.defaultTestLoader.loadTestsFromName(f"tests.core.{file.stem}")
+
+
+def run_core(tally, folder=None):
+    with tempfile.TemporaryDirectory(prefix="otrevo-core-") as own:
+        suite = Shared(folder or own)
+        tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite))
 
 
 def run_django(tally, labels):
@@ -175,24 +194,29 @@ def run_checks(tally):
 
 
 def main():
-    tally, what = Tally(), sys.argv[1]
-    if what != "all":
-        if what == "core":
-            run_core(tally)
+    parser = argparse.ArgumentParser()
+    parser.add_argument("what", choices=("core", "interface", "all"))
+    parser.add_argument("--counts", type=Path, help="a file for how many passed, failed and were skipped")
+    parser.add_argument("--shared", help="a folder by which several processes share the core's tests")
+    told, tally = parser.parse_args(), Tally()
+    if told.what != "all":
+        if told.what == "core":
+            run_core(tally, told.shared)
         else:
             run_django(tally, ["tests.interface"])
-        if sys.argv[2:3] == ["--counts"]:
-            Path(sys.argv[3]).write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
+        if told.counts:
+            told.counts.write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
         return tally.close()
-    beside = [Beside("core"), Beside("interface")]
-    try:
-        run_checks(tally)
-        run_django(tally, ["tests.server"])
-        for one in beside:
-            one.join(tally)
-    finally:
-        for one in beside:
-            one.process.kill()  # where something above went wrong
+    with tempfile.TemporaryDirectory(prefix="otrevo-shared-") as shared:
+        beside = [Beside("core", "--shared", shared), Beside("core", "--shared", shared), Beside("interface")]
+        try:
+            run_checks(tally)
+            run_django(tally, ["tests.server"])
+            for one in beside:
+                one.join(tally)
+        finally:
+            for one in beside:
+                one.process.kill()  # where something above went wrong
     return tally.close()
 
 

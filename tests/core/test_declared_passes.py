@@ -107,7 +107,7 @@ def outcome_of(one, material, parameters=None, report=lambda share: None):
 @cache
 def materials():
     """{pass name: TakeMaterial} with everything that each pass needs, made by the passes before it."""
-    material, _ = material_of("rope haul", True, 6.0)
+    material, _ = material_of("rope haul", True, 4.5)
     out = {}
     for one in PASSES:
         if one.warm_up:
