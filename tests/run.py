@@ -198,9 +198,16 @@ def main():
     parser.add_argument("what", choices=("core", "interface", "all"))
     parser.add_argument("--counts", type=Path, help="a file for how many passed, failed and were skipped")
     parser.add_argument("--shared", help="a folder by which several processes share the core's tests")
+    parser.add_argument(
+        "--checks", action="store_true", help="lint, import rules, types and the front end's own tests before"
+    )
     told, tally = parser.parse_args(), Tally()
     if told.what != "all":
         if told.what == "core":
+            if told.shared:
+                os.nice(10)  # those that wait for a browser or a clock come first
+            if told.checks:
+                run_checks(tally)
             run_core(tally, told.shared)
         else:
             run_django(tally, ["tests.interface"])
@@ -208,9 +215,10 @@ def main():
             told.counts.write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
         return tally.close()
     with tempfile.TemporaryDirectory(prefix="otrevo-shared-") as shared:
-        beside = [Beside("core", "--shared", shared), Beside("core", "--shared", shared), Beside("interface")]
+        beside = [
+            Beside("interface"), Beside("core", "--shared", shared, "--checks"), Beside("core", "--shared", shared)
+        ]  # fmt: skip
         try:
-            run_checks(tally)
             run_django(tally, ["tests.server"])
             for one in beside:
                 one.join(tally)

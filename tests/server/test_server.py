@@ -224,6 +224,18 @@ class Takes(TestCase):
         ):
             self.assertEqual(patch(second, path, said).status_code, 200, said)
 
+    def test_texts_have_no_characters_that_cannot_be_seen(self):
+        client, day = signed_in("technician"), f"/days/{self.slate.day_id}/slates"
+        slate = {"name": "19", "title": "Coiling", "performer_id": self.slate.performer_id}
+        for field, text, said in (
+            ("name", "1\u00002", "U+0000"), ("title", "Coil\ning", "U+000A"), ("title", "gpj.\u202egnilioC", "U+202E"), ("props", ["lan\u0007tern"], "U+0007"),
+        ):  # fmt: skip
+            answer = post(client, day, slate | {field: text})
+            self.assertEqual(answer.status_code, 422)
+            self.assertEqual(answer.json()["detail"], f"{field} has a character that cannot be seen ({said}).")
+        self.assertEqual(patch(client, f"/takes/{self.take.pk}", {"note": "two\nlines\tand a tab"}).status_code, 200)
+        self.assertEqual(patch(client, f"/takes/{self.take.pk}", {"note": "bell\u0007"}).status_code, 422)
+
     def test_one_undoes_ones_own_and_nothing_of_others(self):
         path = f"/takes/{self.take.pk}"
         first, second = signed_in("technician"), signed_in("supervisor")

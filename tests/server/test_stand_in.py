@@ -1,5 +1,7 @@
 """The cameras' stand-in: what it shows, what it sends, and what it refuses."""
 
+import asyncio
+import json
 import os
 from dataclasses import replace
 from tempfile import TemporaryDirectory
@@ -49,6 +51,22 @@ class StandIn(TestCase):
         ):
             with self.assertRaises(InputError):
                 standin.show(self.request(**wrong))
+
+    def test_it_listens_to_nobody_without_its_key(self):
+        async def asked(request):
+            server = await asyncio.start_server(standin._serve, "127.0.0.1", 0)
+            async with server:
+                reader, writer = await asyncio.open_connection(*server.sockets[0].getsockname())
+                writer.write(json.dumps(request).encode() + b"\n")
+                line = await reader.readline()
+                writer.close()
+                return line
+
+        knock = {"otrevo": "stage/1", "do": "knock", "production": 1, "camera": "c01"}
+        with mock.patch.dict(os.environ, OTREVO_STAGE_KEY="of-this-stage"):
+            for wrong in ({}, {"key": "another"}, {"key": None}):
+                self.assertEqual(asyncio.run(asked(knock | wrong)), b"")
+            self.assertIn("words", json.loads(asyncio.run(asked(knock | {"key": "of-this-stage"}))))
 
     def test_a_performance_has_bodies_in_the_way(self):
         take = self.take(5, "rope haul", props=["lantern"])

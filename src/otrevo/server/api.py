@@ -58,4 +58,6 @@ def cannot_be_kept(request, error):
 def validation_error(request, error):
     first = error.errors[0]
     place = ".".join(str(p) for p in first["loc"] if p not in ("body", "payload", "data"))
-    return api.create_response(request, {"detail": f"{place}: {first['msg']}."}, status=422)
+    return api.create_response(
+        request, {"detail": f"{place}{': ' if place else ''}{first['msg'].removeprefix('Value error, ')}."}, status=422
+    )

@@ -31,7 +31,8 @@ def add_parts(supervisor, port, data, workers=2, stand_ins=True, web=("--host", 
         "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "OTREVO_RECORDER_PORT": str(free_port()),
     }  # fmt: skip
     if stand_ins:
-        environment |= {"OTREVO_CAMERAS_PORT": str(free_port()), "OTREVO_KIT_PORT": str(free_port())}
+        environment |= {"OTREVO_CAMERAS_PORT": str(free_port()), "OTREVO_KIT_PORT": str(free_port()),
+                        "OTREVO_STAGE_KEY": secret(data, "stage-key")}  # fmt: skip
 
     def add(name, *command):
         supervisor.add(Part.of_python(name, data, environment, HOME, *command))

@@ -69,6 +69,7 @@ SECURE_HSTS_SECONDS = 31_536_000 if TLS else 0
 if os.environ.get("OTREVO_PROXY") == "1":
     SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
 RECORDER_KEY = os.environ.get("OTREVO_RECORDER_KEY") or SECRET_KEY
+STAGE_KEY = os.environ.get("OTREVO_STAGE_KEY", "")  # the stand-ins' own; real devices take no notice of it
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"

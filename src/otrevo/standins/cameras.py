@@ -174,6 +174,8 @@ async def _serve(reader, writer):
             if playing:
                 playing.cancel()
             asked_at, request = time.monotonic(), json.loads(line)
+            if not serving.may_ask(request):
+                break
             try:
                 if request.get("otrevo") == "stage/1":
                     writer.write(json.dumps(_stage(request)).encode() + b"\n")

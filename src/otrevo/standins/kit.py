@@ -181,6 +181,8 @@ async def _send(sending, writer, rolled_at, since_s):
 async def _serve(reader, writer):
     try:
         request = json.loads(await reader.readline())
+        if not serving.may_ask(request):
+            return
         asked_at = time.monotonic()
         if request.get("stand_by"):
             await asyncio.to_thread(_performance, request["take"])

@@ -1,7 +1,16 @@
 """How every stand-in is served: a process that listens on one port of loopback until it is ended."""
 
 import asyncio
+import hmac
+import os
 import sys
+
+
+def may_ask(request):
+    """Whether a request has the key of this stage, where there is one: others on this machine shall not move cameras."""
+    return hmac.compare_digest(
+        str(request.get("key", "")).encode(), os.environ.get("OTREVO_STAGE_KEY", "").encode()
+    ) or (not os.environ.get("OTREVO_STAGE_KEY"))
 
 
 async def _listen(name, serve, port):

@@ -10,11 +10,12 @@ from ninja.utils import check_csrf
 
 from otrevo.server.accounts import audit
 from otrevo.server.accounts.models import Membership
+from otrevo.server.given import Given
 
 router = Router(tags=["accounts"])
 
 
-class SignIn(Schema):
+class SignIn(Given):
     name: str = Field(max_length=150)
     password: str = Field(max_length=1000)
 

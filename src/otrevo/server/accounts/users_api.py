@@ -15,6 +15,7 @@ from otrevo.server.accounts import audit, users
 from otrevo.server.accounts.access import require_administrator
 from otrevo.server.accounts.api import Me, me_of
 from otrevo.server.accounts.models import AuditEntry, Role
+from otrevo.server.given import Given
 
 router = Router(tags=["administration"])
 MOST_ENTRIES = 200
@@ -45,17 +46,17 @@ class UsersOut(Schema):
     roles: list[str]
 
 
-class UserIn(Schema):
+class UserIn(Given):
     name: str = Field(min_length=1, max_length=MOST_LETTERS)
     administrator: bool = False
 
 
-class UserChange(Schema):
+class UserChange(Given):
     active: bool | None = None
     administrator: bool | None = None
 
 
-class RoleIn(Schema):
+class RoleIn(Given):
     production_id: int
     role: str | None = Field(None, max_length=20)
 
@@ -67,13 +68,13 @@ class Invited(Schema):
     path: str
 
 
-class WelcomeIn(Schema):
+class WelcomeIn(Given):
     user_id: int
     token: str = Field(max_length=200)
     password: str = Field(max_length=1000)
 
 
-class PasswordIn(Schema):
+class PasswordIn(Given):
     old: str = Field(max_length=1000)
     new: str = Field(max_length=1000)
 

@@ -12,6 +12,7 @@ from otrevo.core.errors import InputError
 from otrevo.core.passes.catalogue import PASSES, pass_named
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, fetch, role_in
 from otrevo.server.accounts.models import Role
+from otrevo.server.given import Given
 from otrevo.server.takes import mends
 from otrevo.server.takes.jobs import (
     cast_in_take,
@@ -128,7 +129,7 @@ class TakeOut(Schema):
     mends: list[MendOut]
 
 
-class MendIn(Schema):
+class MendIn(Given):
     """A mend of a performer's markers; performer: by name, the only one where none is given."""
 
     document: MendDocument
@@ -250,7 +251,7 @@ def _handed_over(stream):
     return stream.run_id and stream.run.packages.filter(state__in=["sent", "accepted", "returned"]).exists()
 
 
-class PassIn(Schema):
+class PassIn(Given):
     """character_id: where a pass that runs for each character is to run for one alone; based_on: the run whose settings were seen."""
 
     model_config = {"extra": "forbid"}
@@ -259,7 +260,7 @@ class PassIn(Schema):
     based_on: int | None = None
 
 
-class CharactersIn(Schema):
+class CharactersIn(Given):
     """Who plays whom in one take: ids of characters, or None for as the production says; before: those that were seen."""
 
     performer_id: int

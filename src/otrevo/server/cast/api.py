@@ -10,6 +10,7 @@ from otrevo.core.inertial.measures import MEASURES
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.cast.actions import make_performer, warm_up_slate
 from otrevo.server.cast.models import Performer
+from otrevo.server.given import Given
 
 router = Router(tags=["cast"])
 
@@ -90,7 +91,7 @@ class PerformerOut(Schema):
     calibrations: list[CalibrationOut]
 
 
-class PerformerIn(Schema):
+class PerformerIn(Given):
     name: str = Field(max_length=60)
     height_m: float
     kit: list[str]

@@ -20,6 +20,7 @@ from otrevo.server.accounts import audit
 from otrevo.server.accounts.access import DESK_ROLES, fetch, require
 from otrevo.server.cast import characters as act
 from otrevo.server.cast.models import Character, Performer
+from otrevo.server.given import Given
 from otrevo.server.shoot.models import Production
 from otrevo.server.takes.streams import arrow_bytes
 
@@ -110,14 +111,14 @@ class CharacterOut(Schema):
     player_ids: list[int]
 
 
-class PlayersIn(Schema):
+class PlayersIn(Given):
     """before: the players that the user saw."""
 
     performer_ids: list[int]
     before: list[int] | None = None
 
 
-class PairIn(Schema):
+class PairIn(Given):
     """based_on: the version of the map that is on the user's screen; here and in what follows."""
 
     based_on: int | None = None
@@ -126,28 +127,28 @@ class PairIn(Schema):
     shares: list[float] = []
 
 
-class EffectorsIn(Schema):
+class EffectorsIn(Given):
     based_on: int | None = None
     effectors: list[EffectorOut] = Field(max_length=20)
 
 
-class DriversIn(Schema):
+class DriversIn(Given):
     based_on: int | None = None
     drivers: list[DriverOut] = Field(max_length=2000)
 
 
-class SideIn(Schema):
+class SideIn(Given):
     side: str
 
 
-class RestIn(Schema):
+class RestIn(Given):
     """degrees: about the world's X, Y and Z, on top of what was matched; None takes back what was set by hand."""
 
     bone: str = Field(max_length=40)
     degrees: list[float] | None
 
 
-class VersionIn(Schema):
+class VersionIn(Given):
     version: int
 
 
@@ -159,7 +160,7 @@ class MapChangeOut(Schema):
     now: str
 
 
-class NameIn(Schema):
+class NameIn(Given):
     name: str = Field(max_length=60)
 
 

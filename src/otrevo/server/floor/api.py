@@ -13,6 +13,7 @@ from otrevo.core.errors import InputError
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require
 from otrevo.server.conflicts import Conflict
 from otrevo.server.floor.models import Rolling
+from otrevo.server.given import Given
 from otrevo.server.live.address import NoRecorder, ask
 from otrevo.server.recorder.database import AWAY, LOST
 from otrevo.server.recorder.session import MOST_SECONDS
@@ -49,7 +50,7 @@ class RollingOut(Schema):
     circled: bool
 
 
-class RollingIn(Schema):
+class RollingIn(Given):
     """version: of the note that is on the user's screen."""
 
     version: int | None = None

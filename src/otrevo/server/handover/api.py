@@ -15,6 +15,7 @@ from otrevo.core.package.naming import clean
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
 from otrevo.server.accounts.audit import enter
 from otrevo.server.accounts.models import Role
+from otrevo.server.given import Given
 from otrevo.server.handover.jobs import queue_package
 from otrevo.server.handover.models import Package
 from otrevo.server.shoot.models import Production
@@ -28,7 +29,7 @@ SEEN_BY_ANIMATORS = (Package.State.SENT, Package.State.ACCEPTED, Package.State.R
 ANSWERING = (Role.ANIMATOR, Role.SUPERVISOR)
 
 
-class PackageIn(Schema):
+class PackageIn(Given):
     """character_ids: which characters go in; None: all that are played in the takes."""
 
     name: str
@@ -132,7 +133,7 @@ class PackageOut(Schema):
     takes: list[PackagedTake]
 
 
-class Answer(Schema):
+class Answer(Given):
     note: str = ""
 
 

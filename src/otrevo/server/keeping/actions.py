@@ -105,7 +105,9 @@ def _need_place(removal, place):
 @transaction.atomic
 def delete_for_good(removal):
     """Delete what a removal is about, with all that hangs on it; its samples go with the next clean-up."""
-    removal = Removal.objects.select_for_update().get(pk=removal.pk)
+    removal = Removal.objects.select_for_update().filter(pk=removal.pk).first()
+    if removal is None:  # it was brought back, or went with what it was in
+        return
     production = removal.production
     if removal.what == "production":
         Package.objects.filter(production=production).delete()

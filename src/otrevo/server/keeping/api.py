@@ -13,6 +13,7 @@ from ninja.errors import HttpError
 from otrevo.server.accounts import audit
 from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require, require_administrator
 from otrevo.server.accounts.models import Role
+from otrevo.server.given import Given
 from otrevo.server.handover.models import Package
 from otrevo.server.keeping.actions import KINDS, UNDELIVERED, bring_back, remove
 from otrevo.server.keeping.models import Removal
@@ -73,13 +74,15 @@ class StorageOut(Schema):
     removals: list[RemovalOut]
 
 
-class RemovalIn(Schema):
+class RemovalIn(Given):
     what: Literal["take", "slate", "day", "production"]
     id: int
 
 
-def removal_out(removal, sizes):
-    mine = Take.everything.filter(removal=removal).values_list("pk", flat=True) if sizes else []
+def removal_out(removal, sizes=None):
+    """A removal; sizes: {take id: bytes} of its production, where they are at hand."""
+    sizes = bytes_by_take(removal.production_id) if sizes is None else sizes
+    mine = Take.everything.filter(removal=removal).values_list("pk", flat=True)
     return {
         "id": removal.pk, "production": removal.production.name, "what": removal.what, "words": removal.words,
         "by": removal.by.username if removal.by else "", "at": removal.at, "due_at": removal.due_at,
@@ -121,7 +124,7 @@ def add_removal(request, payload: RemovalIn):
     item = fetch(request.user, model.objects.all(), PATHS[payload.what], MAY_REMOVE[payload.what], pk=payload.id)
     removal = remove(request.user, payload.what, item)
     audit.enter(request, "removed", f"{removal.words}, {removal.production.name}")
-    return removal_out(removal, {})
+    return removal_out(removal)
 
 
 @router.get("/removals", response=list[RemovalOut])
@@ -129,7 +132,7 @@ def removed_productions(request):
     """Productions of this installation that were removed."""
     require_administrator(request.user)
     found = Removal.objects.filter(what="production").select_related("by", "production")
-    return [removal_out(r, bytes_by_take(r.production_id)) for r in found]
+    return [removal_out(r) for r in found]
 
 
 def _removal(request, removal_id, roles):
@@ -146,7 +149,7 @@ def _removal(request, removal_id, roles):
 @router.post("/removals/{removal_id}/bring-back", response=RemovalOut)
 def bring_back_removed(request, removal_id: int):
     removal = _removal(request, removal_id, FLOOR_ROLES)
-    said = removal_out(removal, {})
+    said = removal_out(removal)
     bring_back(removal)
     audit.enter(request, "brought back", f"{removal.words}, {removal.production.name}")
     return said
@@ -159,4 +162,4 @@ def delete_now(request, removal_id: int):
     Removal.objects.filter(pk=removal.pk).update(due_at=timezone.now())
     audit.enter(request, "deleted for good", f"{removal.words}, {removal.production.name}")
     removal.refresh_from_db()
-    return removal_out(removal, {})
+    return removal_out(removal)

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 
 from django.contrib.auth.models import User
 from django.core.exceptions import ValidationError
-from django.db import IntegrityError, transaction
+from django.db import DatabaseError, transaction
 from django.db.models import DateTimeField
 from django.utils import timezone
 
@@ -53,6 +53,7 @@ class _Archive:
         except FAULTS:
             raise InputError(f"{self.name}: is no whole archive of a production.") from None
         self.numbers = {model: {} for model in ROWS}
+        self.pieces = {n.partition("/")[2].partition(".")[0]: n for n in self.digests if n.startswith("pieces/")}
 
     def read(self, name):
         payload = self.zip.read(name)
@@ -82,7 +83,7 @@ def _in_a_sentence(name):
         yield
     except InputError:
         raise
-    except (*FAULTS, ValidationError) as error:
+    except (*FAULTS, ValidationError, DatabaseError) as error:
         raise InputError(f"{name}: cannot be brought back, because its contents do not fit ({error}).") from error
 
 
@@ -161,12 +162,7 @@ def _enter(archive, model, rows, name):
             one.state, one.message = Package.State.CANCELLED, UNDER_WAY
     stamps = [f for f in plain if isinstance(f, DateTimeField) and f.auto_now_add]
     then = [[getattr(one, f.name) for f in stamps] for one in made]
-    try:
-        model.objects.bulk_create(made)
-    except IntegrityError as error:
-        raise InputError(
-            f"{archive.name}: cannot be brought back, because its rows do not fit together ({error})."
-        ) from None
+    model.objects.bulk_create(made)
     if stamps:  # creating has set them to now
         for one, values in zip(made, then, strict=True):
             for field, value in zip(stamps, values, strict=True):
@@ -194,11 +190,10 @@ def _pieces(archive, rows):
     here = Piece.objects.filter(sha256__in=digests)
     here.update(kept_at=timezone.now())
     out = {bytes(d).hex(): pk for d, pk in here.values_list("sha256", "pk")}
-    names = {name.partition("/")[2].partition(".")[0]: name for name in archive.digests if name.startswith("pieces/")}
     for digest in wanted - set(out):
-        payload = archive.read(names[digest])
+        payload = archive.read(archive.pieces[digest])
         if hashlib.sha256(payload).hexdigest() != digest:
-            raise InputError(f"{archive.name}: {names[digest]} in it is damaged; nothing was brought back.")
+            raise InputError(f"{archive.name}: {archive.pieces[digest]} in it is damaged; nothing was brought back.")
         out[digest] = Piece.objects.create(sha256=bytes.fromhex(digest), payload=payload).pk
     return out
 

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from django.conf import settings
 from django.contrib.sessions.models import Session
-from django.db import OperationalError, connection
+from django.db import DatabaseError, OperationalError, connection
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 
@@ -44,9 +44,11 @@ def clean_up():
     try:
         _last = time.monotonic()
         for removal in due:
-            words = removal.words
-            delete_for_good(removal)
-            log.info("%s was deleted for good", words)
+            try:
+                delete_for_good(removal)
+                log.info("%s was deleted for good", removal.words)
+            except DatabaseError:  # the others do not wait for it
+                log.exception("%s could not be deleted; it is tried again", removal.words)
         old = timezone.now() - JOBS_FOR
         ProcrastinateJob.objects.filter(status__in=("succeeded", "failed", "cancelled"), scheduled_at__lt=old).delete()
         Session.objects.filter(expire_date__lt=timezone.now()).delete()

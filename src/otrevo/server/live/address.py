@@ -22,6 +22,11 @@ def greeting():
     return {"key": settings.RECORDER_KEY}
 
 
+def to_stage(request):
+    """A request as cameras and devices want it: the stand-ins listen to nobody who has not their key."""
+    return request | {"key": settings.STAGE_KEY}
+
+
 class NoRecorder(InputError):
     """The recorder does not answer."""
 
@@ -38,7 +43,7 @@ def ask(request):
 def ask_cameras(request):
     """Ask the camera system itself, who it is or, where it is simulated, for something to happen. Raises InputError."""
     try:
-        answer = _asked(ports()[1], {"otrevo": "stage/1"} | request)
+        answer = _asked(ports()[1], to_stage({"otrevo": "stage/1"} | request))
     except (OSError, ValueError):
         raise InputError("The cameras cannot be reached; are they switched on?") from None
     return _sentence(answer)

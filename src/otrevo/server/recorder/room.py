@@ -12,6 +12,7 @@ from otrevo.core.devices.packets import DevicePacketReader
 from otrevo.core.errors import InputError
 from otrevo.core.formats.camera_packets import PacketReader
 from otrevo.core.optics.bootstrap import place_cameras
+from otrevo.server.live.address import to_stage
 from otrevo.server.live.messages import Live, Trouble
 from otrevo.server.recorder import session as sessions
 from otrevo.server.recorder import threads
@@ -101,7 +102,7 @@ class Room:
         for port, wanted in told:
             try:
                 _, writer = await asyncio.open_connection("127.0.0.1", port)
-                writer.write(json.dumps(wanted | {"stand_by": True}).encode() + b"\n")
+                writer.write(json.dumps(to_stage(wanted | {"stand_by": True})).encode() + b"\n")
                 writer.write_eof()
             except OSError:
                 pass  # the roll will say so
@@ -323,7 +324,7 @@ async def _packets(port, request, packets, take_in):
         raise ConnectionRefusedError
     reader, writer = await asyncio.open_connection("127.0.0.1", port)
     try:
-        writer.write(json.dumps(request).encode() + b"\n")
+        writer.write(json.dumps(to_stage(request)).encode() + b"\n")
         await writer.drain()
         while data := await reader.read(1 << 18):
             take_in(packets.feed(data))

@@ -10,6 +10,7 @@ from ninja.files import UploadedFile
 
 from otrevo.server.accounts.access import DESK_ROLES, EVERYONE, FLOOR_ROLES, fetch, require
 from otrevo.server.accounts.models import Membership
+from otrevo.server.given import Given
 from otrevo.server.shoot.actions import make_day, make_production, make_slate
 from otrevo.server.shoot.models import Production, ShootDay, Slate
 from otrevo.server.takes.actions import change_take, undo
@@ -77,7 +78,7 @@ class Board(Schema):
     newest: list[NewestTake]
 
 
-class TakeChange(Schema):
+class TakeChange(Given):
     """version: of the take that is on the user's screen; where somebody has changed the same since, it is refused with 409."""
 
     version: int | None = None
@@ -87,14 +88,14 @@ class TakeChange(Schema):
     out_s: float | None = None
 
 
-class SlateIn(Schema):
+class SlateIn(Given):
     name: str
     title: str
     performer_id: int
     props: list[str] = []
 
 
-class ProductionIn(Schema):
+class ProductionIn(Given):
     name: str = Field(max_length=80)
     code: str = Field(max_length=12)
     timecode_rate: str
@@ -103,7 +104,7 @@ class ProductionIn(Schema):
     naming_pattern: str = Field("{production}_{slate}_t{take:02d}_{performer}", max_length=120)
 
 
-class DayIn(Schema):
+class DayIn(Given):
     date: date
     stage: str = Field(max_length=60)
 

@@ -5,6 +5,8 @@ from typing import Literal
 
 from ninja import Field, Schema
 
+from otrevo.server.given import Given
+
 
 class StageRunOut(Schema):
     id: int
@@ -214,12 +216,12 @@ class CompareOut(Schema):
     only_after: list[str]
 
 
-class RecordIn(Schema):
+class RecordIn(Given):
     kind: Literal["still", "sweep", "wand on floor", "floor markers"]
     wand: str | dict | None = None
 
 
-class StopIn(Schema):
+class StopIn(Given):
     keep: bool = True
 
 
@@ -235,31 +237,31 @@ class StepParameters(Schema):
     camera: str | None = None
 
 
-class StepIn(Schema):
+class StepIn(Given):
     name: str
     parameters: StepParameters = StepParameters()
 
 
-class BlindsIn(Schema):
+class BlindsIn(Given):
     rows: list[dict]
     words: str = Field("blinds changed", max_length=160)
     based_on: int | None = None
 
 
-class AdjustIn(Schema):
+class AdjustIn(Given):
     quarter_turns: int = 0
     raise_mm: float = 0.0
 
 
-class RebuildIn(Schema):
+class RebuildIn(Given):
     takes: list[int]
 
 
-class SizeIn(Schema):
+class SizeIn(Given):
     cameras: int = Field(ge=6, le=24)
 
 
-class KnockIn(Schema):
+class KnockIn(Given):
     camera: str
 
 
