@@ -204,8 +204,6 @@ def main():
     told, tally = parser.parse_args(), Tally()
     if told.what != "all":
         if told.what == "core":
-            if told.shared:
-                os.nice(10)  # those that wait for a browser or a clock come first
             if told.checks:
                 run_checks(tally)
             run_core(tally, told.shared)

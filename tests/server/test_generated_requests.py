@@ -11,7 +11,7 @@ from otrevo.server.api import api
 from tests.server.production import PASSWORD
 from tests.server.test_every_route import EveryRoute as Filled
 
-REQUESTS = int(os.environ.get("OTREVO_REQUESTS", 1200))
+REQUESTS = int(os.environ.get("OTREVO_REQUESTS", 600))
 ROLES = ("technician", "clean-up", "supervisor", "animator")
 ODD = (
     None, True, "", "x", "\x00", "a\x00b", "\u202e\ud800", "x" * 5000, "=1+1", "../../etc/passwd", "{take.__class__}", "{slate:>900000000}", "1/0", "1e999",
