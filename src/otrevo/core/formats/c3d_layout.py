@@ -41,7 +41,16 @@ TYPES = {
     },
     "TRIAL": {"ACTUAL_START_FIELD": (INTEGER,), "ACTUAL_END_FIELD": (INTEGER,), "CAMERA_RATE": (REAL,)},
 }  # fmt: skip
-NEEDED = {("POINT", "USED"): 1, ("ROTATION", "USED"): 1, ("ANALOG", "USED"): 1, ("FORCE_PLATFORM", "USED"): 1}
+NEEDED = {
+    ("POINT", "USED"): 1,
+    ("POINT", "FRAMES"): 1,
+    ("POINT", "SCALE"): 1,
+    ("POINT", "RATE"): 1,
+    ("POINT", "DATA_START"): 1,
+    ("ROTATION", "USED"): 1,
+    ("ANALOG", "USED"): 1,
+    ("FORCE_PLATFORM", "USED"): 1,
+}
 
 
 def _signed(byte):
