@@ -2,7 +2,6 @@
 
 import json
 import os
-import signal
 import ssl
 import time
 import urllib.error
@@ -10,7 +9,7 @@ import urllib.request
 from pathlib import Path
 
 from otrevo.server.cluster import LaunchError
-from otrevo.server.supervise import Part, Supervisor, alone_in, end_leftovers
+from otrevo.server.supervise import Part
 from otrevo.server.version import source_digest
 
 HOME = Path(os.environ.get("OTREVO_HOME", Path(__file__).resolve().parents[3]))
@@ -19,12 +18,9 @@ AGAIN_S, ANSWER_S = 2.0, 10.0
 
 def worker(arguments):
     """Compute for the installation at --server until Ctrl-C."""
+    from otrevo.server.launch import started
+
     data = Path(arguments.data).resolve() if arguments.data else HOME / ".otrevo-worker"
-    data.mkdir(parents=True, exist_ok=True)
-    lock = alone_in(data)
-    if lock is None:
-        raise LaunchError(f"Workers run already with the folder {data}; end them, or give another one with --data.")
-    end_leftovers(data)
     try:
         key = Path(arguments.key_file).read_text().strip()
     except OSError as error:
@@ -32,26 +28,16 @@ def worker(arguments):
             f"{arguments.key_file}: cannot be read ({error.strerror}); expected the server's workers-key."
         ) from None
     asked = _Asked(arguments.server, key, arguments.ca)
-
-    def end(*_):
-        raise KeyboardInterrupt
-
-    for name in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(name, end)
-    supervisor = Supervisor(data)
     try:
-        environment = asked.environment(data)
-        supervisor.watch()
-        for i in range(arguments.workers):
-            supervisor.add(Part.of_python(f"worker-{i + 1}", data, environment, HOME, "otrevo.server.work.worker"))
-        print(f"{arguments.workers} workers compute for {arguments.server}. Ctrl-C ends them.", flush=True)
-        while True:
-            time.sleep(0.5)
+        with started(data, database=arguments.server) as supervisor:  # the database is there, and none is started here
+            environment = asked.environment(data)
+            for i in range(arguments.workers):
+                supervisor.add(Part.of_python(f"worker-{i + 1}", data, environment, HOME, "otrevo.server.work.worker"))
+            print(f"{arguments.workers} workers compute for {arguments.server}. Ctrl-C ends them.", flush=True)
+            while True:
+                time.sleep(0.5)
     except KeyboardInterrupt:
         print("Stopped.")
-    finally:
-        supervisor.stop()
-        lock.close()
 
 
 class _Asked:

@@ -9,11 +9,16 @@ DESK_ROLES = (Role.TECHNICIAN, Role.CLEAN_UP, Role.SUPERVISOR)
 EVERYONE = tuple(Role)
 
 
+def not_here():
+    """The answer for what does not exist, was removed, or is somebody else's: which of them, nobody learns."""
+    return HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
+
+
 def role_in(user, production_id):
     """The user's role in a production, or 404: whoever is no member does not learn that it exists."""
     membership = Membership.objects.filter(user=user, production_id=production_id, production__removal=None).first()
     if membership is None:
-        raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
+        raise not_here()
     return membership.role
 
 
@@ -35,11 +40,11 @@ def fetch(user, queryset, production_path, roles, **lookup):
     """One object of a production the user belongs to, in a permitted role."""
     item = queryset.filter(**lookup).first()
     if item is None:
-        raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
+        raise not_here()
     target = item
     for step in production_path.split("."):
         if getattr(target, "removal_id", None) is not None:  # or what it is in has been removed
-            raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
+            raise not_here()
         target = getattr(target, step)
     require(user, target, roles)
     return item

@@ -8,10 +8,9 @@ from django.conf import settings
 from django.db.models import Prefetch
 from django.utils import timezone
 from ninja import Router, Schema
-from ninja.errors import HttpError
 
 from otrevo.server.accounts import audit
-from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, require, require_administrator
+from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, not_here, require, require_administrator
 from otrevo.server.accounts.models import Role
 from otrevo.server.given import Given
 from otrevo.server.handover.models import Package
@@ -141,7 +140,7 @@ def _removal(request, removal_id, roles):
     if removal is not None and removal.what == "production" and request.user.is_superuser:
         return removal
     if removal is None or removal.what == "production":
-        raise HttpError(404, "There is no such thing here, or it belongs to a production you are not part of.")
+        raise not_here()
     require(request.user, removal.production_id, roles)
     return removal
 
