@@ -11,7 +11,6 @@ import ctypes
 import os
 import signal
 import time
-from pathlib import Path
 
 import django
 
@@ -20,20 +19,12 @@ PR_SET_PDEATHSIG = 1
 YIELDS = 10  # of the 19 that a process can: pages and recordings come before what is computed
 
 
-def _yield(parent):
-    """Let everything else on this machine go first. Where each session has its own share of the machine, its session does."""
-    os.nice(YIELDS)
-    if os.getsid(0) == parent:  # the worker's own, and not that of a terminal or a test
-        with contextlib.suppress(OSError):
-            Path("/proc/self/autogroup").write_text(str(YIELDS))
-
-
 def main(connection, parent):
     """Serve run ids from a multiprocessing Connection until it closes."""
     ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
     if os.getppid() != parent:
         return
-    _yield(parent)
+    os.nice(YIELDS)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     django.setup()
