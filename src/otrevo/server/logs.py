@@ -37,3 +37,11 @@ class JsonLines(logging.Formatter):
         if record.exc_info:
             line["trouble"] = "".join(traceback.format_exception(*record.exc_info)).rstrip()
         return json.dumps(line, ensure_ascii=False, default=str)
+
+
+class NotHealth(logging.Filter):
+    """Leaves out the 503 with which /api/health says that a part is missing: an answer, and no error of the web server."""
+
+    def filter(self, record):
+        path = getattr(getattr(record, "request", None), "path", "")
+        return not (path == "/api/health" and getattr(record, "status_code", 0) == 503)

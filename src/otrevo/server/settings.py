@@ -90,11 +90,12 @@ LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"json": {"()": "otrevo.server.logs.JsonLines"}},
+    "filters": {"not health": {"()": "otrevo.server.logs.NotHealth"}},
     "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "json"}},
     "root": {"handlers": ["stderr"], "level": "WARNING"},
     "loggers": {
         "otrevo": {"level": "INFO"},
-        "django.request": {"level": "ERROR"},
+        "django.request": {"level": "ERROR", "filters": ["not health"]},
         "django.security": {"level": "ERROR"},
     },
 }
