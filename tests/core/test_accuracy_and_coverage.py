@@ -8,9 +8,10 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.optics.accuracy import expected_sd, moved_covariance, picture_positions, seen_by
 from otrevo.core.optics.blinds import Blind
-from otrevo.core.optics.bootstrap import place_cameras, rigid_move
+from otrevo.core.optics.bootstrap import place_cameras
 from otrevo.core.optics.bundle import SIZE
 from otrevo.core.optics.camera import packed, project_all
 from otrevo.core.optics.coverage import CELLS, COVERED_ENOUGH, READINGS_ENOUGH, SweepCoverage

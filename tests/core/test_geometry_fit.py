@@ -170,7 +170,8 @@ class PoseCost(unittest.TestCase):
     def test_variances_are_those_of_the_normal_matrix_about_the_parents_axes(self):
         turn = np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1.0]])
         hpp = np.diag([1, 1, 1, 1, 1, 1, 4.0, 16.0, 25.0])[None]
-        out = _rotation_variance(hpp, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]))
+        whitened = np.linalg.inv(np.linalg.cholesky(hpp))
+        out = _rotation_variance(whitened, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]))
         np.testing.assert_allclose(out[0, 1], [1 / 16, 1 / 4, 1 / 25])
 
 

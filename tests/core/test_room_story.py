@@ -6,9 +6,9 @@ from fractions import Fraction
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.optics.accuracy import expected_sd, moved_covariance
 from otrevo.core.optics.blinds import blinded, find_blinds
-from otrevo.core.optics.bootstrap import rigid_move
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.documents import calibration_from_document, calibration_to_document
 from otrevo.core.optics.level import level

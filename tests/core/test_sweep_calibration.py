@@ -7,10 +7,11 @@ from functools import cache
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.blinds import blinded, find_blinds
-from otrevo.core.optics.bootstrap import place_cameras, rigid_move
+from otrevo.core.optics.bootstrap import place_cameras
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, _stepped, adjust, normal_equations
 from otrevo.core.optics.calibrate import calibrate_sweep
 from otrevo.core.optics.camera import packed

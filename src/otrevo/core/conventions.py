@@ -135,6 +135,20 @@ def slerp(times, q, at):
     return quaternion_multiply(q[i], quaternion_from_rotvec(step * f))
 
 
+def rigid_move(a, b, weight=None):
+    """Rotation (..., 3, 3) and shift (..., 3) that take points a (..., K, 3) nearest to b, weighted by (..., K)."""
+    w = np.ones(a.shape[:-1]) if weight is None else weight
+    w = w / w.sum(-1, keepdims=True)
+    middle_a, middle_b = (w[..., None] * a).sum(-2), (w[..., None] * b).sum(-2)
+    product = np.swapaxes((a - middle_a[..., None, :]) * w[..., None], -1, -2) @ (b - middle_b[..., None, :])
+    u, _, vt = np.linalg.svd(product)
+    v = np.swapaxes(vt, -1, -2)
+    sign = np.sign(np.linalg.det(v @ np.swapaxes(u, -1, -2)))
+    v[..., :, 2] *= sign[..., None]
+    rotation = v @ np.swapaxes(u, -1, -2)
+    return rotation, middle_b - np.einsum("...ij,...j->...i", rotation, middle_a)
+
+
 def find_runs(mask):
     """Intervals [start, end) in which the boolean vector `mask` (T,) is true, as an (N, 2) integer array."""
     edges = np.diff(np.concatenate([[0], np.asarray(mask, dtype=np.int8), [0]]))

@@ -13,9 +13,11 @@ from itertools import product
 import numpy as np
 from scipy.optimize import linear_sum_assignment
 from scipy.spatial import cKDTree
+from scipy.spatial.distance import cdist
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
 from otrevo.core.markers.tracker import icp_pose
 
@@ -259,19 +261,19 @@ _SEGMENTS = (
     ("leftShoulder", "leftUpperArm"), ("rightShoulder", "rightUpperArm"),
     ("leftLowerArm", "leftHand"), ("rightLowerArm", "rightHand"),
 )  # fmt: skip
-_ROTATIONS = np.array(
-    [[x, y, z] for x in (-0.3, 0.0, 0.3) for y in (-0.7, -0.35, 0.0, 0.35, 0.7) for z in (-0.3, 0.0, 0.3)]
+
+
+def _every_rotation(x, y, z):
+    """Rotations (J, 3, 3) by every vector of these coordinates."""
+    return Rotation.from_rotvec(list(product(x, y, z))).as_matrix()
+
+
+# rotations and shifts from which a segment is tried, each with each
+_STARTS = _every_rotation((-0.3, 0.0, 0.3), (-0.7, -0.35, 0.0, 0.35, 0.7), (-0.3, 0.0, 0.3)), np.zeros((1, 3))
+_HEAD_STARTS = (  # every joint of the trunk adds to the head's rotation, and to its position
+    _every_rotation((-0.7, -0.35, 0.0, 0.35, 0.7), (-0.7, -0.35, 0.0, 0.35, 0.7), (-0.6, -0.3, 0.0, 0.3, 0.6)),
+    0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]]),
 )
-_HEAD_ROTATIONS = np.array(
-    [
-        [x, y, z]
-        for x in (-0.7, -0.35, 0.0, 0.35, 0.7)
-        for y in (-0.7, -0.35, 0.0, 0.35, 0.7)
-        for z in (-0.6, -0.3, 0.0, 0.3, 0.6)
-    ]
-)  # every joint of the trunk adds to the head's turn
-_HEAD_POSITIONS = 0.13 * np.array([[0, 0, 0], [1, 0, 0], [-1, 0, 0], [0, 0, 1], [0, 0, -1]])  # and to its place
-_NOWHERE_ELSE = np.zeros((1, 3))
 _SEGMENT_GATES = (0.16, 0.12, 0.09, 0.07, 0.05, 0.05)  # the last one is what an unmatched marker costs
 UNMATCHED_M, POSITION_SIGMA_M, ROTATION_SIGMA_RAD, NAME_SIGMA_M, REACH_M = 0.05, 0.06, 0.25, 0.015, 0.35
 
@@ -293,17 +295,17 @@ def settle_names(start, cloud):
     free = np.ones(len(cloud), dtype=bool)
     waiting = []
     for segment in _SEGMENTS:
-        rotations = _HEAD_ROTATIONS if segment == ("head",) else _ROTATIONS
+        starts = _HEAD_STARTS if segment == ("head",) else _STARTS
         members = np.flatnonzero(
             np.isin(model.marker_bone, [skeleton.index(b) for b in segment if b in skeleton.names])
         )
         if len(members):
-            waiting.append((*_match_segment(x[members], found[members], cloud, free, rotations), members, rotations))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, starts), members, starts))
     while waiting:  # the segment that fits best takes its points first; others look again when theirs are gone
         waiting.sort(key=lambda w: w[0])
-        _, names, points, members, rotations = waiting.pop(0)
+        _, names, points, members, starts = waiting.pop(0)
         if len(points) and not free[points].all():
-            waiting.append((*_match_segment(x[members], found[members], cloud, free, rotations), members, rotations))
+            waiting.append((*_match_segment(x[members], found[members], cloud, free, starts), members, starts))
             continue
         observed[members[names]] = cloud[points]
         free[points] = False
@@ -328,38 +330,37 @@ def _upright(rotation):
     return np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]])
 
 
-def _match_segment(ideal, found, cloud, free, rotations_rad):
+def _match_segment(ideal, found, cloud, free, starts):
     """Cost per marker, and which name belongs to which point: (cost, names, points).
 
     ideal (K, 3): the segment's markers in an ideal T-pose; found (K, 3): where closest points put them; free (N,);
-    turns_rad (J, 3): rotation vectors to start from.
+    starts: rotations (J, 3, 3) and shifts (I, 3).
     """
     middle = found.mean(axis=0)
     near = np.flatnonzero(free & (np.linalg.norm(cloud - middle, axis=1) < REACH_M))
     if len(near) == 0:
         return np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int)
     points, shape = cloud[near], ideal - ideal.mean(axis=0)
-    rotations = [Rotation.from_rotvec(v) for v in rotations_rad]
+    rotations, shifts = starts
     if len(shape) > 2:
-        rotations.append(Rotation.align_vectors(found - middle, shape)[0])
+        rotations = np.concatenate([rotations, rigid_move(shape, found - middle)[0][None]])
     best = (np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int))
-    for rotation, shift in product(rotations, _HEAD_POSITIONS if rotations_rad is _HEAD_ROTATIONS else _NOWHERE_ELSE):
+    for rotation, shift in product(rotations, shifts):
         position = middle + shift
         for gate in _SEGMENT_GATES:
-            placed = rotation.apply(shape) + position
-            cost = np.minimum(np.linalg.norm(placed[:, None] - points[None], axis=2), gate) ** 2
+            cost = np.minimum(cdist(shape @ rotation.T + position, points), gate) ** 2
             names, chosen = linear_sum_assignment(cost)
             close = cost[names, chosen] < gate**2 * 0.999
             if close.sum() < 2:
                 break
             a, b = shape[names[close]], points[chosen[close]]
             if close.sum() > 2:
-                rotation, _ = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))
-            position = b.mean(axis=0) - rotation.apply(a.mean(axis=0))
+                rotation, position = rigid_move(a, b)
+            else:
+                position = b.mean(axis=0) - rotation @ a.mean(axis=0)
         total = (cost[names, chosen].sum() + (len(shape) - len(names)) * UNMATCHED_M**2) / NAME_SIGMA_M**2
-        total += (rotation.magnitude() / ROTATION_SIGMA_RAD) ** 2 + (
-            np.linalg.norm(position - middle) / POSITION_SIGMA_M
-        ) ** 2
+        angle = np.arccos(np.clip((np.trace(rotation) - 1) / 2, -1.0, 1.0))
+        total += (angle / ROTATION_SIGMA_RAD) ** 2 + (np.linalg.norm(position - middle) / POSITION_SIGMA_M) ** 2
         if total < best[0]:
             best = (total, names[close], near[chosen[close]])
     return best[0] / len(shape), best[1], best[2]

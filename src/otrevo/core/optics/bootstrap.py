@@ -11,24 +11,12 @@ from itertools import combinations
 
 import numpy as np
 
+from otrevo.core.conventions import rigid_move
+
 TRIES = 120
 AGREE = 0.05  # of the distance from the camera
 FEWEST_SHARED = 8  # frames
 FOCALS = np.geomspace(0.35, 2.8, 19)  # of the picture's width
-
-
-def rigid_move(a, b, weight=None):
-    """Turn (..., 3, 3) and shift (..., 3) that take points a (..., K, 3) nearest to b, weighted by (..., K)."""
-    w = np.ones(a.shape[:-1]) if weight is None else weight
-    w = w / w.sum(-1, keepdims=True)
-    middle_a, middle_b = (w[..., None] * a).sum(-2), (w[..., None] * b).sum(-2)
-    product = np.swapaxes((a - middle_a[..., None, :]) * w[..., None], -1, -2) @ (b - middle_b[..., None, :])
-    u, _, vt = np.linalg.svd(product)
-    v = np.swapaxes(vt, -1, -2)
-    sign = np.sign(np.linalg.det(v @ np.swapaxes(u, -1, -2)))
-    v[..., :, 2] *= sign[..., None]
-    rotation = v @ np.swapaxes(u, -1, -2)
-    return rotation, middle_b - np.einsum("...ij,...j->...i", rotation, middle_a)
 
 
 def pair_move(a, b, rng, tries=TRIES):

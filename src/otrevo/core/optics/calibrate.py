@@ -11,9 +11,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
 from otrevo.core.optics.blinds import blinded, cut_off, find_blinds
-from otrevo.core.optics.bootstrap import find_focals, place_cameras, rigid_move
+from otrevo.core.optics.bootstrap import find_focals, place_cameras
 from otrevo.core.optics.bundle import SIZE, Fit, Sightings, adjust, normal_equations
 from otrevo.core.optics.camera import Camera, pictures_of
 from otrevo.core.optics.follow_wand import GATES_PX, follow, nothing_followed

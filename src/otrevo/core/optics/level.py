@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
-from otrevo.core.optics.bootstrap import rigid_move
 from otrevo.core.optics.camera import packed, pictures_of
 from otrevo.core.optics.follow_wand import GATES_PX, follow, nothing_followed
 from otrevo.core.optics.rebuild import rebuild_still

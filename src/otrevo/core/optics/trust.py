@@ -14,8 +14,8 @@ import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
-from otrevo.core.optics.bootstrap import rigid_move
 from otrevo.core.optics.camera import packed, pictures_of, project_one
 
 REACH_PX = 30

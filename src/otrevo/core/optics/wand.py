@@ -5,8 +5,8 @@ from itertools import permutations
 
 import numpy as np
 
+from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
-from otrevo.core.optics.bootstrap import rigid_move
 
 FEWEST, MOST = 3, 6
 STRAIGHT_M = 0.004  # markers this near to one line count as a line

@@ -24,6 +24,7 @@ from otrevo.core.conventions import (
     quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
+    rigid_move,
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
@@ -342,9 +343,8 @@ def _first_pose(model, labelled_m, first, rate):
         pose_joints(model.arrays, np.zeros(3), rest, world, joint)
         place_markers(model.arrays, world, joint, x)
         a, b = x[seen], labelled_m[first, seen]
-        facing = Rotation.align_vectors(b - b.mean(0), a - a.mean(0))[0].as_matrix()
-        rest[0] = facing
-        return b.mean(0) - facing @ a.mean(0), rest
+        rest[0], shift = rigid_move(a, b)
+        return shift, rest
 
 
 def _suit_targets(model, suit_world, held, rate, frames):

@@ -275,13 +275,14 @@ def fit_geometry(
                 at = slice(3 + 3 * b, 6 + 3 * b)
                 hpp[:, at, at] += np.einsum("fij,fj,fkj->fik", u, stiff[:, b], u)
                 gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
+            root_of_hpp = np.linalg.cholesky(hpp)
+            whitened = np.linalg.inv(root_of_hpp)
             if iteration == iterations - 1:
-                sharpness += INDEPENDENT * np.linalg.slogdet(hpp)[1].sum()
-                spread += _rotation_variance(hpp, world[part], parents).sum(axis=0)
-            eliminated = np.linalg.solve(hpp, np.concatenate([hpg, gp[..., None]], axis=2)).reshape(f * pose_size, -1)
-            taken = hpg.reshape(f * pose_size, -1).T @ eliminated
-            normal_gg -= taken[:, :-1]
-            gradient -= taken[:, -1]
+                sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", root_of_hpp)).sum()
+                spread += _rotation_variance(whitened, world[part], parents).sum(axis=0)
+            half = (whitened @ hpg).reshape(f * pose_size, -1)
+            normal_gg -= half.T @ half
+            gradient -= half.T @ (whitened @ gp[..., None]).ravel()
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
@@ -311,12 +312,15 @@ def _marker_cost(squared, samples):
     return squared.sum() / SIGMA_M**2 + (STEADY_SHARE * 3 * samples * (np.log(share) + 1 - share)).sum()
 
 
-def _rotation_variance(hpp, world, parents):
-    """Variance (F, B, 3) of every joint's turn about its parent's axes, rad2, from the pose's normal matrices."""
-    blocks = np.linalg.inv(hpp)[:, 3:, 3:].reshape(len(hpp), len(parents), 3, len(parents), 3)
-    out = np.empty((len(hpp), len(parents), 3))
+def _rotation_variance(whitened, world, parents):
+    """Variance (F, B, 3) of every joint's turn about its parent's axes, rad2.
+
+    whitened (F, P, P): inverse Cholesky factors of the pose's normal matrices.
+    """
+    columns = whitened[:, :, 3:].reshape(len(whitened), -1, len(parents), 3)
+    out = np.empty((len(whitened), len(parents), 3))
     for b, p in enumerate(parents):
-        block = blocks[:, b, :, b]
+        block = columns[:, :, b].swapaxes(1, 2) @ columns[:, :, b]
         out[:, b] = (
             np.einsum("fji,fjk,fki->fi", world[:, p], block, world[:, p]) if p >= 0 else np.einsum("fii->fi", block)
         )
