@@ -137,15 +137,15 @@ def slerp(times, q, at):
 
 def rigid_move(a, b, weight=None):
     """Rotation (..., 3, 3) and shift (..., 3) that take points a (..., K, 3) nearest to b, weighted by (..., K)."""
-    w = np.ones(a.shape[:-1]) if weight is None else weight
-    w = w / w.sum(-1, keepdims=True)
-    middle_a, middle_b = (w[..., None] * a).sum(-2), (w[..., None] * b).sum(-2)
-    product = np.swapaxes((a - middle_a[..., None, :]) * w[..., None], -1, -2) @ (b - middle_b[..., None, :])
+    if weight is None:
+        weight = np.full(a.shape[:-1], 1.0 / a.shape[-2])
+    else:
+        weight = weight / weight.sum(-1, keepdims=True)
+    middle_a, middle_b = (weight[..., None] * a).sum(-2), (weight[..., None] * b).sum(-2)
+    product = np.swapaxes((a - middle_a[..., None, :]) * weight[..., None], -1, -2) @ (b - middle_b[..., None, :])
     u, _, vt = np.linalg.svd(product)
-    v = np.swapaxes(vt, -1, -2)
-    sign = np.sign(np.linalg.det(v @ np.swapaxes(u, -1, -2)))
-    v[..., :, 2] *= sign[..., None]
-    rotation = v @ np.swapaxes(u, -1, -2)
+    vt[..., 2, :] *= np.sign(np.linalg.det(u @ vt))[..., None]
+    rotation = np.swapaxes(u @ vt, -1, -2)
     return rotation, middle_b - np.einsum("...ij,...j->...i", rotation, middle_a)
 
 

@@ -341,26 +341,41 @@ def _match_segment(ideal, found, cloud, free, starts):
     if len(near) == 0:
         return np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int)
     points, shape = cloud[near], ideal - ideal.mean(axis=0)
-    rotations, shifts = starts
+    rotation, shifts = starts
     if len(shape) > 2:
-        rotations = np.concatenate([rotations, rigid_move(shape, found - middle)[0][None]])
-    best = (np.inf, np.zeros(0, dtype=int), np.zeros(0, dtype=int))
-    for rotation, shift in product(rotations, shifts):
-        position = middle + shift
-        for gate in _SEGMENT_GATES:
-            cost = np.minimum(cdist(shape @ rotation.T + position, points), gate) ** 2
-            names, chosen = linear_sum_assignment(cost)
-            close = cost[names, chosen] < gate**2 * 0.999
-            if close.sum() < 2:
-                break
-            a, b = shape[names[close]], points[chosen[close]]
-            if close.sum() > 2:
-                rotation, position = rigid_move(a, b)
-            else:
-                position = b.mean(axis=0) - rotation @ a.mean(axis=0)
-        total = (cost[names, chosen].sum() + (len(shape) - len(names)) * UNMATCHED_M**2) / NAME_SIGMA_M**2
-        angle = np.arccos(np.clip((np.trace(rotation) - 1) / 2, -1.0, 1.0))
-        total += (angle / ROTATION_SIGMA_RAD) ** 2 + (np.linalg.norm(position - middle) / POSITION_SIGMA_M) ** 2
-        if total < best[0]:
-            best = (total, names[close], near[chosen[close]])
-    return best[0] / len(shape), best[1], best[2]
+        rotation = np.concatenate([rotation, rigid_move(shape, found - middle)[0][None]])
+    position = middle + np.tile(shifts, (len(rotation), 1))
+    rotation = np.repeat(rotation, len(shifts), axis=0)
+    going = np.ones(len(rotation), dtype=bool)
+    paid = np.zeros(len(rotation))
+    point, close = np.zeros((len(rotation), len(shape)), dtype=int), np.zeros((len(rotation), len(shape)), dtype=bool)
+    for gate in _SEGMENT_GATES:
+        now = np.flatnonzero(going)
+        placed = shape @ rotation[now].swapaxes(1, 2) + position[now, None]
+        cost = np.minimum(cdist(placed.reshape(-1, 3), points), gate).reshape(len(now), len(shape), len(points)) ** 2
+        close[now] = False
+        for start, own in zip(now, cost, strict=True):
+            names, chosen = linear_sum_assignment(own)
+            each = own[names, chosen]
+            paid[start], point[start, names], close[start, names] = each.sum(), chosen, each < gate**2 * 0.999
+        going[now] = close[now].sum(axis=1) > 1
+        now = np.flatnonzero(going)
+        held = close[now].astype(float)
+        position[now], rotation[now] = _moved(shape, points[point[now]], held, rotation[now])
+    paid += max(len(shape) - len(points), 0) * UNMATCHED_M**2
+    angle = np.arccos(np.clip((np.trace(rotation, axis1=1, axis2=2) - 1) / 2, -1.0, 1.0))
+    total = paid / NAME_SIGMA_M**2 + (angle / ROTATION_SIGMA_RAD) ** 2
+    total += (np.linalg.norm(position - middle, axis=1) / POSITION_SIGMA_M) ** 2
+    best = np.argmin(total)
+    return total[best] / len(shape), np.flatnonzero(close[best]), near[point[best, close[best]]]
+
+
+def _moved(shape, points, held, rotation):
+    """(positions (S, 3), rotations (S, 3, 3)) that take shape (K, 3) nearest to points (S, K, 3) where held (S, K) is 1; two points leave
+    the rotation as it is."""
+    moved, position = rigid_move(np.broadcast_to(shape, points.shape), points, held)
+    two = held.sum(axis=1) < 3
+    moved[two] = rotation[two]
+    share = held[two, :, None] / 2
+    position[two] = (share * points[two]).sum(axis=1) - np.einsum("sij,sj->si", moved[two], (share * shape).sum(axis=1))
+    return position, moved

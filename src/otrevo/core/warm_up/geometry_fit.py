@@ -18,6 +18,7 @@ import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.body.compiled_rotations import log_rotation
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
 
 SIGMA_M = 0.006
@@ -121,6 +122,51 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
                     gg[cp] += pull
                     for q in range(pose_columns, size):
                         hgg[cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
+
+
+@njit(cache=True, error_model="numpy")
+def _pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
+    """Add to the normal equations of every frame's pose what holds joints near rest, rest_share (F, B) of it, and within their limits.
+
+    world, local (F, B, 3, 3); hpp (F, P, P), gp (F, P).
+    """
+    theta, stiff, pull = np.empty(3), np.empty(3), np.empty(3)
+    for f in range(local.shape[0]):
+        for b in range(body.parents.shape[0]):
+            log_rotation(local[f, b], theta)
+            for k in range(3):
+                rest = rest_share[f, b] / body.sigma[b, k] ** 2
+                stiff[k], pull[k] = rest, -rest * theta[k]
+                beyond = min(body.high[b, k] - theta[k], 0.0) + max(body.low[b, k] - theta[k], 0.0)
+                if beyond != 0.0:
+                    stiff[k] += limit_share * LIMIT_WEIGHT
+                    pull[k] += limit_share * LIMIT_WEIGHT * beyond
+            axes = world[f, body.parents[b]] if body.parents[b] >= 0 else np.eye(3)
+            at = 3 + 3 * b
+            for i in range(3):
+                for k in range(3):
+                    gp[f, at + i] += axes[i, k] * pull[k]
+                    for j in range(3):
+                        hpp[f, at + i, at + j] += axes[i, k] * stiff[k] * axes[j, k]
+
+
+@njit(cache=True, error_model="numpy")
+def _invert_factors(factors):
+    """Invert lower triangular matrices (F, P, P) in place."""
+    size = factors.shape[1]
+    row = np.empty(size)
+    for f in range(factors.shape[0]):
+        a = factors[f]
+        for i in range(size):  # the rows above are inverted already
+            row[:i] = 0.0
+            for k in range(i):
+                if a[i, k] != 0.0:
+                    for j in range(k + 1):
+                        row[j] += a[i, k] * a[k, j]
+            own = 1.0 / a[i, i]
+            for j in range(i):
+                a[i, j] = -own * row[j]
+            a[i, i] = own
 
 
 def pose_all(model, root, local):
@@ -264,21 +310,12 @@ def fit_geometry(
                 parents, model.marker_bone, world[part], joint[part], x[part], r[part], robust[part],
                 hpp, hpg, gp, normal_gg, gradient,
             )  # fmt: skip
-            theta = Rotation.from_matrix(local[part].reshape(-1, 3, 3)).as_rotvec().reshape(f, bones, 3)
-            beyond = np.where(
-                theta < model.low, model.low - theta, np.where(theta > model.high, model.high - theta, 0.0)
-            )
-            stiff = share[part, :, None] / model.sigma**2 + limit_share * LIMIT_WEIGHT * (beyond != 0)
-            pull = -share[part, :, None] * theta / model.sigma**2 + limit_share * LIMIT_WEIGHT * beyond
-            for b in range(bones):
-                u = world[part][:, parents[b]] if parents[b] >= 0 else np.tile(np.eye(3), (f, 1, 1))
-                at = slice(3 + 3 * b, 6 + 3 * b)
-                hpp[:, at, at] += np.einsum("fij,fj,fkj->fik", u, stiff[:, b], u)
-                gp[:, at] += np.einsum("fij,fj->fi", u, pull[:, b])
-            root_of_hpp = np.linalg.cholesky(hpp)
-            whitened = np.linalg.inv(root_of_hpp)
+            _pull_to_rest(body, world[part], local[part], share[part], float(limit_share), hpp, gp)
+            whitened = np.linalg.cholesky(hpp)
             if iteration == iterations - 1:
-                sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", root_of_hpp)).sum()
+                sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", whitened)).sum()
+            _invert_factors(whitened)
+            if iteration == iterations - 1:
                 spread += _rotation_variance(whitened, world[part], parents).sum(axis=0)
             half = (whitened @ hpg).reshape(f * pose_size, -1)
             normal_gg -= half.T @ half
