@@ -3,6 +3,7 @@
 from fractions import Fraction
 
 import numpy as np
+import scipy
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.conventions import make_continuous, slerp
@@ -21,14 +22,9 @@ def at_rate(motion, rate):
     source = float(motion.rate)
     root, rotation = motion.root_position_m, make_continuous(motion.rotation_local)
     if rate < motion.rate and len(motion) > 30:
-        from scipy.signal import (  # takes a second to load, which reading a dropped file must not wait for
-            butter,
-            sosfiltfilt,
-        )
-
-        sos = butter(4, 0.45 * float(rate), fs=source, output="sos")
-        root = sosfiltfilt(sos, root, axis=0)
-        rotation = sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
+        sos = scipy.signal.butter(4, 0.45 * float(rate), fs=source, output="sos")
+        root = scipy.signal.sosfiltfilt(sos, root, axis=0)
+        rotation = scipy.signal.sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
         rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
     count = frames_at(len(motion), motion.rate, rate)
     at = np.arange(count) / float(rate)

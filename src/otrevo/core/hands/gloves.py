@@ -7,7 +7,7 @@ bend in which nothing moves. Angles in radians; (T, 2 hands, 5 fingers, 3 sensor
 """
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.errors import InputError
@@ -41,7 +41,7 @@ def calibrate_gloves(raw, rate_hz):
         raise InputError("The gloves delivered less than a second of data; a flat hand and a fist are needed.")
     filled = np.where(np.isfinite(raw), raw, np.nanmedian(raw, axis=0))
     window = max(3, int(0.35 * rate_hz))
-    smooth = uniform_filter1d(filled, window, axis=0)
+    smooth = scipy.ndimage.uniform_filter1d(filled, window, axis=0)
     # the flat hand is the T-pose at the start; the fist is where every bend sensor is furthest from it
     flat = np.median(filled[: int(0.8 * rate_hz)], axis=0)
     away = np.abs(smooth - flat)[..., :2]

@@ -12,7 +12,7 @@ using inertial sensors, 2014.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, sosfiltfilt
+import scipy
 
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
 
@@ -123,12 +123,14 @@ def felt(recording):
             else:
                 known[a:b, s] = True
     known[: margin // 2], known[count - margin // 2 :] = False, False
-    low = butter(2, (BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate)), btype="band", fs=rate, output="sos")
+    low = scipy.signal.butter(2, (BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate)), btype="band", fs=rate, output="sos")
     pad = min(count - 1, int(4 * rate))
-    force = sosfiltfilt(low, force, axis=0, padlen=pad)
+    force = scipy.signal.sosfiltfilt(low, force, axis=0, padlen=pad)
 
     def bent(x):
-        return sosfiltfilt(low, np.gradient(np.gradient(x, 1 / rate, axis=0), 1 / rate, axis=0), axis=0, padlen=pad)
+        return scipy.signal.sosfiltfilt(
+            low, np.gradient(np.gradient(x, 1 / rate, axis=0), 1 / rate, axis=0), axis=0, padlen=pad
+        )
 
     tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
     tremble = np.sqrt(

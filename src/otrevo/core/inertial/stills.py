@@ -1,7 +1,7 @@
 """Moments in which a body holds still, found by how little any sensor turns."""
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from otrevo.core.conventions import find_runs, quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 
@@ -21,8 +21,8 @@ def turn_speed(recording):
     speed[half : half + len(turned)] = np.linalg.norm(turned, axis=-1) * rate / step
     known = np.isfinite(speed)
     window = max(1, int(SMOOTH_S * rate))
-    share = uniform_filter1d(known.astype(float), window, axis=0)
-    smooth = uniform_filter1d(np.where(known, speed, 0.0), window, axis=0) / np.maximum(share, 1e-6)
+    share = scipy.ndimage.uniform_filter1d(known.astype(float), window, axis=0)
+    smooth = scipy.ndimage.uniform_filter1d(np.where(known, speed, 0.0), window, axis=0) / np.maximum(share, 1e-6)
     return np.where(share > 0.3, smooth, np.nan)
 
 

@@ -9,9 +9,8 @@ do not feel. World axes, metres.
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from scipy.linalg import solveh_banded
-from scipy.ndimage import uniform_filter1d
-from scipy.signal import butter, sosfiltfilt
 
 from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.body.limb import bend
@@ -117,7 +116,7 @@ class _Ends:
 def _felt_in_world(recording, calibration, headings):
     """{bone: (specific force (T, 3), second derivative of the sensor's rotation (T, 3, 3))} in the body's world."""
     rate, times = recording.rate_hz, recording.times_s
-    low = butter(2, min(BAND_HZ, 0.4 * rate), fs=rate, output="sos")
+    low = scipy.signal.butter(2, min(BAND_HZ, 0.4 * rate), fs=rate, output="sos")
     angle, out = headings.at(times), {}
     for s, name in enumerate(recording.names):
         ok = np.isfinite(recording.rotation[:, s, 0])
@@ -126,8 +125,8 @@ def _felt_in_world(recording, calibration, headings):
         q = slerp(times[ok], make_continuous(recording.rotation[ok, s]), np.clip(times, times[ok][0], times[ok][-1]))
         turn = heading_matrix(-angle[:, s]) @ matrix_from_quaternion(q)
         own = np.stack([np.interp(times, times[ok], recording.force_ms2[ok, s, k]) for k in range(3)], axis=1)
-        force = sosfiltfilt(low, np.einsum("tij,tj->ti", turn, own), axis=0)
-        smooth = sosfiltfilt(low, turn, axis=0)
+        force = scipy.signal.sosfiltfilt(low, np.einsum("tij,tj->ti", turn, own), axis=0)
+        smooth = scipy.signal.sosfiltfilt(low, turn, axis=0)
         out[name] = force, np.gradient(np.gradient(smooth, 1 / rate, axis=0), 1 / rate, axis=0)
     return out
 
@@ -204,7 +203,9 @@ def _touches(points, rate):
     low = low - low.min(axis=1, keepdims=True)
     out = []
     for (name, p), height in zip(points.items(), low.T, strict=True):
-        felt = np.sqrt(np.maximum(uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))), 0.0))
+        felt = np.sqrt(
+            np.maximum(scipy.ndimage.uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))), 0.0)
+        )
         quiet = (felt < QUIET_MS2 + PLACE_M * p.bending) & (height < LIFT_M)
         flat = quiet & (p.turning < TURNING_RAD_S)
         ball = name.endswith("Toes")
@@ -230,7 +231,8 @@ class _System:
     def __init__(self, count, rate, hips, ends, points, contacts, hips_force):
         self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
         self.carried = (
-            np.linalg.norm(uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1) > FLIGHT_MS2
+            np.linalg.norm(scipy.ndimage.uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1)
+            > FLIGHT_MS2
         )
         self.n = n = 1 + len(ends.order)
         self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k

@@ -7,7 +7,7 @@ camera are gathered to clusters; one that is there in a good part of the frames,
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import label
+import scipy
 
 CELL_PX = 4.0
 THERE_SHARE = 0.2
@@ -61,7 +61,7 @@ def find_blinds(centroids, cameras, share=THERE_SHARE):
         counts = np.zeros(cell.max(axis=0) + 1)
         np.add.at(counts, (cell[:, 0], cell[:, 1]), 1)
         # something on a cell's edge falls into two of them, so cells that hold a fair part are joined
-        regions, many = label(counts > 0.15 * share * frames, structure=np.ones((3, 3)))
+        regions, many = scipy.ndimage.label(counts > 0.15 * share * frames, structure=np.ones((3, 3)))
         region = regions[cell[:, 0], cell[:, 1]]
         for r in range(1, many + 1):
             inside = region == r

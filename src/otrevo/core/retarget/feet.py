@@ -7,7 +7,7 @@ it, the hips come down rather than the knee snap straight. World axes, metres.
 """
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
+import scipy
 
 from otrevo.core.body.limb import STRETCHED, bend, shortest, unit
 from otrevo.core.conventions import (
@@ -211,7 +211,7 @@ def _shift(side, points, plants, levels, scale, rate, ground):
 def _lift(need, side, plants, rate):
     """How far a foot is lifted (T,) so that it nowhere needs more; smooth in time, and nothing is added while it stands."""
     n = max(3, int(LIFT_S * rate) | 1)
-    smooth = uniform_filter1d(maximum_filter1d(need, n), n)
+    smooth = scipy.ndimage.uniform_filter1d(scipy.ndimage.maximum_filter1d(need, n), n)
     away = np.full(len(need), np.inf)
     times = np.arange(len(need)) / rate
     for p in plants:
@@ -257,5 +257,15 @@ def _hips_come_down(plan, positions, wanted, rate):
         stronger = np.linalg.norm(pull, axis=1) > np.linalg.norm(short, axis=1)
         short[stronger] = pull[stronger]
     n = max(3, int(HIPS_S * rate) | 1)
-    most = np.stack([maximum_filter1d(short[:, i], n) + (-maximum_filter1d(-short[:, i], n)) for i in range(3)], axis=1)
-    return uniform_filter1d(uniform_filter1d(most, n, axis=0), n, axis=0) if np.abs(short).max() > 1e-6 else short
+    most = np.stack(
+        [
+            scipy.ndimage.maximum_filter1d(short[:, i], n) + (-scipy.ndimage.maximum_filter1d(-short[:, i], n))
+            for i in range(3)
+        ],
+        axis=1,
+    )
+    return (
+        scipy.ndimage.uniform_filter1d(scipy.ndimage.uniform_filter1d(most, n, axis=0), n, axis=0)
+        if np.abs(short).max() > 1e-6
+        else short
+    )

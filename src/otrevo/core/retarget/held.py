@@ -7,7 +7,7 @@ the room, times the scale of the path. World axes, metres.
 """
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_rotate
 from otrevo.core.retarget.feet import sole_height
@@ -37,8 +37,8 @@ def prop_on_character(positions, plan, motion, joint, rotation, pose, points, pa
         places.append(theirs + size * (pose[:, :3] - own))
         inside = quaternion_rotate(quaternion_conjugate(rotation[:, names.index(side + "Hand")]), pose[:, :3] - own)
         n = max(3, int(WINDOW_S * rate))
-        moved = np.linalg.norm(inside - uniform_filter1d(inside, n, axis=0, mode="nearest"), axis=1)
-        grips.append(np.exp(-uniform_filter1d(moved, n, mode="nearest") / FIRM_M))
+        moved = np.linalg.norm(inside - scipy.ndimage.uniform_filter1d(inside, n, axis=0, mode="nearest"), axis=1)
+        grips.append(np.exp(-scipy.ndimage.uniform_filter1d(moved, n, mode="nearest") / FIRM_M))
     out = pose.copy()
     out[:, :3] = path * pose[:, :3] + [0.0, sole_height(plan.character), 0.0]
     if holds:
@@ -73,7 +73,7 @@ def nearness(own, pose, points, rate):
     there = pose[:, None, :3] + quaternion_rotate(pose[:, None, 3:], np.vstack([np.zeros(3), points])[None])
     away = np.linalg.norm(there - own[:, None], axis=2).min(axis=1)
     near = np.clip((FREE_M - away) / (FREE_M - HELD_M), 0, 1)
-    return uniform_filter1d(near * near * (3 - 2 * near), max(1, int(SETTLED_S * rate)), mode="nearest")
+    return scipy.ndimage.uniform_filter1d(near * near * (3 - 2 * near), max(1, int(SETTLED_S * rate)), mode="nearest")
 
 
 def palm(number, side, known, positions):

@@ -1,7 +1,7 @@
 """A carried prop: it stands where it will be taken, hangs from the right hand and swings, and stands again."""
 
 import numpy as np
-from scipy.signal import lsim
+import scipy
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec, quaternion_multiply
@@ -35,7 +35,7 @@ def carry(performance, prop, seed):
     for axis, source in ((0, 2), (1, 0)):  # about x it swings along z, about z along x
         sign = 1.0 if axis == 0 else -1.0
         system = ([1.0], [1.0, 2 * np.pi * DAMPING_HZ * 0.3, natural**2])
-        _, angle, _ = lsim(system, sign * acceleration[:, source] / HANG_M, times)
+        _, angle, _ = scipy.signal.lsim(system, sign * acceleration[:, source] / HANG_M, times)
         tilt[:, axis] = 0.9 * np.tanh(angle / 0.9)
     settle = np.clip((times - performance.held_s[0]) / GRIP_S, 0, 1) * np.clip(
         (performance.held_s[1] - times) / GRIP_S, 0, 1

@@ -7,8 +7,8 @@ legs follow the pelvis and the feet by two-bone inverse kinematics, so a standin
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from scipy.interpolate import PchipInterpolator
-from scipy.signal import butter, sosfiltfilt
 
 from otrevo.core.body.kinematics import Motion, forward_kinematics
 from otrevo.core.conventions import (
@@ -292,8 +292,8 @@ MOTIONS = {
 def band_noise(rng, frames, channels, rate_hz, low_hz, high_hz):
     """Band-limited noise (frames, channels) of unit standard deviation."""
     pad = int(2 * rate_hz)
-    sos = butter(2, [low_hz, high_hz], btype="band", fs=rate_hz, output="sos")
-    noise = sosfiltfilt(sos, rng.normal(size=(frames + 2 * pad, channels)), axis=0)[pad:-pad]
+    sos = scipy.signal.butter(2, [low_hz, high_hz], btype="band", fs=rate_hz, output="sos")
+    noise = scipy.signal.sosfiltfilt(sos, rng.normal(size=(frames + 2 * pad, channels)), axis=0)[pad:-pad]
     return noise / noise.std(axis=0)
 
 

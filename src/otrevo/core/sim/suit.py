@@ -8,8 +8,8 @@ Its accelerometer reads the specific force at the place where it sits, in its ow
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from scipy.interpolate import make_interp_spline
-from scipy.signal import bilinear, butter, lfilter, sosfiltfilt
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.conventions import (
@@ -153,17 +153,17 @@ def _smooth_acceleration(source, place, rate_hz, times):
     """Second derivative (T', ...) of places (T, ...) at `times`, of what is slower than SMOOTH_HZ."""
     flat = place.reshape(len(place), -1)
     if rate_hz > 2.2 * SMOOTH_HZ:
-        flat = sosfiltfilt(butter(2, SMOOTH_HZ, fs=rate_hz, output="sos"), flat, axis=0)
+        flat = scipy.signal.sosfiltfilt(scipy.signal.butter(2, SMOOTH_HZ, fs=rate_hz, output="sos"), flat, axis=0)
     return make_interp_spline(source, flat, k=5, axis=0).derivative(2)(times).reshape(len(times), *place.shape[1:])
 
 
 def _swing(acceleration, rng):
     """Rotation vectors (T, S, 3) of skin that lags behind its bone: a damped spring driven by what the limb feels."""
     omega = 2 * np.pi * SWING_HZ
-    b, a = bilinear([omega**2], [1, 2 * SWING_DAMPING * omega, omega**2], RATE_HZ)
+    b, a = scipy.signal.bilinear([omega**2], [1, 2 * SWING_DAMPING * omega, omega**2], RATE_HZ)
     axes = rng.normal(size=(acceleration.shape[1], 3, 3))  # which way skin gives differs from limb to limb
     axes /= np.linalg.norm(axes, axis=(1, 2), keepdims=True)
     drive = np.einsum("sij,tsj->tsi", axes, acceleration) * SWING_RAD_PER_MS2
-    swing = lfilter(b, a, drive, axis=0)
+    swing = scipy.signal.lfilter(b, a, drive, axis=0)
     size = np.linalg.norm(swing, axis=-1, keepdims=True)
     return swing * np.minimum(1.0, np.radians(6.0) / np.maximum(size, 1e-9))

@@ -8,7 +8,7 @@ markers show the bone, and so is what else is off: by both, sensors meet the mar
 """
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
+import scipy
 from scipy.optimize import minimize_scalar
 
 from otrevo.core.conventions import (
@@ -144,7 +144,7 @@ def suit_to_world(sensor, calibration, bone_world, measured, rate_hz, names=SUIT
         steady = np.polyval(np.polyfit(at, yaw, 1), at)
         faults += find_faults(name, at, yaw, _off(unmounted[at], steady, bone_world[at, s]), len(sensor), rate_hz)
         window = max(3, int(min(HEADING_WINDOW_S * rate_hz, len(yaw))) | 1)
-        yaw = np.interp(np.arange(len(sensor)), at, uniform_filter1d(yaw, window, mode="nearest"))
+        yaw = np.interp(np.arange(len(sensor)), at, scipy.ndimage.uniform_filter1d(yaw, window, mode="nearest"))
         off = _off(unmounted[at], yaw[at], bone_world[at, s])
         rotation = quaternion_multiply(quaternion_from_rotvec(-yaw[:, None] * UP), unmounted)
         out[name] = quaternion_multiply(rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz)))
@@ -165,7 +165,9 @@ def _carried(off, at, count, rate_hz):
     """
     window = max(3, int(LASTING_S * rate_hz) | 1)
     apart = np.flatnonzero(np.diff(at) > window / 2) + 1  # either side of a long gap speaks for itself
-    lasting = np.concatenate([uniform_filter1d(run, window, axis=0, mode="nearest") for run in np.split(off, apart)])
+    lasting = np.concatenate(
+        [scipy.ndimage.uniform_filter1d(run, window, axis=0, mode="nearest") for run in np.split(off, apart)]
+    )
     frames = np.arange(count)
     slow = np.stack([np.interp(frames, at, lasting[:, k]) for k in range(3)], axis=1)
     after = np.clip(np.searchsorted(at, frames), 0, len(at) - 1)

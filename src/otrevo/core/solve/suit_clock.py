@@ -9,7 +9,7 @@ Both sides are differenced over the same stretch about the same moment, or half 
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import fftconvolve
+import scipy
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
@@ -75,8 +75,8 @@ def _coarse(suit, suit_hz, bone, bone_hz):
         if min(np.isfinite(a).sum(), np.isfinite(b).sum()) < OVERLAP_S * COARSE_HZ:
             continue
         a, b = _standard(a), _standard(b)
-        total = total + fftconvolve(a, b[::-1])
-        overlap = overlap + fftconvolve((a != 0.0).astype(float), (b[::-1] != 0.0).astype(float))
+        total = total + scipy.signal.fftconvolve(a, b[::-1])
+        overlap = overlap + scipy.signal.fftconvolve((a != 0.0).astype(float), (b[::-1] != 0.0).astype(float))
         told += 1
     if told < SENSORS_AGREE:
         return None

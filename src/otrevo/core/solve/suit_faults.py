@@ -7,7 +7,7 @@ that slips is off about its bone from then on.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import median_filter, uniform_filter1d
+import scipy
 
 from otrevo.core.conventions import find_runs
 
@@ -56,7 +56,7 @@ def find_faults(name, at, heading_rad, off_rad, count, rate_hz):
     hz = rate_hz / step
 
     def looked(values):
-        smooth = uniform_filter1d(values, max(1, int(SMOOTH_S * rate_hz)), axis=0, mode="nearest")
+        smooth = scipy.ndimage.uniform_filter1d(values, max(1, int(SMOOTH_S * rate_hz)), axis=0, mode="nearest")
         return np.interp(frames, at, smooth)
 
     slips = _slips(name, np.stack([looked(off_rad[:, k]) for k in range(3)], axis=1), step, hz)
@@ -64,7 +64,7 @@ def find_faults(name, at, heading_rad, off_rad, count, rate_hz):
 
 
 def _magnets(name, heading, step, hz):
-    usual = median_filter(heading, size=int(STEADY_S * hz) | 1, mode="nearest")
+    usual = scipy.ndimage.median_filter(heading, size=int(STEADY_S * hz) | 1, mode="nearest")
     away = heading - usual
     noise = 1.4826 * np.median(np.abs(away)) + 1e-6
     out = []

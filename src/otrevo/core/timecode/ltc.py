@@ -9,8 +9,8 @@ sync word, its fields exist at the rate, and a neighbour one frame away agrees, 
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.ndimage import uniform_filter1d
 
 from otrevo.core.errors import InputError
 from otrevo.core.timecode.labels import TimecodeFormat
@@ -155,10 +155,9 @@ def read_ltc(samples, sample_rate, timecode_format):
     if len(x) < 2 * frame_length or np.ptp(x) == 0:
         raise InputError("The track holds no timecode: it is shorter than two frames, or silent.")
     band = [0.12 * sample_rate / bit_length, min(2.2 * sample_rate / bit_length, 0.45 * sample_rate)]
-    from scipy.signal import butter, sosfiltfilt  # takes a second to load, which reading other files must not wait for
 
-    x = sosfiltfilt(butter(2, band, btype="band", fs=sample_rate, output="sos"), x)
-    level = np.sqrt(np.maximum(uniform_filter1d(x * x, int(6 * bit_length) | 1), 0.0)) + 1e-12
+    x = scipy.signal.sosfiltfilt(scipy.signal.butter(2, band, btype="band", fs=sample_rate, output="sos"), x)
+    level = np.sqrt(np.maximum(scipy.ndimage.uniform_filter1d(x * x, int(6 * bit_length) | 1), 0.0)) + 1e-12
     crossings = _crossings(x, level)
     value, begin = _bits(crossings, bit_length, bit_length * (1 - SPEED_RANGE), bit_length * (1 + SPEED_RANGE))
     if len(value) < BITS:
