@@ -21,15 +21,17 @@ def rows_of(motion, seed, bones, names=None, unit=1.0, z_up=False, step=1):
     position, rotation = strap_on(motion, seed, bones)
     if z_up:
         position, rotation = quaternion_rotate(Y_TO_Z, position), quaternion_multiply(Y_TO_Z, rotation)
+    values = np.concatenate([unit * position, rotation], axis=2)[::step].tolist()
     return [
-        (t / float(motion.rate), name, *(unit * position[t, n]), *rotation[t, n])
-        for t in range(0, len(position), step)
-        for n, name in enumerate(names or bones)
-        if np.isfinite(position[t, n, 0])
+        (step * i / float(motion.rate), name, *value)
+        for i, bodies in enumerate(values)
+        for name, value in zip(names or bones, bodies, strict=True)
+        if value[0] == value[0]  # seen
     ]
 
 
 def table_of(rows):
     """The text of such a file."""
-    lines = [f"{r[0]:.6f},{r[1]}," + ",".join(f"{v:.6f}" for v in r[2:]) for r in rows]
+    form = "%.6f,%s" + 7 * ",%.6f"
+    lines = [form % row for row in rows]
     return "time,body,px,py,pz,qx,qy,qz,qw\n" + "\n".join(lines) + "\n"

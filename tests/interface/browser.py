@@ -1,7 +1,9 @@
 """A headless Chromium for interface tests: sign in, go somewhere, and no page may throw."""
 
+import atexit
 import os
 import time
+from functools import cache
 from pathlib import Path
 
 from django.conf import settings
@@ -10,10 +12,18 @@ from playwright.sync_api import expect, sync_playwright
 from tests.server.production import PASSWORD
 
 ARGUMENTS = [
-    "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
+    "--no-sandbox", "--disable-gpu-compositing", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
 ]  # fmt: skip
 expect.set_options(timeout=30000)  # a busy machine is slow, and what never comes fails all the same
 CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
+
+
+@cache
+def started_browser():
+    """The browser of this process: every sign-in has a context of its own in it, so none knows of another."""
+    play = sync_playwright().start()
+    atexit.register(play.stop)
+    return play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
 
 
 class InBrowser:
@@ -22,16 +32,13 @@ class InBrowser:
     def setUp(self):
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
         self.assertTrue((settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first")
-        self.play = sync_playwright().start()
-        self.browser = self.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        self.faults = []
+        self.browser, self.faults = started_browser(), []
+        self.addCleanup(lambda: [context.close() for context in self.browser.contexts])
 
     def tearDown(self):
         tall = "document.documentElement.scrollHeight - window.innerHeight"
         pages = [page for context in self.browser.contexts for page in context.pages]
         scrolled = {page.url: over for page in pages if (over := page.evaluate(tall)) > 0}
-        self.browser.close()
-        self.play.stop()
         self.assertEqual(self.faults, [], "the page must not throw")
         self.assertEqual(scrolled, {}, "places scroll within the page, never the page")
 

@@ -11,6 +11,7 @@ from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.joints import Felt, find_links
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.optics.accuracy import expected_sd
@@ -102,9 +103,16 @@ def characters():
     retarget(motion, character, propose_sheet(character, proposal))
 
 
+def sensors():
+    """Where two sensors meet."""
+    rng = np.random.default_rng(1)
+    names, times, known = ("hips", "chest"), np.arange(60) / 25, np.ones((60, 2), dtype=bool)
+    find_links(Felt(names, times, rng.normal(size=(60, 2, 3)), rng.normal(size=(60, 2, 3, 3)), known, np.ones(2)))
+
+
 def main():
     with ProcessPoolExecutor() as pool:
-        for done in [pool.submit(part) for part in (bodies, sweeps, points, sureness, characters)]:
+        for done in [pool.submit(part) for part in (bodies, sweeps, points, sureness, characters, sensors)]:
             done.result()
 
 

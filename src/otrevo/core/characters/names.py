@@ -142,9 +142,10 @@ def _nearly(word):
     if len(word) < 5 or not word.isascii():
         return ()
     best, alike = None, LEAST_ALIKE
+    match = SequenceMatcher(b=word)  # which is prepared once
     for known in _LONG:
         if abs(len(known) - len(word)) <= 2:
-            match = SequenceMatcher(None, known, word)
+            match.set_seq1(known)
             if match.quick_ratio() > alike and (ratio := match.ratio()) > alike:
                 best, alike = known, ratio
     return () if best is None else (best,)

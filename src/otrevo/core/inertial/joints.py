@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
+from numba import njit
 
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
 
@@ -174,6 +175,64 @@ def _cleaned(normal):
     return (vector * np.maximum(value, 0.0)[..., None, :]) @ vector.swapaxes(-1, -2)
 
 
+@njit(cache=True, error_model="numpy")
+def _products(turn, times, weight, force_u, bend_u, force_l, bend_l, place_l):
+    """Weighted products (9, 9) of nine columns with each other, over samples and axes.
+
+    Columns: what the joint's place above explains, what its place below does, what the heading between the filters does and its drift,
+    where the joint is at place_l (3,) below, and what is to be explained. turn (K, 3, 3) by the heading; times, weight (K,); force (K, 3)
+    and bend (K, 3, 3) of both sides.
+    """
+    out, column = np.zeros((9, 9)), np.empty((3, 9))
+    for k in range(len(times)):
+        for i in range(3):
+            for a in range(3):
+                column[i, a] = bend_u[k, i, a]
+                column[i, 3 + a] = 0.0
+            column[i, 8] = -force_u[k, i]
+        felt_x = felt_z = 0.0
+        for j in range(3):
+            here = force_l[k, j]
+            for a in range(3):
+                here += bend_l[k, j, a] * place_l[a]
+            felt_x += turn[k, 0, j] * here
+            felt_z += turn[k, 2, j] * here
+            for i in range(3):
+                column[i, 8] += turn[k, i, j] * force_l[k, j]
+                for a in range(3):
+                    column[i, 3 + a] -= turn[k, i, j] * bend_l[k, j, a]
+        column[0, 6], column[1, 6], column[2, 6] = -felt_z, 0.0, felt_x
+        for i in range(3):
+            column[i, 7] = column[i, 6] * times[k]
+        for a in range(9):
+            for b in range(a + 1):
+                out[a, b] += weight[k] * (
+                    column[0, a] * column[0, b] + column[1, a] * column[1, b] + column[2, a] * column[2, b]
+                )
+    for a in range(9):
+        for b in range(a):
+            out[b, a] = out[a, b]
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _left(turn, force_u, bend_u, force_l, bend_l, r):
+    """Squares (K,) of what the places r (6,) leave of each sample; the rest as in _products."""
+    out = np.zeros(len(turn))
+    here = np.empty(3)
+    for k in range(len(turn)):
+        for j in range(3):
+            here[j] = force_l[k, j]
+            for a in range(3):
+                here[j] += bend_l[k, j, a] * r[3 + a]
+        for i in range(3):
+            left = force_u[k, i]
+            for a in range(3):
+                left += bend_u[k, i, a] * r[a] - turn[k, i, a] * here[a]
+            out[k] += left * left
+    return out
+
+
 _TURNED = np.array(
     [np.diag([0.0, 1, 0]), np.diag([1.0, 0, 1]), [[0, 0, 1], [0, 0, 0], [-1, 0, 0]]]
 )  # by 1, cosine and sine
@@ -215,21 +274,11 @@ def _find(felt_, above, below, joint, near, near_m):
     usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
     untrue = np.repeat([felt_.bend_noise[a] ** 2, felt_.bend_noise[b] ** 2], 3)
 
-    def normal_of(design, weight):
-        """The normal matrix of a design (K, 3, N), without what noise in the bends alone would make of it, and with the prior."""
-        flat = design.reshape(-1, design.shape[-1])
-        out = (flat * np.repeat(weight / noise**2, 3)[:, None]).T @ flat
+    def normal_of(products, weight):
+        """The normal matrix of what _products gives, without what noise in the bends alone would make of it, and with the prior."""
+        out = products / noise**2
         out[:6, :6] = _cleaned(out[:6, :6] - weight.sum() / noise**2 * np.diag(untrue)) + np.eye(6) / arm_m**2
         return out
-
-    def places(heading, weight):
-        """(r (6,), residual (K, 3), design (K, 3, 6)) for headings (K,)."""
-        turn = heading_matrix(heading)
-        design = np.concatenate([upper[1], -turn @ lower[1]], axis=2)
-        wanted = np.einsum("kij,kj->ki", turn, lower[0]) - upper[0]
-        aim = np.einsum("kia,ki->a", design * (weight[:, None, None] / noise**2), wanted)
-        r = np.linalg.solve(normal_of(design, weight), aim + usual_m / arm_m**2)
-        return r, design @ r - wanted, design
 
     weight = np.ones(len(t))
     grid = np.arange(-np.pi, np.pi, np.radians(6)) if near is None else near[2] + np.radians(np.arange(-18, 19, 6))
@@ -237,16 +286,18 @@ def _find(felt_, above, below, joint, near, near_m):
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
-        r, e, design = places(psi + drift * t, weight)
-        noise = usual * max(1.0, float(np.sqrt(np.median((e**2).sum(1)) / 2.37)) / usual)
-        weight = 1 / (1 + (e**2).sum(1) / (3 * ROBUST * noise) ** 2) ** 2
-        lowered = np.einsum("kij,kj->ki", heading_matrix(psi + drift * t), lower[0] + lower[1] @ r[3:])
-        turned = -np.stack([lowered[:, 2], np.zeros(len(t)), -lowered[:, 0]], axis=1)  # d(residual)/d(heading)
-        full = np.concatenate([design, turned[..., None], (turned * t[:, None])[..., None]], axis=2)
-        normal = normal_of(full, weight)
+        turn = heading_matrix(psi + drift * t)
+        products = _products(turn, t, weight, *upper, *lower, np.zeros(3))
+        aim = products[:6, 8] / noise**2
+        r = np.linalg.solve(normal_of(products[:6, :6], weight), aim + usual_m / arm_m**2)
+        left2 = _left(turn, *upper, *lower, r)
+        noise = usual * max(1.0, float(np.sqrt(np.median(left2) / 2.37)) / usual)
+        weight = 1 / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
+        products = _products(turn, t, weight, *upper, *lower, r[3:])
+        normal = normal_of(products[:8, :8], weight)
         normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
         normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
-        gradient = np.einsum("kia,ki->a", full * (weight[:, None, None] / noise**2), e)
+        gradient = (products[:8, :6] @ r - products[:8, 8]) / noise**2
         gradient[:6] = 0.0  # the places are at their best already
         gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
         step = np.linalg.solve(normal, gradient)
@@ -254,10 +305,9 @@ def _find(felt_, above, below, joint, near, near_m):
         if abs(step[6]) < 1e-5:
             break
     covariance = np.linalg.inv(normal) * max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # neighbours in time err alike
-    both = np.einsum("kij,kj->ki", heading_matrix(psi + drift * t), lower[0])
-    told = np.sqrt((upper[0] ** 2).sum() + (both**2).sum()) / np.sqrt(2)
+    told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
     return Link(
         above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
         float(np.sqrt(covariance[6, 6])), covariance[:3, :3], covariance[3:6, 3:6], noise,
-        float(np.sqrt((e**2).sum()) / max(told, 1e-9)),
+        float(np.sqrt(left2.sum()) / max(told, 1e-9)),
     )  # fmt: skip
