@@ -1,4 +1,4 @@
-"""Run the tests: `python -m tests.run core|interface|all`. The last line is `N passed, N failed, N skipped`."""
+"""Run the tests: `python -m tests.run core|django|all`. The last line is `N passed, N failed, N skipped`."""
 
 import argparse
 import json
@@ -62,7 +62,7 @@ class Tally:
 
 
 class Beside:
-    """Tests in a process of their own, beside the others: the core's, or those in the browser, which mostly wait for it."""
+    """Tests in a process of their own, beside the others."""
 
     def __init__(self, which, *more):
         self.which = which
@@ -89,30 +89,32 @@ class Beside:
 
 
 class Shared(unittest.TestSuite):
-    """The core's tests, module by module: those that no other process has taken, which share a folder for that."""
+    """Tests of some folders below tests/, module by module: those that no other process has taken. They share a folder for that."""
 
-    def __init__(self, folder):
+    def __init__(self, claims, *folders):
         super().__init__()
-        self.folder, self._cleanup = Path(folder), False  # nothing is held that would have to be let go
+        self.claims, self.folders = Path(claims), folders
+        self._cleanup = False  # nothing is held that would have to be let go
 
     def __iter__(self):
-        files = (HOME / "tests" / "core").glob("test_*.py")
-        for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):  # what is small is left for the end
-            try:
-                (self.folder / file.stem).touch(exist_ok=False)
-            except FileExistsError:
-                continue
-            yield from unittest.defaultTestLoader.loadTestsFromName(f"tests.core.{file.stem}")
+        for folder in self.folders:
+            files = (HOME / "tests" / folder).glob("test_*.py")
+            for file in sorted(
+                files, key=lambda f: f.stat().st_size, reverse=True
+            ):  # what is small is left for the end
+                try:
+                    (self.claims / f"{folder}-{file.stem}").touch(exist_ok=False)
+                except FileExistsError:
+                    continue
+                yield from unittest.defaultTestLoader.loadTestsFromName(f"tests.{folder}.{file.stem}")
 
 
-def run_core(tally, folder=None):
-    with tempfile.TemporaryDirectory(prefix="otrevo-core-") as own:
-        suite = Shared(folder or own)
-        tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite))
+def run_core(tally, claims):
+    tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(Shared(claims, "core")))
 
 
-def run_django(tally, labels):
-    """Server or interface tests on a PostgreSQL cluster of their own, which goes when they end."""
+def run_django(tally, claims):
+    """Tests of the interface and of the server on a PostgreSQL cluster of their own, which goes when they end."""
     from otrevo.server.cluster import Cluster
 
     with tempfile.TemporaryDirectory(prefix="otrevo-test-") as folder:
@@ -133,6 +135,12 @@ def run_django(tally, labels):
             settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick sign-in in tests
 
             class Runner(DiscoverRunner):
+                def build_suite(self, *_, **__):
+                    return Shared(claims, "interface", "server")
+
+                def get_databases(self, suite):
+                    return {"default": False}  # without looking into tests that nobody has taken yet
+
                 def get_resultclass(self):
                     return Timed
 
@@ -140,10 +148,7 @@ def run_django(tally, labels):
                     tally.add_result(result)
                     return super().suite_result(suite, result, **kwargs)
 
-            Runner(verbosity=1, interactive=False, keepdb=True).run_tests(labels)
-            if "tests.server" in labels:
-                manage = (sys.executable, "-m", "otrevo.server.manage")
-                tally.command("migrations are current", *manage, "makemigrations", "--check", "--dry-run")
+            Runner(verbosity=1, interactive=False, keepdb=True).run_tests([])
         finally:
             cluster.stop()
 
@@ -152,6 +157,8 @@ def run_checks(tally):
     bin = Path(sys.executable).parent
     tally.command("lint", str(bin / "ruff"), "check", "src", "tests", "benchmarks")
     tally.command("import rules", str(bin / "lint-imports"), "--no-cache")
+    manage = (sys.executable, "-m", "otrevo.server.manage")
+    tally.command("migrations are current", *manage, "makemigrations", "--check", "--dry-run")
     with tempfile.TemporaryDirectory() as folder:
         made = Path(folder) / "openapi.json"
         tally.command("OpenAPI description can be made", sys.executable, "-m", "otrevo.server.openapi", str(made))
@@ -193,31 +200,31 @@ def run_checks(tally):
         print("FAIL front-end unit tests\n" + (done.stdout + done.stderr)[-3000:])
 
 
+LANES = {"core": run_core, "django": run_django}
+
+
 def main():
     parser = argparse.ArgumentParser()
-    parser.add_argument("what", choices=("core", "interface", "all"))
+    parser.add_argument("what", choices=(*LANES, "all"))
     parser.add_argument("--counts", type=Path, help="a file for how many passed, failed and were skipped")
-    parser.add_argument("--shared", help="a folder by which several processes share the core's tests")
+    parser.add_argument("--claims", help="a folder by which several processes share the tests")
     parser.add_argument(
         "--checks", action="store_true", help="lint, import rules, types and the front end's own tests before"
     )
     told, tally = parser.parse_args(), Tally()
-    if told.what != "all":
-        if told.what == "core":
+    with tempfile.TemporaryDirectory(prefix="otrevo-claims-") as own:
+        if told.what != "all":
             if told.checks:
                 run_checks(tally)
-            run_core(tally, told.shared)
-        else:
-            run_django(tally, ["tests.interface"])
-        if told.counts:
-            told.counts.write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
-        return tally.close()
-    with tempfile.TemporaryDirectory(prefix="otrevo-shared-") as shared:
+            LANES[told.what](tally, told.claims or own)
+            if told.counts:
+                told.counts.write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
+            return tally.close()
         beside = [
-            Beside("interface"), Beside("core", "--shared", shared, "--checks"), Beside("core", "--shared", shared)
+            Beside("django", "--claims", own), Beside("core", "--claims", own, "--checks"), Beside("core", "--claims", own)
         ]  # fmt: skip
         try:
-            run_django(tally, ["tests.server"])
+            run_django(tally, own)
             for one in beside:
                 one.join(tally)
         finally:

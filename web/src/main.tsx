@@ -1,14 +1,15 @@
 import '@fontsource/b612/400.css';
 import '@fontsource/b612/700.css';
 import '@fontsource/ibm-plex-mono/400.css';
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
 import { ServerError } from './api/client';
 import { App } from './app';
+import { FreshClient } from './queries/fresh-client';
 
-const client = new QueryClient({
+const client = new FreshClient({
   defaultOptions: {
     queries: { retry: (count, error) => !(error instanceof ServerError && error.status > 0) && count < 3, staleTime: 2000 },
   },
