@@ -1,9 +1,7 @@
 """A headless Chromium for interface tests: sign in, go somewhere, and no page may throw."""
 
-import atexit
 import os
 import time
-from functools import cache
 from pathlib import Path
 
 from django.conf import settings
@@ -18,21 +16,29 @@ expect.set_options(timeout=30000)  # a busy machine is slow, and what never come
 CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
 
 
-@cache
-def started_browser():
-    """The browser of this process: every sign-in has a context of its own in it, so none knows of another."""
-    play = sync_playwright().start()
-    atexit.register(play.stop)
-    return play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-
-
 class InBrowser:
-    """For a TestCase that has `live_server_url` and sets `production` after this setUp."""
+    """For a TestCase that has `live_server_url` and sets `production` after this setUp.
+
+    Its tests share a browser; every sign-in has a context of its own in it, so none knows of another.
+    """
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        assert (settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first"
+        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
+        cls.play = sync_playwright().start()
+        cls.browser = cls.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.play.stop()
+        del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
+        super().tearDownClass()
 
     def setUp(self):
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
-        self.assertTrue((settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first")
-        self.browser, self.faults = started_browser(), []
+        self.faults = []
         self.addCleanup(lambda: [context.close() for context in self.browser.contexts])
 
     def tearDown(self):

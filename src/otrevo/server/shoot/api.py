@@ -134,7 +134,7 @@ def board(request, production_id: int, day: int | None = None, slate: int | None
     require(request.user, production_id, DESK_ROLES)
     production = Production.objects.get(pk=production_id)
     there = Q(slates__removal=None, slates__takes__removal=None)
-    days = list(production.days.annotate(takes=Count("slates__takes", filter=there)))
+    days = list(production.days.annotate(takes=Count("slates__takes", filter=there)).order_by("number"))
     wanted = [d for d in days if d.number == day]
     if slate is not None:
         of = Slate.objects.filter(pk=slate, day__production=production).values_list("day", flat=True).first()
