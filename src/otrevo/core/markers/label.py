@@ -120,7 +120,7 @@ def follow_both_ways(points_m, rate, model, start, tolerance_m, at, known=None):
     """The whole take followed from the T-pose at frame `at`: on to the end, and back to the beginning."""
     onwards = follow_take(points_m, rate, model, start, tolerance_m, at, known=known)
     if at > 0:
-        back = follow_take(points_m, rate, model, start, tolerance_m, at, -1, known)
+        back = follow_take(points_m[: at + 1], rate, model, start, tolerance_m, at, -1, known)
         for whole, part in zip(onwards, back, strict=True):
             whole[:at] = part[:at]
     return onwards
@@ -252,8 +252,10 @@ def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, sd_m=None):
         For an empty take, or when no T-pose is found in it.
     """
     points_m = np.ascontiguousarray(points_m, dtype=float)
-    unsure = np.zeros(points_m.shape[:2], dtype=bool) if sd_m is None else np.asarray(sd_m) > UNSURE_M
-    points_m = np.where(unsure[..., None], np.nan, points_m)
+    unsure_points = 0
+    if sd_m is not None:
+        unsure = np.asarray(sd_m) > UNSURE_M
+        points_m, unsure_points = np.where(unsure[..., None], np.nan, points_m), int(unsure.sum())
     frames = len(points_m)
     if frames < 2:
         raise InputError(f"The take has {frames} frames of points; labelling needs at least 2.")
@@ -262,10 +264,13 @@ def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, sd_m=None):
         points_m, rate, model, (start.root_m, start.local), tolerance_m, at
     )
     end = end_pose(points_m, rate, model, (root[-1], local[-1]), residual[-1], start.cost)
-    backward, _, _, back_residual = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)
-    labels, support = vote(points_m, ((forward, residual), (backward, back_residual)), len(model.marker_names), rate)
+    back = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)[
+        ::3
+    ]  # without the poses: takes are long
+    labels, support = vote(points_m, ((forward, residual), back), len(model.marker_names), rate)
+    del forward, residual, back
     found = gather(points_m, labels, support, start, root, local, len(model.marker_names))
-    found.figures["unsure_points"] = int(unsure.sum())
+    found.figures["unsure_points"] = unsure_points
     return found
 
 
