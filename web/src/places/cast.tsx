@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useLayoutEffect, useMemo, useRef, useState } from 'react';
+import { lazy, Suspense, useLayoutEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled, { useTheme } from 'styled-components';
 import { post, type Me, type PerformerOut, type Schemas } from '../api/client';
@@ -10,7 +10,9 @@ import { verdict } from '../parts/verdict';
 import { paper } from '../theme';
 import { useCharacters } from '../queries/characters';
 import { useCast, useDevices, useMeasures, useSlate } from '../queries/production';
-import { CharacterDetail, NewCharacter } from './character';
+
+const CharacterDetail = lazy(() => import('./character').then((m) => ({ default: m.CharacterDetail })));
+const NewCharacter = lazy(() => import('./character').then((m) => ({ default: m.NewCharacter })));
 
 const Wrap = styled.div`
   padding: 20px 28px 40px;
@@ -417,8 +419,10 @@ export function Cast({ me }: { me: Me }) {
           </Empty>
         )}
         {adding && <NewPerformer production={production} onDone={(id) => setQuery(id ? { performer: String(id) } : {})} />}
-        {addingCharacter && <NewCharacter production={production} onDone={(id) => setQuery(id ? { character: String(id) } : {})} />}
-        {character && <CharacterDetail key={character.id} character={character} others={characters.data?.filter((c) => c.id !== character.id) ?? []} performers={cast.data ?? []} production={production} />}
+        <Suspense fallback={<Quiet>Loading…</Quiet>}>
+          {addingCharacter && <NewCharacter production={production} onDone={(id) => setQuery(id ? { character: String(id) } : {})} />}
+          {character && <CharacterDetail key={character.id} character={character} others={characters.data?.filter((c) => c.id !== character.id) ?? []} performers={cast.data ?? []} production={production} />}
+        </Suspense>
         {!adding && performer && <Detail key={performer.id} performer={performer} production={production} />}
       </Wrap>
     </Frame>
