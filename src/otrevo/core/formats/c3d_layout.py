@@ -17,6 +17,7 @@ MAX_PARAMETER_BYTES = 4 * 1024**2
 INTEL, DEC, MIPS = 84, 85, 86
 CHARACTER, BYTE, INTEGER, REAL = -1, 1, 2, 4
 MAX_DIMENSIONS = 7
+LONGEST_DESCRIPTION = 255  # its byte for a length, and one letter more than the library can count
 MOST_ROTATIONS = 1000  # in a frame of points
 FRAME_RATES = (1.0, 2000.0)
 # what the library takes for granted: the types of parameters that say how the data lie
@@ -151,6 +152,8 @@ def _walk(section, refuse):
             found.append((group, name, entry))
         if used > len(body) or (used < len(body) and used + 1 + body[used] > len(body)):
             refuse("a parameter is larger than its place")
+        if used < len(body) and body[used] == LONGEST_DESCRIPTION:
+            refuse("a description has no end")
         if step == 0:
             break
         at = link + step
