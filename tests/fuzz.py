@@ -106,6 +106,11 @@ def readers():
     }  # fmt: skip
 
 
+def ending_of(path, known):
+    """The longest of the known endings that a file has."""
+    return max((ending for ending in known if path.name.endswith(ending)), key=len)
+
+
 def corpus(folder):
     """Valid small files of everything that is read, written into a folder."""
     from otrevo.core.body.kinematics import Motion
@@ -270,10 +275,7 @@ def _child(folder, seed):
 
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     known, rng = readers(), np.random.default_rng(seed)
-    files = [
-        (path, max((e for e in known if path.name.endswith(e)), key=len), path.read_bytes())
-        for path in sorted(folder.glob("corpus/*"))
-    ]
+    files = [(path, ending_of(path, known), path.read_bytes()) for path in sorted(folder.glob("corpus/*"))]
     resource.setrlimit(resource.RLIMIT_AS, (_size_now() + MOST_BYTES,) * 2)
     often = np.array([SELDOM if ending in APART else 1.0 for _, ending, _ in files])
     often /= often.sum()

@@ -11,7 +11,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from tests.fuzz import APART, FINDS, HOME, LONGEST_S, MOST_BYTES, corpus, readers
+from tests.fuzz import APART, FINDS, HOME, LONGEST_S, MOST_BYTES, corpus, ending_of, readers
 
 
 def _compiled():
@@ -60,7 +60,7 @@ def guided(seconds, keep):
             folder = Path(name) / ending.strip(".")
             (folder / "corpus").mkdir(parents=True)
             for valid in Path(name).glob(f"corpus/*{ending}"):
-                if max((e for e in known if valid.name.endswith(e)), key=len) == ending:
+                if ending_of(valid, known) == ending:
                     (folder / "corpus" / valid.name).write_bytes(valid.read_bytes())
             words = ["--child", ending, str(max(1, seconds // len(known))), "--folder", str(folder)]
             done = subprocess.run(

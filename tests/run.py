@@ -99,9 +99,8 @@ class Shared(unittest.TestSuite):
     def __iter__(self):
         for folder in self.folders:
             files = (HOME / "tests" / folder).glob("test_*.py")
-            for file in sorted(
-                files, key=lambda f: f.stat().st_size, reverse=True
-            ):  # what is small is left for the end
+            # what is small is left for the end
+            for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):
                 try:
                     (self.claims / f"{folder}-{file.stem}").touch(exist_ok=False)
                 except FileExistsError:

@@ -264,9 +264,8 @@ def label_take(points_m, rate, model, tolerance_m=TOLERANCE_M, sd_m=None):
         points_m, rate, model, (start.root_m, start.local), tolerance_m, at
     )
     end = end_pose(points_m, rate, model, (root[-1], local[-1]), residual[-1], start.cost)
-    back = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)[
-        ::3
-    ]  # without the poses: takes are long
+    back = follow_take(points_m, rate, model, end, tolerance_m, frames - 1, -1)
+    back = back[0], back[3]  # without the poses: takes are long
     labels, support = vote(points_m, ((forward, residual), back), len(model.marker_names), rate)
     del forward, residual, back
     found = gather(points_m, labels, support, start, root, local, len(model.marker_names))

@@ -257,15 +257,8 @@ def _hips_come_down(plan, positions, wanted, rate):
         stronger = np.linalg.norm(pull, axis=1) > np.linalg.norm(short, axis=1)
         short[stronger] = pull[stronger]
     n = max(3, int(HIPS_S * rate) | 1)
-    most = np.stack(
-        [
-            scipy.ndimage.maximum_filter1d(short[:, i], n) + (-scipy.ndimage.maximum_filter1d(-short[:, i], n))
-            for i in range(3)
-        ],
-        axis=1,
-    )
-    return (
-        scipy.ndimage.uniform_filter1d(scipy.ndimage.uniform_filter1d(most, n, axis=0), n, axis=0)
-        if np.abs(short).max() > 1e-6
-        else short
-    )
+    if np.abs(short).max() <= 1e-6:
+        return short
+    most = scipy.ndimage.maximum_filter1d(short, n, axis=0) + scipy.ndimage.minimum_filter1d(short, n, axis=0)
+    smooth = scipy.ndimage.uniform_filter1d
+    return smooth(smooth(most, n, axis=0), n, axis=0)
