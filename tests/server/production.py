@@ -5,7 +5,7 @@ import datetime
 from django.contrib.auth.models import User
 
 from otrevo.core.markers.chart import shipped_chart
-from otrevo.core.sim.stage import roll
+from otrevo.core.sim.performers import make_performer
 from otrevo.server.accounts.models import Membership
 from otrevo.server.cast.models import Performer, PerformerCalibration
 from otrevo.server.shoot.models import Production, ShootDay, Slate
@@ -40,17 +40,8 @@ def make_production(name="Saltmarsh Signal", code="SMS"):
 
 def calibrate(performer):
     """A calibration with the body's true markers, so that tests of the server need no warm-up of 40 s."""
-    rolled = roll(
-        "rope haul",
-        world.body(performer.pk),
-        1,
-        performer.height_m,
-        performer.production.timecode_format,
-        0,
-        kit=("optical",),
-    )
-    assert rolled.performer.marker_offset_m.shape[0] == len(shipped_chart().names)
-    document = true_calibration(rolled.performer).to_document()
+    true = make_performer(world.body(performer.pk), shipped_chart(), height_m=performer.height_m)
+    document = true_calibration(true).to_document()
     return PerformerCalibration.objects.create(performer=performer, version=1, document=document)
 
 

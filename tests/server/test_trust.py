@@ -33,21 +33,23 @@ class Trust(TestCase):
         cls.production, cls.slate = make_production()
         cls.room = room_of(cls.production)
         calibrate(cls.slate.performer)
+        world.build(cls.production.pk, ROOM_SEED)
+        cls.true = cls.rolled()
 
     def setUp(self):
         world.build(self.production.pk, ROOM_SEED)  # whatever another test did to it
 
-    def rolled(self):
-        take = recorded_take(self.slate, 7.0)
+    @classmethod
+    def rolled(cls):
+        take = recorded_take(cls.slate, 7.0)
         work()
         take.refresh_from_db()
         return take
 
     def test_a_knock_is_found_placed_anew_and_the_take_rebuilt(self):
         technician = signed_in("technician")
-        true = self.rolled()
-        self.assertEqual(true.stage_calibration.version, 1)
-        self.assertEqual(true.runs.get(name="rebuild").figures["knocked"], [])
+        self.assertEqual(self.true.stage_calibration.version, 1)
+        self.assertEqual(self.true.runs.get(name="rebuild").figures["knocked"], [])
         with Stage():
             path = f"/productions/{self.production.pk}/stage/knock"
             self.assertIn("ran into c05", post(technician, path, {"camera": "c05"}).json()["words"])
@@ -83,7 +85,7 @@ class Trust(TestCase):
         self.assertGreater(again.figures["used_share"], rebuild.figures["used_share"])
 
     def test_the_limits_of_the_rebuild_are_asked_for_and_told(self):
-        technician, take = signed_in("technician"), self.rolled()
+        technician, take = signed_in("technician"), self.true
         usual = take.runs.get(name="rebuild").figures
         self.assertEqual((usual["min_cameras"], usual["residual_limit_px"]), (3, 0.7))
         limits = {"min_cameras": 9, "residual_limit_px": 0.3}
@@ -104,6 +106,7 @@ class Trust(TestCase):
         path = f"/api/productions/{self.production.pk}/stage/size"
         send = lambda n: technician.put(path, json.dumps({"cameras": n}), content_type="application/json")  # noqa: E731
         self.assertIn("in use", send(24).json()["detail"])
+        self.true.delete()
         self.room.calibrations.all().delete()
         draw_blinds(self.room, [{"camera": "c12", "x": 9, "y": 9, "radius": 9}], "one", None)
         with Stage():
@@ -114,6 +117,7 @@ class Trust(TestCase):
         self.assertEqual(send(5).status_code, 422)
 
     def test_a_take_without_a_calibrated_room_says_what_is_missing(self):
+        self.true.delete()
         self.room.calibrations.all().delete()
         take = self.rolled()
         rebuild = take.runs.get(name="rebuild")
@@ -140,8 +144,7 @@ class Trust(TestCase):
             self.assertIn("calibration", rebuild.message)
 
     def test_points_carry_their_uncertainty(self):
-        take = self.rolled()
-        run = take.runs.get(name="rebuild")
+        run = self.true.runs.get(name="rebuild")
         points = read_stream(run.tracks.get(name="optical"))
         scatter = read_stream(run.tracks.get(name="uncertainty"))
         self.assertEqual(points.shape[:2], scatter.shape)

@@ -30,23 +30,28 @@ from otrevo.standins import world
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
 from tests.server.test_server import post, signed_in
-from tests.server.workers import all_ended, kill, running, start_worker, told, wait_until, worker
+from tests.server.workers import PATIENCE_S, all_ended, kill, running, start_worker, told, wait_until, worker
 
 
 class WithATake(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
-        self.take = streamed_take(self.slate, "rope haul", 14.0, ("optical", "suit"))
+        self.take = streamed_take(self.slate, "rope haul", 10.0, ("optical", "suit"))
 
     def states(self):
         return {r.name: r.state for r in Run.objects.all()}
 
     def computing(self, process):
         """The process id of a worker's computing child, None before there is one."""
-        children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-        spawned = [c for c in children if "spawn_main" in Path(f"/proc/{c}/cmdline").read_text(errors="replace")]
-        return int(spawned[0]) if spawned else None
+        return first_child(first_child(process.pid))
+
+
+def first_child(parent):
+    """The process id of the first child of a process; None when it has none, or is None itself."""
+    children = Path(f"/proc/{parent}/task/{parent}/children")
+    found = children.read_text().split() if parent and children.exists() else []
+    return int(found[0]) if found else None
 
 
 class KilledWorkers(WithATake):
@@ -89,6 +94,19 @@ class KilledWorkers(WithATake):
             self.assertIsNone(process.poll(), "the worker goes on")
         self.assertEqual(self.states(), {"label": "done", "solve": "done"})
         self.assertEqual(Run.objects.get(name="label").attempts, 2)
+
+    def test_only_the_process_that_starts_them(self):
+        with worker() as process:
+            wait_until(lambda: self.computing(process), "the computing process")
+            spawner = first_child(process.pid)
+            os.kill(self.computing(process), signal.SIGSTOP)
+            queue_from(self.take, "label")
+            wait_until(lambda: running("label"), "labelling")
+            os.kill(spawner, signal.SIGKILL)
+            self.assertEqual(process.wait(PATIENCE_S), 1, "it ends, to be started anew")
+        with worker():
+            wait_until(all_ended, "the end")
+        self.assertEqual(self.states(), {"label": "done", "solve": "done"})
 
     def test_in_the_middle_of_a_step_of_the_room(self):
         room = room_of(self.production)
@@ -133,7 +151,7 @@ class KilledWorkers(WithATake):
             for _ in range(2):
                 queue_from(self.take, "label")
                 wait_until(all_ended, "the end")
-            self.assertEqual(self.computing(process), child, "starting another takes seconds")
+            self.assertEqual(self.computing(process), child, "another would have to load compiled loops again")
 
     def test_a_run_that_has_just_ended_is_not_taken_for_anothers(self):
         queue_from(self.take, "line up")
@@ -160,7 +178,7 @@ class KilledWorkers(WithATake):
     def test_two_workers_share_and_nothing_is_done_twice(self):
         takes = [self.take]
         for _ in range(3):
-            other = make_take(self.slate, None, duration_s=14.0, out_s=14.0, first_timecode_frame=5000)
+            other = make_take(self.slate, None, duration_s=10.0, out_s=10.0, first_timecode_frame=5000)
             for s in self.take.streams.filter(run=None):
                 copy = Stream.objects.get(pk=s.pk)
                 copy.pk, copy.take = None, other

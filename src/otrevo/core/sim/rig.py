@@ -120,30 +120,38 @@ def project(camera, points, margin_px=0.0):
 
 @njit(cache=True, error_model="numpy")
 def hidden_by(position, points, ends, radius):
-    """Whether bodies stand between a camera at `position` and points (T, K, 3): (T, K).
+    """Whether bodies stand between a camera at `position` and points (T, K, 3): (T, K); what is no point is not hidden.
 
     ends (T, S, 2, 3): the axes of S limbs as capsules of radius (S,). A marker on a limb's far side is hidden too.
     """
     frames, count = points.shape[:2]
+    limbs = len(radius)
     out = np.zeros((frames, count), dtype=np.bool_)
+    axis, away = np.empty((limbs, 3)), np.empty((limbs, 3))
+    aa, ad, reach2 = np.empty(limbs), np.empty(limbs), (0.85 * radius) ** 2
     for t in range(frames):
+        for s in range(limbs):
+            aa[s], ad[s] = 1e-9, 0.0
+            for i in range(3):
+                axis[s, i], away[s, i] = ends[t, s, 1, i] - ends[t, s, 0, i], position[i] - ends[t, s, 0, i]
+                aa[s] += axis[s, i] * axis[s, i]
+                ad[s] += axis[s, i] * away[s, i]
         for k in range(count):
             sx, sy, sz = points[t, k, 0] - position[0], points[t, k, 1] - position[1], points[t, k, 2] - position[2]
             length2 = sx * sx + sy * sy + sz * sz
-            for s in range(len(radius)):
-                a, b = ends[t, s, 0], ends[t, s, 1]
-                ax, ay, az = b[0] - a[0], b[1] - a[1], b[2] - a[2]
-                wx, wy, wz = position[0] - a[0], position[1] - a[1], position[2] - a[2]
-                aa = ax * ax + ay * ay + az * az + 1e-9
+            if np.isnan(length2):
+                continue
+            for s in range(limbs):
+                ax, ay, az = axis[s]
+                wx, wy, wz = away[s]
                 ab = sx * ax + sy * ay + sz * az
-                ad = ax * wx + ay * wy + az * wz
                 bd = sx * wx + sy * wy + sz * wz
                 # share of the line of sight that is nearest to the limb's axis, and of the axis nearest to it
-                along = min(max((ab * ad - aa * bd) / (length2 * aa - ab * ab + 1e-9), 0.0), 1.0)
-                share = min(max((ab * along + ad) / aa, 0.0), 1.0)
+                along = min(max((ab * ad[s] - aa[s] * bd) / (length2 * aa[s] - ab * ab + 1e-9), 0.0), 1.0)
+                share = min(max((ab * along + ad[s]) / aa[s], 0.0), 1.0)
                 along = min(max((ab * share - bd) / length2, 0.0), 1.0)
                 dx, dy, dz = wx + along * sx - share * ax, wy + along * sy - share * ay, wz + along * sz - share * az
-                near = dx * dx + dy * dy + dz * dz < (0.85 * radius[s]) ** 2
+                near = dx * dx + dy * dy + dz * dz < reach2[s]
                 if near and along < 1.0 - 0.5 * radius[s] / np.sqrt(length2):
                     out[t, k] = True
                     break
@@ -172,7 +180,8 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
             positions, depth = project(now, points[part], LARGEST_BLOB_PX)
             seen = np.isfinite(positions[..., 0]) & (rng.random(positions.shape[:2]) >= faults.missed)
             if bodies is not None:
-                seen &= ~hidden_by(now.position_m, points[part], bodies[0][part], bodies[1])
+                in_picture = np.where(seen[..., None], points[part], np.nan)
+                seen &= ~hidden_by(now.position_m, in_picture, bodies[0][part], bodies[1])
             seen &= there[part, None]
             f, k = np.nonzero(seen)
             xy = positions[f, k] + rng.normal(0, faults.noise_px, (len(f), 2))
@@ -203,36 +212,53 @@ def film(cameras, points, seed, faults=None, bodies=None, lamps=None):
 
 def _exposed(xy, radius, truth, frame, size):
     """Blobs as the sensor has them: what lies beyond the picture's edge is cut off, so that the rest has another middle."""
+    middle, half = (np.array(size) - 1) / 2, np.array(size) / 2
+    (edge,) = np.nonzero((np.abs(xy - middle) > half - radius[:, None]).any(axis=1))
     xy, radius = xy.copy(), radius.copy()
-    lit = np.pi * radius**2
+    at, left = xy[edge], radius[edge]
+    lit = np.pi * left**2
     for axis in (0, 1):
-        for edge, inwards in ((-0.5, 1.0), (size[axis] - 0.5, -1.0)):
-            far = np.clip(inwards * (xy[:, axis] - edge) / np.maximum(radius, 1e-9), -1.0, 1.0)
+        for end, inwards in ((-0.5, 1.0), (size[axis] - 0.5, -1.0)):
+            far = np.clip(inwards * (at[:, axis] - end) / np.maximum(left, 1e-9), -1.0, 1.0)
             part = np.arccos(-far) + far * np.sqrt(1 - far**2)  # of a disc of radius one, as an area
             cut = far < 1.0
             with np.errstate(invalid="ignore", divide="ignore"):
-                xy[cut, axis] += inwards * (radius * 2 / 3 * (1 - far**2) ** 1.5 / part)[cut]
-            radius = radius * np.sqrt(part / np.pi)
-    keep = np.pi * radius**2 > LEAST_BLOB * lit
+                at[cut, axis] += inwards * (left * 2 / 3 * (1 - far**2) ** 1.5 / part)[cut]
+            left = left * np.sqrt(part / np.pi)
+    xy[edge], radius[edge] = at, left
+    keep = np.ones(len(xy), dtype=bool)
+    keep[edge] = np.pi * left**2 > LEAST_BLOB * lit
     return xy[keep], radius[keep], truth[keep], frame[keep]
 
 
 def _melted(xy, radius, truth, frame):
     """Blobs of one picture that overlap become one, at the mean of their places weighed by their areas."""
     order = np.lexsort((xy[:, 0], frame))
-    xy, radius, truth, frame = xy[order].copy(), radius[order].copy(), truth[order], frame[order]
-    keep = np.ones(len(xy), dtype=bool)
+    xy, radius, truth, frame = xy[order], radius[order], truth[order], frame[order]
+    keep = _melt(xy, radius, frame)
+    return xy[keep], radius[keep], truth[keep], frame[keep]
+
+
+@njit(cache=True)
+def _melt(xy, radius, frame):
+    """Let blobs flow together in place, in order of frame and x; returns which stay (N,)."""
+    count = len(xy)
+    keep = np.ones(count, dtype=np.bool_)
+    close = np.empty(count, dtype=np.bool_)
     for step in range(1, 6):  # neighbours in x
-        i = np.arange(len(xy) - step)
-        j = i + step
-        close = (frame[i] == frame[j]) & (np.linalg.norm(xy[i] - xy[j], axis=1) < 0.8 * (radius[i] + radius[j]))
-        for a, b in zip(i[close], j[close], strict=True):
-            if keep[a] and keep[b]:
+        for a in range(count - step):
+            b = a + step
+            x, y = xy[a, 0] - xy[b, 0], xy[a, 1] - xy[b, 1]
+            close[a] = frame[a] == frame[b] and np.sqrt(x * x + y * y) < 0.8 * (radius[a] + radius[b])
+        for a in range(count - step):
+            b = a + step
+            if close[a] and keep[a] and keep[b]:
                 w = radius[a] ** 2 / (radius[a] ** 2 + radius[b] ** 2)
-                xy[a] = w * xy[a] + (1 - w) * xy[b]
+                for i in range(2):
+                    xy[a, i] = w * xy[a, i] + (1 - w) * xy[b, i]
                 radius[a] = np.hypot(radius[a], radius[b])
                 keep[b] = False
-    return xy[keep], radius[keep], truth[keep], frame[keep]
+    return keep
 
 
 def sweep(seed, wand, seconds=60.0, rate_hz=100.0, reach_m=(2.2, 1.8), heights_m=(0.15, 2.1)):

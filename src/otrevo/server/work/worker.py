@@ -8,12 +8,13 @@ go back to the queue.
 import asyncio
 import contextlib
 import logging
-import multiprocessing
 import os
 import signal
 from concurrent.futures import ThreadPoolExecutor
 
 import django
+
+from otrevo.server.work.spawner import Spawner
 
 log = logging.getLogger("otrevo.worker")
 HEARTBEAT_S = float(os.environ.get("OTREVO_HEARTBEAT_S", 2.0))
@@ -26,29 +27,29 @@ CHILD_FAULT = "ended by itself"
 class Child:
     """The computing process, started when it is needed."""
 
-    def __init__(self):
-        self.context = multiprocessing.get_context("spawn")
-        self.process = self.connection = None
+    def __init__(self, spawner):
+        self.spawner, self.connection = spawner, None
 
     def send(self, run_id):
-        if self.process is None or not self.process.is_alive():
+        if self.connection is None or self.connection.poll():  # between runs it has nothing to say but that it is gone
+            self.stop()
             self.start()
         self.connection.send(run_id)
 
     def start(self):
-        from otrevo.server.work import child
-
-        self.connection, other = self.context.Pipe()
-        self.process = self.context.Process(target=child.main, args=(other, os.getpid()), daemon=True)
-        self.process.start()
-        other.close()
+        try:
+            self.connection = self.spawner.fork()
+        except OSError:
+            _end_without_spawner()
 
     def stop(self):
-        if self.process is not None:
-            self.process.kill()
-            self.process.join()
+        if self.connection is not None:
             self.connection.close()
-            self.process = None
+            self.connection = None
+            try:
+                self.spawner.end()
+            except OSError:
+                _end_without_spawner()
 
     def heard(self):
         """(newest share of progress or None, whether the run has ended). Raises EOFError when the process is gone."""
@@ -58,9 +59,13 @@ class Child:
             if message is None:
                 return share, True
             share = message
-        if not self.process.is_alive() and not self.connection.poll():
-            raise EOFError
         return share, False
+
+
+def _end_without_spawner():
+    """Nothing can be computed any more: end at once, as a killed worker does, and have this one's work taken up by another."""
+    log.error("the process that starts computing processes is gone; this worker ends, to be started anew")
+    os._exit(1)
 
 
 DATABASE = ThreadPoolExecutor(1, thread_name_prefix="database")  # one thread, so one connection
@@ -207,15 +212,13 @@ def _now():
     return timezone.now()
 
 
-async def work():
+async def work(spawner):
     from procrastinate.contrib.django import app
 
-    from otrevo.server.work.kinds import load_all
     from otrevo.server.work.queue import QUEUE, TASK
 
-    child = Child()
+    child = Child(spawner)
     child.start()
-    loading = asyncio.get_running_loop().run_in_executor(None, load_all)  # the first cancelling must not wait for it
     with app.replace_connector(app.connector.get_worker_connector()) as running:
 
         @running.task(name=TASK, queue=QUEUE, retry=False)
@@ -232,15 +235,19 @@ async def work():
             finally:
                 for task in beside:
                     task.cancel()
-                loading.cancel()
                 child.stop()
 
 
 def main():
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
     django.setup()
+    from otrevo.server.work.child import compute
+    from otrevo.server.work.kinds import load_all
+
+    load_all()  # for the computing processes, and because the first cancelling must not wait for it
+    spawner = Spawner(compute)
     signal.signal(signal.SIGINT, signal.default_int_handler)
-    asyncio.run(work())
+    asyncio.run(work(spawner))
 
 
 if __name__ == "__main__":
