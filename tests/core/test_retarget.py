@@ -15,6 +15,7 @@ from otrevo.cli.__main__ import main
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.characters.character import character_from, read_character
+from otrevo.core.characters.glb_parts import glb_bytes
 from otrevo.core.characters.gltf import GltfFile, node_tree
 from otrevo.core.characters.sheet import propose_sheet, sheet_from
 from otrevo.core.characters.write_bvh import write_bvh_motion
@@ -272,6 +273,26 @@ class Files(unittest.TestCase):
             binary = given[28 + length :]
             self.assertIn(binary.rstrip(b"\0"), out.read_bytes(), "what the file held is still there")
             self.assertEqual(skeleton.shapes, character.shapes)
+
+    def test_bones_under_an_uneven_scale_come_back_where_they_should_be(self):
+        """The middle of an arm and of the trunk made thinner, which skews and stretches whatever turns beyond."""
+        given, name = self.path / "uneven.glb", {"LeftLowerArm": [0.7, 1.3, 1.0], "Spine2": [1.2, 1.0, 0.85]}
+        file = GltfFile(FOLDER / "keeper.glb")
+        for node in file.document["nodes"]:
+            if node["name"] in name:
+                node["scale"] = name[node["name"]]
+        for skin in file.document["skins"]:
+            skin.pop("inverseBindMatrices", None)
+        given.write_bytes(glb_bytes(file.document, file.buffers[0]))
+        character, proposal = read_character(given)
+        result = retarget(self.motion, character, propose_sheet(character, proposal))
+        write_gltf_motion(self.path / "out.glb", given, result)
+        _, joints, turns, _ = read_gltf_motion(self.path / "out.glb")
+        change = matrix_from_quaternion(character.from_file[1])
+        off = np.linalg.norm(character.from_file[0] * joints @ change.T - result.positions, axis=2)
+        self.assertLess(1000 * off.max(), 0.1)
+        apart = (change @ turns).swapaxes(2, 3) @ matrix_from_quaternion(result.rotations)
+        self.assertLess(np.degrees(np.arccos(np.clip((np.trace(apart, axis1=2, axis2=3) - 1) / 2, -1, 1))).max(), 0.05)
 
     def test_bvh_on_the_characters_skeleton_reads_back(self):
         character, result = self.on("wick")

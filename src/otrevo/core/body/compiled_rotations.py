@@ -60,6 +60,16 @@ def log_rotation(m, out):
 
 
 @jit
+def log_rotations(m):
+    """Rotation vectors (F, B, 3) of rotation matrices m (F, B, 3, 3)."""
+    out = np.empty(m.shape[:3])
+    for f in range(m.shape[0]):
+        for b in range(m.shape[1]):
+            log_rotation(m[f, b], out[f, b])
+    return out
+
+
+@jit
 def multiply(a, b, out):
     """out = a b for 3x3 matrices; out must be neither a nor b."""
     for i in range(3):

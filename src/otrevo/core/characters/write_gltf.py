@@ -27,6 +27,8 @@ from otrevo.core.formats.documents import write_whole
 
 LINEAR = "LINEAR"
 UNMOVED = 1e-5
+RIGID_SHARE, SKEWED_SHARE = 1e-3, 1e-5  # of a bone's length: what it may seem to change by without a position of its own
+SETTLING = 12  # rounds in which a bone under an uneven scale finds its rotation
 RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
 
@@ -50,13 +52,14 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
     delta = quaternion_multiply(motion.rotations, quaternion_conjugate(character.rotations)[None])
     wanted = (to_file, delta, skeleton.matrices[:, :3, :3])
     places = np.einsum("ij,tbj->tbi", to_file, motion.positions) / character.from_file[0]
-    pose = _pose_by_quaternions if _is_plain(local, skeleton.matrices) else _pose_by_matrices
+    plain = _is_plain(local, skeleton.matrices)
+    pose, still = (_pose_by_quaternions, RIGID_SHARE) if plain else (_pose_by_matrices, SKEWED_SHARE)
     rotation, moved = {}, {}
     for node, turns, offset in pose(file, order, parents, local, bones, wanted, places):
         rotation[node] = make_continuous(turns)
         size = max(float(np.abs(local[node][:3, 3]).max()), 1e-9)
         travels = bones[node] == motion.root or bones[node] in motion.loose
-        if travels or np.abs(offset - local[node][:3, 3]).max() > max(1e-3 * size, UNMOVED):
+        if travels or np.abs(offset - local[node][:3, 3]).max() > max(still * size, UNMOVED):
             moved[node] = offset
     document = json.loads(json.dumps(file.document))
     change = quaternion_from_matrix(to_file)
@@ -122,7 +125,11 @@ def _pose_by_quaternions(file, order, parents, local, bones, wanted, places):
 
 
 def _pose_by_matrices(file, order, parents, local, bones, wanted, places):
-    """The same as _pose_by_quaternions, whatever the nodes' scales are: scales and mirrors stay what they are at rest."""
+    """The same as _pose_by_quaternions, whatever the nodes' scales are: scales and mirrors stay what they are at rest.
+
+    Under a bone that is scaled unevenly everything that turns is skewed and changes its length. Bones there turn such that, but
+    for the skew, they point as they should, and get a position in every frame that puts their joint where it should be.
+    """
     to_file, delta, rest = wanted
     wanted = to_file @ matrix_from_quaternion(delta) @ to_file.T @ rest
     posed = {-1: (np.eye(3)[None], np.zeros((1, 3)))}  # node -> (linear (T, 3, 3), place (T, 3)) in the world
@@ -136,10 +143,24 @@ def _pose_by_matrices(file, order, parents, local, bones, wanted, places):
         b = bones[node]
         if up not in inverse:
             inverse[up] = _inverse(linear)
-        inside = inverse[up] @ wanted[:, b]
-        offset = (inverse[up] @ (places[:, b] - place)[..., None])[..., 0]
-        posed[node] = wanted[:, b], places[:, b]
-        yield node, quaternion_from_matrix(_turns(inside / node_scale(file, node, local))), offset
+        scale = node_scale(file, node, local)
+        turns = _turns(inverse[up] @ wanted[:, b] / scale)
+        reached = linear @ turns * scale
+        if np.abs(reached - wanted[:, b]).max() > RIGID * np.abs(rest[b]).max():
+            turns, reached = _settled(linear, inverse[up], scale, turns, bone_rotations(wanted[:, b]))
+        posed[node] = reached, places[:, b]
+        yield node, quaternion_from_matrix(turns), (inverse[up] @ (places[:, b] - place)[..., None])[..., 0]
+
+
+def _settled(above, inverse, scale, turns, wanted):
+    """(rotations (T, 3, 3) in the parent, what they come to in the world (T, 3, 3)) such that the world's are `wanted` but for their skew.
+
+    above, inverse (T, 3, 3): from the parent to the world and back; scale (3,): of the bone.
+    """
+    for _ in range(SETTLING):
+        missing = wanted @ bone_rotations(above @ turns * scale).swapaxes(1, 2)
+        turns = _turns(inverse @ missing @ above @ turns)
+    return turns, above @ turns * scale
 
 
 def _with_animation(document, binary, motion, rotation, moved, name, file, shapes):

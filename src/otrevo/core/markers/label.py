@@ -10,9 +10,9 @@ it. What nobody claims stays nameless and is reported as a ghost.
 from dataclasses import dataclass, field
 
 import numpy as np
+from numba import njit
 
 from otrevo.core.body.model import MARKER_SIGMA_M
-from otrevo.core.conventions import find_runs
 from otrevo.core.errors import InputError
 from otrevo.core.markers.start import find_start, find_t_pose, still_cloud
 from otrevo.core.markers.tracker import Followed, Limbs, Way, follow
@@ -20,6 +20,7 @@ from otrevo.core.markers.tracker import Followed, Limbs, Way, follow
 TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft tissue, not a stranger
 UNSURE_M = 0.01  # of a rebuilt point; twice what skin moves over bone
 VOTE_SCALE_M = 0.008
+LONG_STEP_M = 0.08
 JUMP_M = 0.015  # a column that leaves its own straight path by this much within a frame has changed hands
 
 
@@ -128,24 +129,33 @@ def follow_both_ways(points_m, rate, model, start, tolerance_m, at, known=None):
 
 def tracklets(points_m, jump_m=JUMP_M):
     """Stretches of one column without break or jump: rows (column, start, end), end exclusive."""
-    rows = []
-    for c in range(points_m.shape[1]):
-        p = points_m[:, c]
-        here = np.isfinite(p[:, 0])
-        if not here.any():
-            continue
-        # how far the next sample is from the straight continuation of the last two, or plainly from the last one
-        step = np.linalg.norm(np.diff(p, axis=0), axis=1)
-        bend = np.full(len(p), np.nan)
-        bend[2:] = np.linalg.norm(p[2:] - 2 * p[1:-1] + p[:-2], axis=1)
-        jumped = np.zeros(len(p), dtype=bool)
-        with np.errstate(invalid="ignore"):
-            jumped[1:] = (step > 0.08) | (np.nan_to_num(bend[1:]) > jump_m)
-            jumped[1:] &= step > 0.5 * jump_m
-        for s, e in find_runs(here):
-            cuts = [s, *(np.flatnonzero(jumped[s + 1 : e]) + s + 1), e]
-            rows += [(c, a, b) for a, b in zip(cuts[:-1], cuts[1:], strict=True) if b > a]
-    return rows
+    here = np.isfinite(points_m[..., 0])
+    begins = _begins(np.ascontiguousarray(points_m), here, jump_m)
+    ends = here.copy()
+    ends[:-1] &= ~here[1:] | begins[1:]
+    column, start = np.nonzero(begins.T)
+    end = np.nonzero(ends.T)[1] + 1
+    return list(zip(column.tolist(), start.tolist(), end.tolist(), strict=True))
+
+
+@njit(cache=True)
+def _begins(points_m, here, jump_m):
+    """Which samples (T, N) go on from none before, or jump away from how their column moved; here (T, N): which there are."""
+    out = here.copy()
+    for t in range(1, here.shape[0]):
+        for c in range(here.shape[1]):
+            if not here[t, c] or not here[t - 1, c]:
+                continue
+            # how far it is from the last sample, and from the straight continuation of the last two
+            step2, bend2 = 0.0, 0.0
+            for i in range(3):
+                step = points_m[t, c, i] - points_m[t - 1, c, i]
+                step2 += step * step
+                if t > 1 and here[t - 2, c]:
+                    bend = step - (points_m[t - 1, c, i] - points_m[t - 2, c, i])
+                    bend2 += bend * bend
+            out[t, c] = step2 > (0.5 * jump_m) ** 2 and (step2 > LONG_STEP_M**2 or bend2 > jump_m**2)
+    return out
 
 
 def _most(names):

@@ -16,9 +16,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
-from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.compiled_rotations import log_rotation
+from otrevo.core.body.compiled_rotations import log_rotation, log_rotations
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
 
 SIGMA_M = 0.006
@@ -171,10 +170,15 @@ def _invert_factors(factors):
 
 def pose_all(model, root, local):
     """World rotations (F, B, 3, 3) and joints (F, B, 3) of a BodyModel in many poses."""
-    world, joint, body = np.empty(local.shape), np.empty(local.shape[:3]), model.arrays
+    world, joint = np.empty(local.shape), np.empty(local.shape[:3])
+    _pose_each(model.arrays, root, np.ascontiguousarray(local), world, joint)
+    return world, joint
+
+
+@njit(cache=True, error_model="numpy")
+def _pose_each(body, root, local, world, joint):
     for f in range(len(root)):
         pose_joints(body, root[f], local[f], world[f], joint[f])
-    return world, joint
 
 
 def _prior(model, names, marker_information=None):
@@ -325,7 +329,7 @@ def fit_geometry(
         positions += step[bone_size:].reshape(-1, 3)
     sharpness += np.linalg.slogdet(normal_gg)[1]
     distance2 = (r**2).sum(-1)
-    theta = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, bones, 3)
+    theta = log_rotations(local)
     g = _stack(offsets, positions)
     if marker_information is None:
         mean[bone_size:] = _grown(prior_model, offsets).ravel()

@@ -17,8 +17,8 @@ from itertools import combinations, permutations
 from math import factorial, perm
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
+from otrevo.core.body.compiled_rotations import log_rotations
 from otrevo.core.body.skeleton import Skeleton
 from otrevo.core.body.tree_solver import chains
 from otrevo.core.markers.label import tracklets
@@ -109,12 +109,13 @@ def chart_distances(fit, columns, chart_model):
     model = fit.model
     world, joint = pose_all(model, fit.root_m, fit.local)
     out = np.full((columns.shape[1], len(model.marker_bone)), np.inf)
-    for q, b in enumerate(model.marker_bone):
+    seen = np.isfinite(columns[..., 0])
+    count, known = np.maximum(seen.sum(0), 1)[:, None], seen.any(0)
+    for b in np.unique(model.marker_bone):
         position = np.einsum("fji,fpj->fpi", world[:, b], columns - joint[:, b, None])
-        seen = np.isfinite(position[..., 0])
-        count = np.maximum(seen.sum(0), 1)
-        mean = np.nan_to_num(position).sum(0) / count[:, None]
-        out[:, q] = np.where(seen.any(0), np.linalg.norm(mean - chart_model.marker_offset_m[q], axis=1), np.inf)
+        mean = np.where(seen[..., None], position, 0.0).sum(0) / count
+        for q in np.flatnonzero(model.marker_bone == b):
+            out[known, q] = np.linalg.norm(mean - chart_model.marker_offset_m[q], axis=1)[known]
     return out
 
 
@@ -248,7 +249,7 @@ def telling_frames(local, count=FRAMES, even=EVEN_FRAMES):
     frames = len(local)
     if frames <= count:
         return np.arange(frames)
-    rotation = Rotation.from_matrix(local.reshape(-1, 3, 3)).as_rotvec().reshape(frames, -1)
+    rotation = log_rotations(np.ascontiguousarray(local)).reshape(frames, -1)
     chosen = list(np.linspace(0, frames - 1, even).astype(int))
     unlike = np.linalg.norm(rotation[:, None] - rotation[None, chosen], axis=2).min(axis=1)
     while len(chosen) < count:
