@@ -51,12 +51,27 @@ class Habits(unittest.TestCase):
 
     def test_how_sure_tells_right_from_wrong(self):
         """Over bodies with wings, weapons, hair and no toes, all without names, so that some pairs are wrong."""
-        *_, (right, wrong) = self.total("nothing", 60)
-        self.assertGreater(len(wrong), 10)
-        self.assertGreater(np.mean(right), 0.8)
-        self.assertLess(np.mean(wrong), 0.62)
-        self.assertGreater(np.mean(np.array(wrong) <= 0.6), 0.5)
-        self.assertLess(np.mean(np.array(right) <= 0.6), 0.2)
+        precision, recall, exchanged, (right, wrong) = self.total("nothing", 60)
+        self.assertGreater(min(precision, recall), 0.985)
+        self.assertEqual(exchanged, 0)
+        self.assertGreater(len(wrong), 4)
+        self.assertLessEqual(max(wrong), 0.6)
+        self.assertGreater(np.mean(right), 0.83)
+        self.assertLess(np.mean(np.array(right) <= 0.6), 0.1)
+
+    def test_what_one_hand_holds_is_neither_hand_nor_finger(self):
+        for seed in (594, 597, 639, 661, 677, 727):
+            body, _, proposal = proposed("nothing", seed)
+            held = [i for i, n in enumerate(body.names) if n.startswith("weapon")]
+            self.assertTrue(held)
+            self.assertFalse([b for b, p in proposal.pairs.items() if set(p.targets) & set(held)], seed)
+
+    def test_eyes_and_thumbs_without_names_tell_the_front(self):
+        for build in (Build(fingers=(), toes=False, eyes=True), Build(toes=False)):
+            for seed in range(4):
+                body, _, proposal = proposed("nothing", seed, build)
+                self.assertEqual(score(body, proposal)[3], 0)
+                self.assertGreater(proposal.frame.sure, 0.6)
 
     def test_sides_as_a_viewer_names_them_are_taken_from_the_body_and_said(self):
         body, _, proposal = proposed("viewer", 3, Build(arms_down_deg=30))

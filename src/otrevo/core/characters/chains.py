@@ -26,9 +26,10 @@ PARTS = {c for words in ROLE_WORDS.values() for c in words} | {"head", "neck", "
 LEG_ROLES, ARM_ROLES = ("UpperLeg", "LowerLeg", "Foot", "Toes"), ("Shoulder", "UpperArm", "LowerArm", "Hand")
 NAME_WEIGHT = 0.8
 UNLIKE_WEIGHT = 10.0  # of limbs that are not as long on both sides
+HELD_SHARE = 0.1  # bones of two sides count as alike whose lengths are no more unlike than this
 BEST_OF = 12  # choices of each side that are paired with the other's
 # (none, for each point of lead over the next choice): how clear a choice is, so that wrong ones of nameless skeletons stay low
-CLEAR = {"leg": (0.05, 0.8), "arm": (0.25, 0.75), "head": (0.0, 0.85)}
+CLEAR = {"leg": (0.05, 0.8), "arm": (0.25, 0.75), "head": (-0.1, 0.85)}
 LONGEST_WAY = 11
 
 
@@ -56,7 +57,10 @@ def _decide(tree, ways, roles, score, optional, limb):
     """The best joints for both ways: the same ones where they have as many bones, else those that make both sides alike."""
     ways = [w[:LONGEST_WAY] for w in ways]
     each = [[(score(tree, w, c), c) for c in _choices(len(w), optional)] for w in ways]
-    if len(ways[0]) == len(ways[1]):
+    bare = _bare(tree, ways)
+    if bare is not None:  # what hangs on the end of the other one is held: it says nothing of the joints
+        ranked = [(a, (c, c)) for a, c in each[bare]]
+    elif len(ways[0]) == len(ways[1]):
         ranked = [((a + b) / 2, (c, c)) for (a, c), (b, _) in zip(*each, strict=True)]
     else:
         long = slice(0, 3) if limb == "leg" else slice(1, 4)
@@ -77,6 +81,17 @@ def _decide(tree, ways, roles, score, optional, limb):
         for w, choice in zip(ways, ranked[0][1], strict=True)
     ]
     return out, how_clear(limb, lead)
+
+
+def _bare(tree, ways):
+    """Which of two ways that are alike ends where the other one goes on, 0 or 1; None where they are as long or not alike."""
+    short, long = sorted((0, 1), key=lambda i: len(ways[i]))
+    count = len(ways[short])
+    if count == len(ways[long]) or count < 4:
+        return None
+    a, b = (np.array([tree.length(p, q) for p, q in zip(w[: count - 1], w[1:count], strict=False)]) for w in ways)
+    alike = np.abs(a - b) <= HELD_SHARE * np.maximum(a, b)
+    return short if alike[:3].all() else None
 
 
 def how_clear(limb, lead):

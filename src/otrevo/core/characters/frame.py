@@ -9,6 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.characters.fingers import find_fingers
+
 AXES = {f"{sign}{name}": np.eye(3)[i] * (1 if sign == "+" else -1) for i, name in enumerate("XYZ") for sign in "+-"}
 SMALLEST_M, LARGEST_M = 0.3, 6.0
 USUAL_M = 1.65
@@ -102,16 +104,32 @@ def facing_witness(tree, legs, arms, head, forward, up):
         eyes = [b for b in tree.below(head)[1:] if tree.said[b].names("eye", "jaw")]
         if eyes:
             out += 1.5 * np.clip((np.mean(x[eyes], axis=0) - x[head]) @ forward / (0.03 * tree.size), -1, 1)
+        else:
+            out += 0.6 * np.clip(_alike_leaves(tree, head, forward, up) / (0.03 * tree.size), -1, 1)
     for arm in arms:
         line = x[arm["Hand"]] - x[arm["UpperArm"]]
         elbow = x[arm["LowerArm"]] - x[arm["UpperArm"]]
         elbow = elbow - (elbow @ line) / max(line @ line, 1e-12) * line
         out -= 0.3 * np.clip(elbow @ forward / (0.04 * np.linalg.norm(line)), -1, 1)
         thumbs = [b for b in tree.below(arm["Hand"])[1:] if tree.said[b].names("thumb")]
+        if not thumbs:
+            thumbs = [b for name, b in find_fingers(tree, arm["Hand"])[0].items() if name.startswith("Thumb")]
         if thumbs:
             ahead = (np.mean(x[thumbs], axis=0) - x[arm["Hand"]]) @ forward
             out += 0.5 * np.clip(ahead / (0.02 * tree.size), -1, 1)
     return float(out)
+
+
+def _alike_leaves(tree, head, forward, up):
+    """How far ahead of the head's joint two bones lie side by side that nothing hangs on: eyes without a name, if anything; else 0."""
+    leaves = [b for b in tree.children[head] if not tree.children[b] and not tree.ends[b]]
+    side, high, ahead = (
+        (tree.positions[leaves] - tree.positions[head]) @ np.stack([np.cross(up, forward), up, forward], 1)
+    ).T
+    close = 0.006 * tree.size
+    alike = [(ahead[i] + ahead[k]) / 2 for i in range(len(leaves)) for k in range(i)
+             if abs(side[i] + side[k]) < close < abs(side[i] - side[k]) and abs(high[i] - high[k]) < close and abs(ahead[i] - ahead[k]) < close]  # fmt: skip
+    return max(alike, key=abs, default=0.0)
 
 
 def find_unit(tree, rotation):

@@ -83,8 +83,14 @@ def propose(skeleton):
         for side, one in zip(sides, joints, strict=True):
             for role, bone in one.items():
                 add(side + role, [bone], min(sure, facing), role)
-    for side, arm in zip(sides, arms, strict=True):
-        found, _, sure = find_fingers(tree, arm["Hand"])
+    hands = [find_fingers(tree, arm["Hand"]) for arm in arms]
+    for side, (found, _, sure), (others, *_) in zip(sides, hands, hands[::-1], strict=True):
+        if (
+            not others
+            and found
+            and all(b.startswith("Middle") and not tree.said[t].names("middle", "finger") for b, t in found.items())
+        ):
+            continue  # one hand alone has something on it: it is held
         for bone, target in found.items():
             add(side + bone, [target], min(sure, arm_sure, facing))
     _face_bones(tree, pairs, frame)

@@ -27,7 +27,10 @@ from otrevo.core.formats.documents import write_whole
 
 LINEAR = "LINEAR"
 UNMOVED = 1e-5
-RIGID_SHARE, SKEWED_SHARE = 1e-3, 1e-5  # of a bone's length: what it may seem to change by without a position of its own
+RIGID_SHARE, SKEWED_SHARE = (
+    1e-3,
+    1e-5,
+)  # of a bone's length: what it may seem to change by without a position of its own
 SETTLING = 12  # rounds in which a bone under an uneven scale finds its rotation
 RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
