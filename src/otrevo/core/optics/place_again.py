@@ -154,9 +154,9 @@ def _reduced(points, seen, views, matrix, gradient):
     cameras = len(lens)
     uv, slope, lens_part, p = np.empty(2), np.empty((2, 2)), np.empty((2, 9)), np.empty(3)
     jc, jp = np.empty((cameras, 2, SIZE)), np.empty((cameras, 2, 3))
-    mixed, taken = np.empty((cameras, SIZE, 3)), np.empty((cameras, SIZE, 3))
-    r, normal, pull, column = np.empty((cameras, 2)), np.empty((3, 3)), np.empty(3), np.empty(3)
-    who, back = np.empty(cameras, dtype=np.int64), np.empty(3)
+    mixed, taken = np.empty((cameras, 3, SIZE)), np.empty((cameras, SIZE, 3))
+    r, normal, pull = np.empty((cameras, 2)), np.empty((3, 3)), np.empty(3)
+    who, back, inverse, unit = np.empty(cameras, dtype=np.int64), np.empty(3), np.empty((3, 3)), np.eye(3)
     for n in range(len(points)):
         count = 0
         normal[:], pull[:] = 0.0, 0.0
@@ -193,27 +193,33 @@ def _reduced(points, seen, views, matrix, gradient):
                     normal[i, j] += jp[k, 0, i] * jp[k, 0, j] + jp[k, 1, i] * jp[k, 1, j]
         if count < 3 or not solve_three(normal, pull, back):
             continue
+        for j in range(3):
+            solve_three(normal, unit[j], inverse[j])
         for k in range(count):
+            for j in range(3):
+                for i in range(SIZE):
+                    mixed[k, j, i] = jc[k, 0, i] * jp[k, 0, j] + jc[k, 1, i] * jp[k, 1, j]
             for i in range(SIZE):
                 for j in range(3):
-                    mixed[k, i, j] = jc[k, 0, i] * jp[k, 0, j] + jc[k, 1, i] * jp[k, 1, j]
-                solve_three(normal, mixed[k, i], column)
-                taken[k, i] = column
+                    taken[k, i, j] = (
+                        inverse[j, 0] * mixed[k, 0, i] + inverse[j, 1] * mixed[k, 1, i] + inverse[j, 2] * mixed[k, 2, i]
+                    )
         for k in range(count):
             at = SIZE * who[k]
             for i in range(SIZE):
                 g = jc[k, 0, i] * r[k, 0] + jc[k, 1, i] * r[k, 1]
                 for j in range(3):
-                    g -= mixed[k, i, j] * back[j]
+                    g -= mixed[k, j, i] * back[j]
                 gradient[at + i] += g
                 for j in range(SIZE):
                     matrix[at + i, at + j] += jc[k, 0, i] * jc[k, 0, j] + jc[k, 1, i] * jc[k, 1, j]
             for m in range(k, count):  # the rest mirrors it
-                to = SIZE * who[m]
+                to, along = SIZE * who[m], mixed[m]
                 for i in range(SIZE):
                     t0, t1, t2 = taken[k, i, 0], taken[k, i, 1], taken[k, i, 2]
+                    row = matrix[at + i, to : to + SIZE]
                     for j in range(SIZE):
-                        matrix[at + i, to + j] -= t0 * mixed[m, j, 0] + t1 * mixed[m, j, 1] + t2 * mixed[m, j, 2]
+                        row[j] -= t0 * along[0, j] + t1 * along[1, j] + t2 * along[2, j]
 
 
 def place_again(cameras, number, recordings, covariance=None, progress=None):
