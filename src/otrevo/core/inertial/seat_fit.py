@@ -321,6 +321,10 @@ class SeatFit:
                         )
             rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
             out[n, rest] = rotvec_from_quaternion(world[rest])
+            for side in ("left", "right"):
+                foot, shin = (self.number.get(side + b) for b in ("Foot", "LowerLeg"))
+                if foot is not None and shin is not None:  # it is flat on the floor, and points where the knee does
+                    out[n, foot, 1] -= out[n, shin, 1]
         return out
 
     def _residuals(self, x, heading, drift, mount, kinds, bending):
@@ -394,6 +398,6 @@ class SeatFit:
 
 
 def _sharpness(covariance, model_m):
-    """Inverse square root (3, 3) of a covariance of places, doubled in sd as such fits flatter themselves, and what the model lacks."""
-    value, vector = np.linalg.eigh(4 * covariance + np.eye(3) * model_m**2)
+    """Inverse square root (3, 3) of a covariance of places and of what the model lacks."""
+    value, vector = np.linalg.eigh(covariance + np.eye(3) * model_m**2)
     return (vector / np.sqrt(value)) @ vector.T
