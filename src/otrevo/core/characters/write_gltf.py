@@ -27,11 +27,12 @@ from otrevo.core.formats.documents import write_whole
 
 LINEAR = "LINEAR"
 UNMOVED = 1e-5
-RIGID_SHARE, SKEWED_SHARE = (
-    1e-3,
-    1e-5,
-)  # of a bone's length: what it may seem to change by without a position of its own
-SETTLING = 12  # rounds in which a bone under an uneven scale finds its rotation
+RIGID_SHARE = 1e-3  # of a bone's length: what it may seem to change by without a position of its own
+SKEWED_SHARE = 1e-5  # the same under an uneven scale, where lengths truly change
+SETTLING, SETTLED = (
+    12,
+    1e-6,
+)  # rounds in which a bone under an uneven scale finds its rotation, and how near is near enough
 RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
 
@@ -162,6 +163,8 @@ def _settled(above, inverse, scale, turns, wanted):
     """
     for _ in range(SETTLING):
         missing = wanted @ bone_rotations(above @ turns * scale).swapaxes(1, 2)
+        if np.abs(missing - np.eye(3)).max() < SETTLED:
+            break
         turns = _turns(inverse @ missing @ above @ turns)
     return turns, above @ turns * scale
 

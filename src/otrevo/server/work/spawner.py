@@ -9,12 +9,14 @@ when the computing process is gone.
 """
 
 import ctypes
+import logging
 import os
 import signal
 import socket
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
 
+log = logging.getLogger("otrevo.worker")
 FORK, END = b"f", b"e"
 PR_SET_PDEATHSIG = 1
 
@@ -72,7 +74,10 @@ def _serve(requests, compute):
             if child == 0:
                 requests.close()
                 die_with(spawner)
-                compute(Connection(handles[0]))
+                try:
+                    compute(Connection(handles[0]))
+                except Exception:
+                    log.exception("a computing process ended by itself")
                 os._exit(0)
             os.close(handles[0])
         elif wish == END:
