@@ -90,11 +90,12 @@ class Beside:
 
 
 class Shared(unittest.TestSuite):
-    """Tests of some folders below tests/, module by module: those that no other process has taken. They share a folder for that."""
+    """Tests of some folders below tests/ that no other process has taken: module by module, or class by class. Those that
+    share tests have a folder for their claims in common."""
 
-    def __init__(self, claims, *folders):
+    def __init__(self, claims, *folders, by_class=False):
         super().__init__()
-        self.claims, self.folders = Path(claims), folders
+        self.claims, self.folders, self.by_class = Path(claims), folders, by_class
         self._cleanup = False  # nothing is held that would have to be let go
 
     def __iter__(self):
@@ -102,11 +103,24 @@ class Shared(unittest.TestSuite):
             files = (HOME / "tests" / folder).glob("test_*.py")
             # what is small is left for the end
             for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):
-                try:
-                    (self.claims / f"{folder}-{file.stem}").touch(exist_ok=False)
-                except FileExistsError:
-                    continue
-                yield from unittest.defaultTestLoader.loadTestsFromName(f"tests.{folder}.{file.stem}")
+                name = f"{folder}.{file.stem}"
+                if self.by_class:
+                    for number, tests in enumerate(self.loaded(name)):
+                        if self.claimed(f"{name}.{number}"):
+                            yield tests
+                elif self.claimed(name):
+                    yield from self.loaded(name)
+
+    def loaded(self, name):
+        return unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
+
+    def claimed(self, name):
+        """Whether this process is the first to ask for tests of that name."""
+        try:
+            (self.claims / name).touch(exist_ok=False)
+        except FileExistsError:
+            return False
+        return True
 
 
 def run_core(tally, claims):
@@ -138,7 +152,7 @@ def run_django(tally, claims):
 
             class Runner(DiscoverRunner):
                 def build_suite(self, *_, **__):
-                    return Shared(claims, "interface", "server")
+                    return Shared(claims, "interface", "server", by_class=True)
 
                 def get_databases(self, suite):
                     return {"default": False}  # without looking into tests that nobody has taken yet

@@ -5,7 +5,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
-from scipy.io import wavfile
+import scipy
 
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import FileStream, Format
@@ -23,15 +23,15 @@ def read_wav(path, channel=0):
         raise InputError(f"{path.name}: larger than 2 GiB; expected the WAV of one take.")
     try:
         with warnings.catch_warnings():
-            warnings.simplefilter("error", wavfile.WavFileWarning)
-            rate, data = wavfile.read(path)
-    except wavfile.WavFileWarning as warning:
+            warnings.simplefilter("error", scipy.io.wavfile.WavFileWarning)
+            rate, data = scipy.io.wavfile.read(path)
+    except scipy.io.wavfile.WavFileWarning as warning:
         if "EOF" in str(warning).upper() or "truncat" in str(warning).lower():
             raise InputError(f"{path.name}: the WAV is truncated; it ends before the length it announces.") from None
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                rate, data = wavfile.read(path)
+                rate, data = scipy.io.wavfile.read(path)
         except Exception as error:
             raise InputError(f"{path.name}: not a WAV that can be read ({str(error)[:80]}).") from None
     except Exception as error:  # scipy raises ValueError, struct.error, EOFError and others for broken headers
@@ -56,7 +56,7 @@ def read_wav(path, channel=0):
 
 def write_wav(path, rate, samples):
     """Write one channel as 16-bit PCM."""
-    wavfile.write(path, rate, np.round(np.clip(samples, -1, 1) * 32767).astype(np.int16))
+    scipy.io.wavfile.write(path, rate, np.round(np.clip(samples, -1, 1) * 32767).astype(np.int16))
 
 
 FEWEST_CODE_FRAMES = 5
