@@ -12,7 +12,7 @@ from tests.server.production import PASSWORD
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu-compositing", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
 ]  # fmt: skip
-expect.set_options(timeout=30000)  # a busy machine is slow, and what never comes fails all the same
+expect.set_options(timeout=90000)  # a busy machine is slow, and what never comes fails all the same
 CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
 
 
@@ -50,7 +50,7 @@ class InBrowser:
 
     def sign_in(self, role):
         page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
-        page.set_default_timeout(30000)
+        page.set_default_timeout(90000)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.goto(self.live_server_url)
         page.get_by_label("Name").fill(f"{role}-SMS")

@@ -17,7 +17,8 @@ import psycopg
 from otrevo.server.cluster import free_port
 from tests.server.product import HOME, until
 
-NAME, NETWORK, HERE, THERE = "otrevo-test", "10.213.77.0/24", "10.213.77.1", "10.213.77.2"
+OWN = os.getpid()  # tests of another checkout may run beside these
+NAME, NETWORK, HERE, THERE = f"otrevo-{OWN % 10**5}", *(f"10.213.{OWN % 250}.{host}" for host in ("0/24", "1", "2"))
 FILLED = """
     import numpy as np
     from otrevo.server.takes.jobs import queue_from

@@ -233,7 +233,7 @@ class GoesOn(TransactionTestCase):
                 shown = await here.watch(self.production.pk, lambda s: "cannot be reached" in (s.get("trouble") or ""))
                 here.recorder.cameras_port = port
                 at = shown["seconds"]
-                await here.watch(self.production.pk, lambda s: s["seconds"] > at + 1.5 and not s["trouble"])
+                await here.watch(self.production.pk, lambda s: s["seconds"] > at + 3.0 and not s["trouble"])
                 length = (await ask({"do": "length", "production": self.production.pk}))["seconds"]
                 take, request = await asyncio.to_thread(self._cut, length)
                 return take, await ask(request)

@@ -11,6 +11,7 @@ when the computing process is gone.
 import ctypes
 import logging
 import os
+import select
 import signal
 import socket
 from multiprocessing import Pipe
@@ -52,6 +53,10 @@ class Spawner:
         with theirs:
             socket.send_fds(self.socket, [FORK], [theirs.fileno()])
         return ours
+
+    def is_gone(self):
+        """Whether the spawner has ended. Nothing is on its way from it but while `end` waits."""
+        return bool(select.select([self.socket], [], [], 0)[0])
 
     def end(self):
         """End the computing process, and return when it is gone. Raises OSError when the spawner is gone."""

@@ -54,6 +54,8 @@ class Child:
     def heard(self):
         """(newest share of progress or None, whether the run has ended). Raises EOFError when the process is gone."""
         share = None
+        if self.spawner.is_gone():
+            _end_without_spawner()
         while self.connection.poll():
             message = self.connection.recv()
             if message is None:
