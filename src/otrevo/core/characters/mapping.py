@@ -85,11 +85,8 @@ def propose(skeleton):
                 add(side + role, [bone], min(sure, facing), role)
     hands = [find_fingers(tree, arm["Hand"]) for arm in arms]
     for side, (found, _, sure), (others, *_) in zip(sides, hands, hands[::-1], strict=True):
-        if (
-            not others
-            and found
-            and all(b.startswith("Middle") and not tree.said[t].names("middle", "finger") for b, t in found.items())
-        ):
+        one_thing = all(b.startswith("Middle") and not tree.said[t].names("middle", "finger") for b, t in found.items())
+        if one_thing and not others:
             continue  # one hand alone has something on it: it is held
         for bone, target in found.items():
             add(side + bone, [target], min(sure, arm_sure, facing))

@@ -29,10 +29,8 @@ LINEAR = "LINEAR"
 UNMOVED = 1e-5
 RIGID_SHARE = 1e-3  # of a bone's length: what it may seem to change by without a position of its own
 SKEWED_SHARE = 1e-5  # the same under an uneven scale, where lengths truly change
-SETTLING, SETTLED = (
-    12,
-    1e-6,
-)  # rounds in which a bone under an uneven scale finds its rotation, and how near is near enough
+SETTLING = 12  # rounds, at most, in which a bone under an uneven scale finds its rotation
+SETTLED = 1e-6  # how near to it is near enough
 RIGID = 1e-6  # how far from a rotation a matrix of float32 numbers may be
 
 
