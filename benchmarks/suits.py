@@ -15,9 +15,8 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
     slerp,
 )
-from otrevo.core.inertial.calibrate import calibrate_suit_alone
+from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
-from otrevo.core.inertial.measures import measured_skeleton
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.retarget.plants import find_plants
@@ -37,9 +36,8 @@ def suits(seeds):
         person = make_performer(seed, shipped_chart(), sloppiness_deg=SLOPPY_DEG)
         warm_up = perform("suit warm-up", person, seed, Fraction(120)).motion
         suit = make_suit(warm_up.skeleton, seed)
-        skeleton, _ = measured_skeleton({"height_m": person.height_m})
         began = time.process_time()
-        found = calibrate_suit_alone(record_suit(warm_up, suit), skeleton)
+        skeleton, found, _ = calibrate_wearer(record_suit(warm_up, suit), {"height_m": person.height_m})
         calibrating.append(time.process_time() - began)
         document = {"suit": suit_to_document(found)}
         performer = PerformerCalibration(person.height_m, skeleton, "", (), (), np.zeros((0, 3)), devices=document)

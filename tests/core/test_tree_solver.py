@@ -4,7 +4,7 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.compiled_rotations import exp_rotation, log_rotation
+from otrevo.core.body.compiled_rotations import exp_rotation, log_rotation, log_slope
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
 from otrevo.core.body.tree_solver import BodyArrays, Expected, Observed, chains, place_markers, pose_joints, refine_pose
@@ -21,6 +21,15 @@ class Rotations(unittest.TestCase):
             np.testing.assert_allclose(out, Rotation.from_rotvec(v).as_matrix(), atol=1e-10)
             log_rotation(out, back)
             np.testing.assert_allclose(Rotation.from_rotvec(back).as_matrix(), out, atol=1e-6)
+
+    def test_the_slope_of_the_logarithm_is_what_small_turns_make(self):
+        slope, rng, small = np.empty((3, 3)), np.random.default_rng(1), 1e-6
+        for size in (1e-9, 0.01, 1.0, 3.0):
+            v = rng.normal(size=3)
+            v *= size / np.linalg.norm(v)
+            log_slope(v, slope)
+            turned = Rotation.from_rotvec(small * np.eye(3)) * Rotation.from_rotvec(v)
+            np.testing.assert_allclose(slope.T, (turned.as_rotvec() - v) / small, atol=1e-5)
 
 
 class Solver(unittest.TestCase):

@@ -22,21 +22,20 @@ KITS = {
 def run_suit_performer(args):
     from otrevo.core.body.performer import PerformerCalibration
     from otrevo.core.formats.suit_table import read_suit
-    from otrevo.core.inertial.calibrate import calibrate_suit_alone
+    from otrevo.core.inertial.calibrate import calibrate_wearer
     from otrevo.core.inertial.documents import suit_to_document
-    from otrevo.core.inertial.measures import measured_skeleton, measures_from
+    from otrevo.core.inertial.measures import measures_from
 
     measures = (
         measures_from(read_document(args.measures, "measures/1"), Path(args.measures).name) if args.measures else {}
     )
     if args.height_m is not None:
         measures |= measures_from({"height_m": args.height_m}, "--height-m")
-    skeleton, notes = measured_skeleton(measures)
     recording = read_suit(args.suit)
     if KITS[args.kit] is not None:
         recording = recording.only([n for n in recording.names if n in KITS[args.kit]])
     report = progress_of(args)
-    found = calibrate_suit_alone(recording, skeleton, report)
+    skeleton, found, notes = calibrate_wearer(recording, measures, report)
     notes = [*recording.notes, *notes, *found.notes]
     rms = float((found.residual_deg**2).mean() ** 0.5)
     figures = {"suit_residual_deg": round(rms, 2), "sensors": len(found.names), "kit": args.kit}

@@ -70,6 +70,28 @@ def log_rotations(m):
 
 
 @jit
+def log_slope(v, out):
+    """By how much the rotation vector v (3,) of a rotation R changes as R is turned about its parent's axes, d log(exp(w) R) / dw, into
+    out (3, 3): the inverse of the left Jacobian, I - [v]x / 2 + c [v]x^2 (J. Sola et al., A micro Lie theory, 2018, eq. 146).
+    """
+    x, y, z = v[0], v[1], v[2]
+    a2 = x * x + y * y + z * z
+    c = 1.0 / 12.0
+    if a2 > 1e-6:
+        half = 0.5 * np.sqrt(a2)
+        c = (1.0 - half / np.tan(half)) / a2
+    out[0, 0] = 1.0 - c * (y * y + z * z)
+    out[1, 1] = 1.0 - c * (x * x + z * z)
+    out[2, 2] = 1.0 - c * (x * x + y * y)
+    out[0, 1] = c * x * y + 0.5 * z
+    out[1, 0] = c * x * y - 0.5 * z
+    out[0, 2] = c * x * z - 0.5 * y
+    out[2, 0] = c * x * z + 0.5 * y
+    out[1, 2] = c * y * z + 0.5 * x
+    out[2, 1] = c * y * z - 0.5 * x
+
+
+@jit
 def multiply(a, b, out):
     """out = a b for 3x3 matrices; out must be neither a nor b."""
     for i in range(3):

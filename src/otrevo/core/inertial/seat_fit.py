@@ -37,7 +37,9 @@ from otrevo.core.inertial.stills import mean_rotation
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 STEP = 1e-6
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
-PLAINLY_M = 0.08  # hip joints that lie so far the wrong way round do not do so by chance
+# by what legs go to their own side by chance, how far sways go, and how well hip joints are placed across the pelvis
+SPREAD_SD, SWAYING_DEG, ACROSS_SD_M = 0.15, 3.0, 0.06
+PLAINLY = 1.2  # legs that are so many sigma the wrong way round are not so by chance
 HINGE_FRAMES, INDEPENDENT = 60, 20
 KNEE_STEP = 5
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
@@ -64,7 +66,7 @@ class SeatFit:
         self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
 
     def exchanged_sides(self):
-        """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend."""
+        """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
         heading, drift = self._headings_by_links()
         knees = sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
         if np.linalg.norm(knees[[0, 2]]) < np.radians(10):
@@ -72,8 +74,9 @@ class SeatFit:
         knees /= np.linalg.norm(knees)
         arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
+        legs_right = self._spread_outwards(heading, drift, knees) / SPREAD_SD + hips @ knees / ACROSS_SD_M
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
-        wrong = arms_wrong, hips @ knees < (0.0 if arms_wrong else -PLAINLY_M)
+        wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
 
     def _knee_bends(self, side, heading, drift):
@@ -93,6 +96,27 @@ class SeatFit:
         bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
         bent = np.linalg.norm(bend, axis=1) > BENT_RAD
         return quaternion_rotate(world[bent, 0], bend[bent]).mean(axis=0) if bent.sum() >= 10 else np.zeros(3)
+
+    def _spread_outwards(self, heading, drift, left):
+        """How far legs go to their own side rather than to the other one, -1 to 1; left (3,): the way that knees bend about, a unit.
+
+        Hips let a leg swing out twice as far as in, and people stand, step and squat with their feet apart.
+        """
+        names = ("hips", "leftUpperLeg", "rightUpperLeg")
+        if not all(n in self.number for n in names):
+            return 0.0
+        at = [self.number[n] for n in names]
+        q = self.recording.rotation[:, at]
+        known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
+        time, straight = self.recording.times_s[known] - self.zero, self._straight()
+        if not len(known) or not np.isfinite(self.held[straight, at]).all():
+            return 0.0
+        held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight], None)
+        now = self._turned(q[known], heading[at] + drift[at] * time[:, None], None)
+        turn = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(held)))
+        aside = np.degrees(turn @ np.cross(left, UP))
+        aside = (aside[:, 1:] - aside[:, :1]) * [1.0, -1.0]  # outwards, against the pelvis
+        return float((aside * np.abs(aside)).mean() / ((aside**2).mean() + SWAYING_DEG**2))
 
     def begin(self):
         """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""

@@ -69,23 +69,17 @@ _POINTS = (("Foot", "Foot"), ("Toes", "Foot"), ("LowerLeg", "LowerLeg"), ("Hand"
 
 def find_travel(recording, calibration, headings, skeleton, rotation_local, level_floor=True):
     """The Travel of a take: SuitRecording, SuitCalibration and Headings of the same sensors; rotation_local (T, B, 4) of the Skeleton."""
-    count, rate = len(recording), recording.rate_hz
+    count = len(recording)
     if not any(n.endswith(("Foot", "LowerLeg")) for n in recording.names):
         # nothing tells of the ground: whoever it is sits
         return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
-    sensed = _felt_in_world(recording, calibration, headings)
-    ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
-    contacts = _touches(points, rate)
-    hips = _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2)
-    system = _System(count, rate, hips, ends, points, contacts, sensed["hips"][0])
+    system = _system_of(recording, calibration, headings, skeleton, joint, world)
     for _ in range(3):
         free = system.solve({})
-        wrong = [c for c in contacts if system.strained(c, free) > WRONG_M]
-        if not wrong:
+        if not system.lets_go(free):
             break
-        system.standing = contacts = [c for c in contacts if c not in wrong]
-    contacts = _with_levels(contacts, free, ends, points, skeleton)
+    ends, contacts = system.ends, _with_levels(system.standing, free, system.ends, system.points, skeleton)
     found = system.solve({c: c.level_m + _height(c.point, skeleton) for c in contacts} if level_floor else {})
     root = found[:, 0].copy()
     root -= [root[0, 0], 0.0, root[0, 2]]
@@ -93,6 +87,49 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
         root[:, 1] -= (root[:, 1] + joint[..., 1].min(axis=1)).min()
     feet = {n: found[:, k] - found[:, 0] for n, k in ends.order.items() if n.endswith("Foot")}
     return Travel(root, keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
+
+
+def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
+    """(factor, one sigma): by how much legs are longer than the Skeleton's, as steps and squats of a warm-up tell.
+
+    Where feet stand, the hips' own accelerometer says how far they go, and the angles of the legs say it in lengths of legs. The factor is
+    one more unknown of the least squares that finds the way. Arguments as those of `find_travel`. Without steps sigma is infinite.
+    """
+    count = len(recording)
+    joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
+    system = _system_of(recording, calibration, headings, skeleton, joint, world)
+    n, grows, squares, by_hips = system.n, np.zeros_like(system.aim), 0.0, 0.0
+    for bone, k in system.ends.order.items():
+        if not bone.endswith(("Foot", "LowerLeg")):
+            continue
+        side = bone.removesuffix("Foot").removesuffix("LowerLeg")
+        hip = joint[:, skeleton.index(side + "UpperLeg")] - joint[:, 0]
+        leg = system.ends.relative[:, k - 1] - hip
+        grows[k::n] += leg / TIE_SD_M**2
+        grows[::n] -= leg / TIE_SD_M**2
+        squares += (leg**2).sum() / TIE_SD_M**2
+        by_hips += (leg * hip).sum() / TIE_SD_M**2
+    for _ in range(3):
+        if not squares or not system.standing:
+            return 1.0, np.inf
+        band, aim = system.standing_still()
+        # what the ties aim at, and so the places, is fixed + factor * grown
+        both = solveh_banded(band, np.concatenate([aim - grows, grows], axis=1), lower=True)
+        fixed, grown = both[:, :3], both[:, 3:]
+        known = squares - (grows * grown).sum()
+        factor = ((grows * fixed).sum() - by_hips) / known
+        if not system.lets_go((fixed + factor * grown).reshape(count, n, 3)):
+            break
+    return float(factor), float(1 / np.sqrt(known))
+
+
+def _system_of(recording, calibration, headings, skeleton, joint, world):
+    """The _System of a take: joint (T, B, 3) and world (T, B, 4) of the pose with its hips in the origin."""
+    sensed = _felt_in_world(recording, calibration, headings)
+    ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
+    hips = _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2)
+    rate = recording.rate_hz
+    return _System(len(recording), rate, hips, ends, points, _touches(points, rate), sensed["hips"][0])
 
 
 @dataclass(frozen=True)
@@ -294,8 +331,14 @@ class _System:
         off = places[span, k] - places[span, 0] - self.ends.relative[span, k - 1]
         return float(np.linalg.norm(np.ptp(off, axis=0)))
 
-    def solve(self, heights):
-        """Places (T, 1 + E, 3); heights: {Contact: height of its point over the origin's floor}."""
+    def lets_go(self, places):
+        """Whether there are contacts that do not stand, by places (T, 1 + E, 3); they are none from now on."""
+        before = len(self.standing)
+        self.standing = [c for c in self.standing if self.strained(c, places) <= WRONG_M]
+        return len(self.standing) < before
+
+    def standing_still(self):
+        """(band, aim) in which what touches the ground stays where it is."""
         band, aim, n = self.band.copy(), self.aim.copy(), self.n
         for c in self.standing:
             p, start, end = self.points[c.point], c.start, c.end
@@ -307,6 +350,12 @@ class _System:
             band[n, at] -= w
             aim[at + n] += step
             aim[at] -= step
+        return band, aim
+
+    def solve(self, heights):
+        """Places (T, 1 + E, 3); heights: {Contact: height of its point over the origin's floor}."""
+        band, aim = self.standing_still()
+        n = self.n
         self._leans(band, aim)
         level_band, level_aim = band.copy(), aim[:, 1].copy()
         level_band[0, 0] -= ANCHOR if heights else 0.0

@@ -9,9 +9,8 @@ from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.devices.catalogue import DEVICES
 from otrevo.core.devices.suit import device_start_s, in_words, suit_recording_of
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.calibrate import calibrate_suit_alone
+from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
-from otrevo.core.inertial.measures import measured_skeleton
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, SampleClock
@@ -34,8 +33,9 @@ def wears_suit_alone(performer):
 
 def calibrate(material, report):
     """The Outcome of a warm-up: a performer by their height and their suit, and whatever else they wear."""
-    skeleton, _ = measured_skeleton({"height_m": material.height_m} | dict(material.measures))
-    found = calibrate_suit_alone(suit_recording_of(material.recorded("suit")), skeleton, lambda s: report(0.9 * s))
+    measures = {"height_m": material.height_m} | dict(material.measures)
+    recording = suit_recording_of(material.recorded("suit"))
+    skeleton, found, _ = calibrate_wearer(recording, measures, lambda s: report(0.9 * s))
     figures = {
         "suit_residual_deg": round(float(np.sqrt((found.residual_deg**2).mean())), 2), "sensors": len(found.names),
         "poses": sorted({kind for kind, *_ in found.poses}), "exchanged": [list(p) for p in found.exchanged],

@@ -4,6 +4,7 @@ import re
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.characters.names import read_names
@@ -12,6 +13,10 @@ from otrevo.core.errors import InputError
 
 STILL_M_S = 0.12
 STILL_S = 0.5
+WIDE_SHARE = 0.95  # of how far apart the hands ever are while the body is still
+UPRIGHT_M = 0.03
+HELD_SHARE = 0.9
+SEEN_FRAMES, USUAL_ROUNDS, USUAL_RAD = 500, 5, np.radians(2.0)
 FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
 MOVES_M = 0.02
 FEWEST = 3  # bodies on limbs
@@ -161,7 +166,10 @@ def _by_names(names, of):
 
 
 def _t_pose(recording, bones):
-    """Frames (K,) in which the bodies stand still and the hands are farthest apart. Raises InputError when nothing is ever still."""
+    """Frames (K,) of the T-pose: still, the hands far apart, the body upright, and limbs turned as most often in such moments.
+
+    Hands may be as far apart with the head turned or the wrists bent. Raises InputError when nothing is ever still.
+    """
     position, hz = recording.position_m, recording.rate_hz
     step = max(1, round(0.2 * hz))
     speed = np.full(len(position), np.inf)
@@ -179,11 +187,33 @@ def _t_pose(recording, bones):
         spread = np.nanmax(np.linalg.norm(position - np.nanmedian(position, axis=1, keepdims=True), axis=2), axis=1)
     else:
         spread = np.linalg.norm((position[:, ends[0]] - position[:, ends[1]])[:, [0, 2]], axis=1)
-    spread = np.where(still, np.nan_to_num(spread, nan=-1.0), -1.0)
-    best = int(np.argmax(spread))
+    may_be = still & (np.nan_to_num(spread, nan=-1.0) >= WIDE_SHARE * np.nanmax(np.where(still, spread, np.nan)))
+    upright = [number[b] for b in ("hips", "head") if b in number]
+    if upright:
+        high = position[:, upright, 1].mean(axis=1)
+        may_be &= ~(high < np.nanmax(np.where(may_be, high, np.nan), initial=-np.inf) - UPRIGHT_M)
     window = int(STILL_S * hz)
+    held = scipy.ndimage.uniform_filter1d(still.astype(float), 2 * window + 1, mode="constant") > HELD_SHARE
+    at = np.flatnonzero(may_be & held if (may_be & held).any() else may_be)
+    at = at[:: max(1, len(at) // SEEN_FRAMES)]
+    best = int(at[np.argmin(_unusual(recording.rotation[at][:, sorted(number.values())]))])
     near = np.arange(max(0, best - window), min(len(position), best + window + 1))
     return near[still[near]]
+
+
+def _unusual(rotation):
+    """How far (K,) the bodies are turned against each other from how they mostly are, radians, RMS; rotation (K, N, 4)."""
+    against = quaternion_multiply(quaternion_conjugate(rotation[:, :1]), rotation)
+    off = np.zeros(against.shape[:2])
+    for _ in range(USUAL_ROUNDS):  # towards the geometric median
+        weight = np.nan_to_num(1 / np.maximum(off, USUAL_RAD))
+        known = np.nan_to_num(against)
+        scatter = np.einsum("kn,kni,knj->nij", weight, known, known)
+        usual = np.linalg.eigh(scatter)[1][..., -1]  # the mean of rotations, whatever the quaternions' signs
+        turn = quaternion_multiply(quaternion_conjugate(usual), against)
+        off = 2 * np.arctan2(np.linalg.norm(turn[..., :3], axis=-1), np.abs(turn[..., 3]))
+    known = np.isfinite(off)
+    return np.where(known.any(axis=1), np.sqrt(np.nansum(off**2, axis=1) / np.maximum(known.sum(axis=1), 1)), np.inf)
 
 
 def _facing(bones, place):

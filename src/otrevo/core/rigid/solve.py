@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.model import body_model
@@ -23,23 +24,30 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.poses import plain
+from otrevo.core.inertial.poses import LIMBS, T_POSE_SD, plain
 from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty
-from otrevo.core.warm_up.geometry_fit import fit_geometry
+from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry
 
 LEVER_M = 0.25  # from a body's middle to the four points that stand for it
 _CORNERS = LEVER_M / np.sqrt(3) * np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
-SEAT_SD_M, SEAT_SD_RAD = 0.05, np.radians(20.0)  # of a body on its limb, besides what the T-pose says
-STIFF_SD_M = 0.001  # a rigid body is one
-# how well people hold each joint in a T-pose, degrees
+SEAT_SD_M = 0.05  # of a body on its limb, besides what the T-pose says
+USUALLY_TURNED_DEG = (6.0, 8.0, 6.0)
+STIFF_SD_M = (
+    0.02  # a body is rigid, as its points say themselves; the prior knows small turns only and must not hold it
+)
+# how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
 HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
-            "UpperLeg": 5.0, "LowerLeg": 4.0, "Foot": 5.0}  # fmt: skip
+            "UpperLeg": (5.0, 9.0, 5.0), "LowerLeg": 4.0, "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
 USUALLY_HELD_DEG = 5.0
+# how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
+HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
+INDEPENDENT = 20
+LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
-FIT_FRAMES, ROUNDS = 160, 2
-REST_SHARE = 0.01
+FIT_FRAMES, ROUNDS = 160, 3
+REST_SHARE = 0.05
 
 
 @dataclass(frozen=True)
@@ -105,22 +113,28 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     picked = np.unique(np.append(_frames(points, recording.rate_hz), held))
     shown = points[picked]
     shown[picked == held] = np.nanmedian(points[found.frames], axis=0)
-    rest_share = np.full((len(picked), len(model.skeleton.names)), REST_SHARE)
-    degrees = np.array([HELD_DEG.get(plain(b), USUALLY_HELD_DEG) for b in model.skeleton.names])
-    usual = (model.sigma.mean(axis=1) / np.radians(degrees)) ** 2
-    rest_share[picked == held] = usual
-    performer = _performer(model, height_m, bodies)
+    rest_share = _rest_share(model, picked == held)
+    across_m = [LIMB_ACROSS_M if plain(b) in LIMBS.values() else PRIOR_ACROSS_M for b in model.skeleton.names[1:]]
+    performer, seats = _performer(model, height_m, bodies), model
+    bones = [found.bones[n] for n in bodies]
+    information = _seats_information(model.marker_offset_m - _middles(model), bones)
     for number in range(ROUNDS):
         first = solve_take(shown, rate, performer, model=_as_stiff(performer, model))
         local = matrix_from_quaternion(
             first.motion.rotation_local[:, [first.motion.skeleton.index(n) for n in model.skeleton.names]]
         )
         fit = fit_geometry(
-            _as_stiff(performer, model), shown, first.motion.root_position_m.copy(), np.ascontiguousarray(local), 6, model,
-            rest_share, _seats_information(model, bodies), LIMIT_SHARE,
+            _as_stiff(performer, model), shown, first.motion.root_position_m.copy(), np.ascontiguousarray(local), 6, seats,
+            rest_share, information, LIMIT_SHARE, across_m,
         )  # fmt: skip
-        performer = _performer(fit.model, height_m, bodies)
-        progress(0.15 + 0.3 * (number + 1))
+        turns = _turns(model, fit.model)
+        turned = _turned(model, turns)
+        performer = _performer(replace(fit.model, marker_offset_m=turned + _middles(fit.model)), height_m, bodies)
+        information = _seats_information(turned, bones)
+        # from where they are now, on straight lines to where the T-pose has them
+        back = np.cross(np.repeat(turns.as_rotvec(), 4, axis=0), turned)
+        seats = replace(model, marker_offset_m=turned - back + _middles(model))
+        progress(0.15 + 0.6 * (number + 1) / ROUNDS)
     fitted = _as_stiff(performer, model)
     solution = solve_take(points, rate, performer, progress=lambda s: progress(0.75 + 0.2 * s), model=fitted)
     motion = solution.motion
@@ -140,6 +154,20 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     }  # fmt: skip
     progress(1.0)
     return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
+
+
+def _rest_share(model, held):
+    """(F, B, 3): how much of their usual pull joints feel towards rest. held (F,): whether a frame is the T-pose.
+
+    Nearly none of it, as a warm-up's mean pose is no rest. But the T-pose is as good as people hold it, and knees and elbows bend about one axis.
+    """
+    names, sigma = model.skeleton.names, model.sigma
+    out = np.full((len(held), *sigma.shape), REST_SHARE)
+    for b, bone in enumerate(names):
+        for axis, degrees in HINGE_DEG.get(plain(bone), {}).items():
+            out[:, b, axis] = (sigma[b, axis] / np.radians(degrees)) ** 2 * min(1.0, INDEPENDENT / len(held))
+        out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
+    return out
 
 
 def _points(position_m, rotation):
@@ -173,27 +201,43 @@ def _in_t_pose(found, points, height_m, bodies):
     return body_model(skeleton, names, bones, offsets)
 
 
-def _seats_information(model, bodies):
-    """Inverse covariance (12 N, 12 N), 1/m², of the bodies' points about where they are in the T-pose.
+def _middles(model):
+    """The middles of the bodies (4 N, 3) that a BodyModel's points stand for, once for each point."""
+    return np.repeat(model.marker_offset_m.reshape(-1, 4, 3).mean(axis=1), 4, axis=0)
 
-    A body is rigid and sits somewhere within SEAT_SD_M and SEAT_SD_RAD.
+
+def _turns(model, fitted):
+    """The Rotation (N) of every body of a BodyModel about its middle to where the fitted one has it."""
+    before, now = ((m.marker_offset_m - _middles(m)).reshape(-1, 4, 3) for m in (model, fitted))
+    return Rotation.concatenate([Rotation.align_vectors(n, b)[0] for b, n in zip(before, now, strict=True)])
+
+
+def _turned(model, turns):
+    """The points (4 N, 3) of a BodyModel about the middles of their bodies, turned by a Rotation (N)."""
+    before = (model.marker_offset_m - _middles(model)).reshape(-1, 4, 3)
+    return np.concatenate([turn.apply(points) for turn, points in zip(turns, before, strict=True)])
+
+
+def _seats_information(points, bones):
+    """Inverse covariance (12 N, 12 N), 1/m², of the bodies' points (4 N, 3) about where the T-pose has them.
+
+    points are about the middles of their bodies, turned as far as is known. A body sits somewhere within SEAT_SD_M, and is turned
+    as people hold their limbs.
     """
-    out = np.zeros((12 * len(bodies), 12 * len(bodies)))
-    for i in range(len(bodies)):
-        points = model.marker_offset_m[4 * i : 4 * i + 4]
-        points = points - points.mean(axis=0)
+    out = np.zeros((len(points) * 3,) * 2)
+    for i, bone in enumerate(bones):
         shift = np.tile(np.eye(3), (4, 1)) / 2.0
-        turn = np.concatenate(
-            [np.cross(np.eye(3), p).T for p in points]
-        )  # d point / d rotation vector, columns of axes
+        # d point / d rotation vector, columns of axes
+        turn = np.concatenate([np.cross(np.eye(3), p).T for p in points[4 * i : 4 * i + 4]])
         norm = np.linalg.norm(turn, axis=0)
         turn = np.linalg.qr(turn / norm)[0]
         rest = np.eye(12) - shift @ shift.T - turn @ turn.T
+        sd = np.radians(T_POSE_SD.get(plain(bone), USUALLY_TURNED_DEG))
         at = slice(12 * i, 12 * i + 12)
         out[at, at] = (
             rest / STIFF_SD_M**2
             + shift @ shift.T / (2 * SEAT_SD_M) ** 2
-            + turn @ turn.T / (SEAT_SD_RAD * norm.mean()) ** 2
+            + turn @ np.diag(1 / (sd * norm.mean()) ** 2) @ turn.T
         )
     return out
 

@@ -310,7 +310,7 @@ def _eased(keys, times, size):
 
 
 def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
-    """The named motion by a performer, standing at `place_m` (x, z) and turned by `facing_rad` about +Y.
+    """The named motion by a performer, standing at `position_m` (x, z) and turned by `facing_rad` about +Y.
 
     `rate` is a Fraction in Hz. Raises KeyError for an unknown motion. Returns a Performance with all 52 bones.
     """
@@ -346,18 +346,23 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     sway = band_noise(rng, frames, 3, hz, 0.1, 0.8) * np.array([0.006, 0.0015, 0.006])
     pelvis = _eased(k.pelvis, times, 3) * (performer.height_m / 1.75) + sway
     pelvis[:, 1] += rest[0, 1] - 0.012
+    legs = []
     for side, sign in (("left", 1.0), ("right", -1.0)):
         upper, lower, foot = (skeleton.index(side + n) for n in ("UpperLeg", "LowerLeg", "Foot"))
         thigh, shin = np.linalg.norm(rest[lower]), np.linalg.norm(rest[foot])
         stance = np.array([rest[upper, 0] + sign * rng.uniform(0.01, 0.05), 0.0, rng.uniform(-0.02, 0.02)])
         stance[1] = 0.08 * performer.height_m / 1.75
-        ankle, lift = feet(k, times, side, stance)
+        legs.append((side, sign, upper, lower, foot, thigh, shin, *feet(k, times, side, stance)))
+    hips = [pelvis + quaternion_rotate(local[:, 0], rest[leg[2]]) for leg in legs]
+    pelvis[:, 1] -= _lower_by(hips, [leg[7] for leg in legs], [leg[5] + leg[6] for leg in legs], hz)
+    for _, sign, upper, lower, foot, thigh, shin, ankle, lift in legs:
         hip = pelvis + quaternion_rotate(local[:, 0], rest[upper])
         toe_out = np.full((frames, 1), np.radians(sign * rng.uniform(2, 12)))
         yaw = quaternion_from_rotvec(np.concatenate([np.zeros((frames, 1)), toe_out, np.zeros((frames, 1))], 1))
         forward = quaternion_rotate(yaw, np.array([0.0, 0.0, 1.0]))
         knee, ankle = two_bone(hip, ankle, thigh, shin, forward)
-        across = quaternion_rotate(yaw, np.array([1.0, 0.0, 0.0]))
+        # knees are hinges: thigh and shin turn about the normal of the plane that they lie in
+        across = np.cross(forward, ankle - hip)
         thigh_world = frame_to((knee - hip) / thigh, across)
         shin_world = frame_to((ankle - knee) / shin, across)
         # the rest pose's own direction of the bone is not exactly -Y
@@ -376,6 +381,23 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     root = quaternion_rotate(rotation, pelvis) + np.array([position_m[0], 0.0, position_m[1]])
     local[:, 0] = quaternion_multiply(rotation, local[:, 0])
     return Performance(Motion(skeleton, rate, root, local), CLAP_S, name, k.held, tuple(k.covered))
+
+
+def _lower_by(hips, ankles, lengths_m, hz):
+    """How far (T,) the pelvis goes down, in metres, so that both legs reach their ankles.
+
+    Whoever stands with the feet apart stands lower. A foot that the leg cannot reach would be dragged along.
+    """
+    low = np.zeros(len(hips[0]))
+    for hip, ankle, length in zip(hips, ankles, lengths_m, strict=True):
+        away = np.linalg.norm((ankle - hip)[:, [0, 2]], axis=1)
+        highest = ankle[:, 1] + np.sqrt(np.maximum((0.998 * length) ** 2 - away**2, 0.01))
+        low = np.maximum(low, hip[:, 1] - highest)
+    width = int(0.16 * hz) | 1
+    low = scipy.ndimage.maximum_filter1d(np.minimum(low, 0.15), width)
+    for _ in range(2):
+        low = scipy.ndimage.uniform_filter1d(low, width // 2 | 1)
+    return low
 
 
 def _meeting_deg(performer):

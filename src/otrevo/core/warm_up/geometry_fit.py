@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from otrevo.core.body.compiled_rotations import log_rotation, log_rotations
+from otrevo.core.body.compiled_rotations import log_rotation, log_rotations, log_slope
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
 
 SIGMA_M = 0.006
@@ -125,28 +125,34 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
 
 @njit(cache=True, error_model="numpy")
 def _pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
-    """Add to the normal equations of every frame's pose what holds joints near rest, rest_share (F, B) of it, and within their limits.
+    """Add to the normal equations of every frame's pose what holds joints near rest, rest_share (F, B, 3) of it, and within their limits.
 
     world, local (F, B, 3, 3); hpp (F, P, P), gp (F, P).
     """
-    theta, stiff, pull = np.empty(3), np.empty(3), np.empty(3)
+    theta, stiff, pull, slope, by_world = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3)), np.empty((3, 3))
     for f in range(local.shape[0]):
         for b in range(body.parents.shape[0]):
             log_rotation(local[f, b], theta)
             for k in range(3):
-                rest = rest_share[f, b] / body.sigma[b, k] ** 2
+                rest = rest_share[f, b, k] / body.sigma[b, k] ** 2
                 stiff[k], pull[k] = rest, -rest * theta[k]
                 beyond = min(body.high[b, k] - theta[k], 0.0) + max(body.low[b, k] - theta[k], 0.0)
                 if beyond != 0.0:
                     stiff[k] += limit_share * LIMIT_WEIGHT
                     pull[k] += limit_share * LIMIT_WEIGHT * beyond
+            log_slope(theta, slope)
             axes = world[f, body.parents[b]] if body.parents[b] >= 0 else np.eye(3)
+            by_world[:] = 0.0
+            for k in range(3):
+                for i in range(3):
+                    for j in range(3):
+                        by_world[k, i] += slope[k, j] * axes[i, j]
             at = 3 + 3 * b
             for i in range(3):
                 for k in range(3):
-                    gp[f, at + i] += axes[i, k] * pull[k]
+                    gp[f, at + i] += by_world[k, i] * pull[k]
                     for j in range(3):
-                        hpp[f, at + i, at + j] += axes[i, k] * stiff[k] * axes[j, k]
+                        hpp[f, at + i, at + j] += by_world[k, i] * stiff[k] * by_world[k, j]
 
 
 @njit(cache=True, error_model="numpy")
@@ -181,7 +187,7 @@ def _pose_each(body, root, local, world, joint):
         pose_joints(body, root[f], local[f], world[f], joint[f])
 
 
-def _prior(model, names, marker_information=None):
+def _prior(model, names, marker_information, across_m):
     """Normal matrix and targets of the geometry prior: matrix (G, G), mean (G,)."""
     bones, markers = len(names), len(model.marker_names)
     size = 3 * (bones - 1) + 3 * markers
@@ -190,7 +196,7 @@ def _prior(model, names, marker_information=None):
     for b in range(bones - 1):
         length = np.linalg.norm(offsets[b])
         u = offsets[b] / length
-        across = 1.0 / PRIOR_ACROSS_M**2
+        across = 1.0 / across_m[b] ** 2
         along = 1.0 / (PRIOR_ALONG * length + 0.004) ** 2
         matrix[3 * b : 3 * b + 3, 3 * b : 3 * b + 3] = across * np.eye(3) + (along - across) * np.outer(u, u)
     markers_from = 3 * (bones - 1)
@@ -241,6 +247,7 @@ def fit_geometry(
     rest_share=1.0,
     marker_information=None,
     limit_share=1.0,
+    across_m=PRIOR_ACROSS_M,
 ):
     """Fit bone lengths and marker offsets to named markers in motion.
 
@@ -258,7 +265,7 @@ def fit_geometry(
         Of Gauss-Newton.
     prior_model : BodyModel, optional
         The geometry to stay near; `model` where not given.
-    rest_share : float or ndarray (F, B)
+    rest_share : float or ndarray (F, B, 3)
         How much of a frame's pull towards rest the geometry feels. All of it keeps names apart that the points leave
         open. But a warm-up squats and reaches, so its mean pose is not the rest, and hundreds of frames alike would
         turn feet, hands and spine until it was.
@@ -266,6 +273,8 @@ def fit_geometry(
         The same of its pull back from the limits of joints.
     marker_information : ndarray (3 M, 3 M), optional
         Inverse covariance of the markers' places about those of the prior model, 1/m²; PRIOR_MARKER_M for each where not given. Where it is, markers do not move along when limbs grow.
+    across_m : float or ndarray (B - 1,)
+        How far a joint may lie beside the line on which the prior model has it, as seen from the joint before it.
 
     Returns
     -------
@@ -283,12 +292,12 @@ def fit_geometry(
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
-    prior, pairs, mean = _prior(prior_model, names, marker_information)
+    prior, pairs, mean = _prior(prior_model, names, marker_information, np.broadcast_to(across_m, bones - 1))
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
     joint = np.empty((frames, bones, 3))
     x = np.empty((frames, markers, 3))
-    parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones))
+    parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones, 3))
     pose_size, bone_size = 3 + 3 * bones, 3 * (bones - 1)
     scales = np.geomspace(0.06, 0.02, iterations)
     for iteration in range(iterations + 1):
