@@ -28,7 +28,7 @@ from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.suit_table import read_suit as read_table
 from otrevo.core.formats.suit_table import write_suit
 from otrevo.core.inertial.calibrate import calibrate_suit_alone
-from otrevo.core.inertial.exchanged import find_exchanged
+from otrevo.core.inertial.exchanged import find_exchanged, net_pairs
 from otrevo.core.inertial.joints import felt, find_links
 from otrevo.core.inertial.measures import MEASURES, measured_skeleton, measures_from
 from otrevo.core.inertial.recording import suit_recording
@@ -276,10 +276,24 @@ class Exchanged(unittest.TestCase):
             ("leftUpperLeg", "rightUpperLeg"),
             ("rightLowerArm", "rightUpperArm"),
             ("leftFoot", "rightFoot"),
+            ("leftFoot", "rightHand"),
         ):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
+
+    def test_an_exchange_that_is_undone_is_none(self):
+        arms, hands = [("leftLowerArm", "rightLowerArm")], [("leftHand", "rightHand")]
+        self.assertEqual(net_pairs([*hands, *arms, *hands]), arms)
+        self.assertEqual(net_pairs([]), [])
+
+    def test_one_pair_of_forearms_is_not_taken_for_both_arms(self):
+        performer = make_performer(105, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 105, Fraction(120)).motion
+        pair = "leftLowerArm", "rightLowerArm"
+        recording = record_suit(motion, make_suit(motion.skeleton, 105, worn=dict([pair, pair[::-1]])))
+        found = calibrate_suit_alone(recording, generic_skeleton(performer.height_m))
+        self.assertEqual([set(p) for p in found.exchanged], [set(pair)])
 
     def test_knees_tell_left_from_right_whatever_the_filters_headings_are(self):
         """A suit whose thighs' and shins' headings differ by more than a right angle, worn as it should be, and its legs or all of it the

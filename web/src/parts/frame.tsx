@@ -134,6 +134,7 @@ export function Frame({ theme, me, productionId, cells, benchTake, right, childr
               {c.value}
             </Shrink>
           ))}
+          {desk && <Missing />}
           <Places aria-label="Places">
             {me.administrator && <NavLink to="/administration">Administration</NavLink>}
             {productionId !== null && desk && PLACES.map(([path, name]) => <NavLink key={path} to={`/p/${productionId}/${path}`}>{name}</NavLink>)}
@@ -150,7 +151,6 @@ export function Frame({ theme, me, productionId, cells, benchTake, right, childr
             </WordButton>
           </Who>
         </Slate>
-        {desk && <Missing />}
         <Body>{children}</Body>
       </Page>
     </ThemeProvider>

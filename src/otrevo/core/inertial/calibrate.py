@@ -8,7 +8,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.exchanged import find_exchanged, put_right
+from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right
 from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.joints import Felt, felt, find_links
 from otrevo.core.inertial.measures import measured_skeleton
@@ -78,7 +78,7 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     first = SeatFit(recording, stills, find_links(sensed), skeleton)
     sides = first.exchanged_sides()
     if sides:
-        exchanged += sides
+        exchanged = net_pairs(exchanged + sides)
         recording, sensed = put_right(recording, sides), _renamed(sensed, sides)
         first = SeatFit(recording, stills, find_links(sensed), skeleton)
     progress(0.4)

@@ -4,6 +4,7 @@ Neighbours feel the same at their joint. Where two sensors have changed places, 
 heading and any place of the joint, and with the names the other way round it can.
 """
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -11,7 +12,10 @@ import numpy as np
 from otrevo.core.inertial.joints import find_link, links_of
 
 SIDES, NEIGHBOURS = 0.92, 0.78  # so much of what was unexplained may be left, at most, for an exchange to be believed
-WORSE_THAN = 0.15  # unexplained before it: what fits well is not asked about
+WORSE_THAN, STRANGE = (
+    0.15,
+    0.7,
+)  # unexplained before it: what fits well is not asked about; nor, but where it is strange, are any two sensors
 MOST_FOUND = 4
 THIN = 2
 _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")
@@ -25,15 +29,15 @@ def find_exchanged(felt):
     for _ in range(MOST_FOUND):
         now = _unexplained(felt, names, known)
         best, plainest = 1.0, None
-        for pair, believed in _suspects():
-            if not set(pair) <= set(names):
-                continue
+        for pair, believed, worse_than in _suspects(names):
             other = _swapped(names, [pair])
-            after = _unexplained(felt, other, known)
             touched = [k for k in now if _numbers(names, k) != _numbers(other, k)]
             before = _size([now[k] for k in touched])
+            if before <= worse_than:
+                continue
+            after = _unexplained(felt, other, known)
             share = _size([after[k] for k in touched]) / max(before, 1e-9)
-            if before > WORSE_THAN and share < min(best, believed):
+            if share < min(best, believed):
                 best, plainest = share, pair
         if plainest is None:
             break
@@ -47,14 +51,36 @@ def put_right(recording, pairs):
     return replace(recording, names=tuple(_swapped(recording.names, pairs))).only(recording.names)
 
 
-def _suspects():
-    """(pair of sensors that somebody may confuse, the share below which it is believed): left and right, and neighbours."""
+def _suspects(names):
+    """(pair of the sensors `names`, the share below which it is believed, what must be unexplained before it): whom somebody may confuse,
+    left and right and neighbours, and any other two where what they feel is strange.
+    """
+    usual = {}
     for parts in _PARTS:
         for part in parts:
-            yield ("left" + part, "right" + part), SIDES
+            usual["left" + part, "right" + part] = SIDES
         for side in ("left", "right"):
-            yield from (((side + a, side + b), NEIGHBOURS) for a, b in zip(parts, parts[1:], strict=False))
-    yield from ((pair, SIDES) for pair in (("hips", "chest"), ("chest", "head")))
+            usual |= {(side + a, side + b): NEIGHBOURS for a, b in zip(parts, parts[1:], strict=False)}
+    usual |= {("hips", "chest"): SIDES, ("chest", "head"): SIDES}
+    for pair, believed in usual.items():
+        if set(pair) <= set(names):
+            yield pair, believed, WORSE_THAN
+    known = {frozenset(p) for p in usual}
+    for pair in itertools.combinations(names, 2):
+        if frozenset(pair) not in known:
+            yield pair, NEIGHBOURS, STRANGE
+
+
+def net_pairs(pairs):
+    """Pairs exchanged one after the other, as few as do the same: a pair twice is none. As given where no pairs alone do it."""
+    names = sorted({n for p in pairs for n in p})
+    now = names
+    for pair in pairs:
+        now = _swapped(now, [pair])
+    other = dict(zip(names, now, strict=True))
+    if any(other[other[n]] != n for n in names):
+        return pairs
+    return [p for p in sorted({tuple(sorted(p)) for p in other.items()}) if p[0] != p[1]]
 
 
 def limbs_of(names, legs):

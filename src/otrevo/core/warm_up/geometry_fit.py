@@ -187,11 +187,11 @@ def _pose_each(body, root, local, world, joint):
         pose_joints(body, root[f], local[f], world[f], joint[f])
 
 
-def _prior(model, names, marker_information, across_m):
+def _prior(model, names, marker_information=None, across_m=PRIOR_ACROSS_M):
     """Normal matrix and targets of the geometry prior: matrix (G, G), mean (G,)."""
     bones, markers = len(names), len(model.marker_names)
     size = 3 * (bones - 1) + 3 * markers
-    matrix = np.zeros((size, size))
+    matrix, across_m = np.zeros((size, size)), np.broadcast_to(across_m, bones - 1)
     offsets = model.skeleton.rest_offset_m[1:]
     for b in range(bones - 1):
         length = np.linalg.norm(offsets[b])
@@ -292,7 +292,7 @@ def fit_geometry(
     seen = np.isfinite(observed[..., 0])
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
-    prior, pairs, mean = _prior(prior_model, names, marker_information, np.broadcast_to(across_m, bones - 1))
+    prior, pairs, mean = _prior(prior_model, names, marker_information, across_m)
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
     joint = np.empty((frames, bones, 3))
