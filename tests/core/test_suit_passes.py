@@ -59,6 +59,11 @@ def material(take, performer=None, change=lambda name, data: data, **more):
     )
 
 
+def device_seconds(outcome, sample):
+    """When a sample of the suit was in the take."""
+    return float(next(t for t in outcome.tracks if t.name == "body rotation").clock.times(sample + 1)[-1])
+
+
 class SuitAlone(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
@@ -131,6 +136,30 @@ class SuitAlone(unittest.TestCase):
         )
         sure = next(t for t in found.tracks if t.name == "joint uncertainty").data[:, BODY_BONES.index("leftHand")]
         self.assertGreater(sure.max(), 1.3 * np.median(sure))
+
+    def test_a_magnet_is_a_snag_and_neighbours_put_it_right(self):
+        """While the performer climbs, a forearm's heading goes off by 20 degrees for 4 s."""
+        off = slice(700, 1100)
+
+        def magnet(name, data):
+            if name == "suit":
+                turn = quaternion_from_rotvec(np.array([0.0, np.radians(20.0), 0.0]))
+                data[off, 5, :4] = quaternion_multiply(turn, data[off, 5, :4])
+            return data
+
+        clean, found = self.solve(), self.solve(change=magnet)
+        self.assertEqual([s.text for s in clean.snags if s.kind == "magnet"], [])
+        (snag,) = (s for s in found.snags if s.kind == "magnet")
+        self.assertIn("left lower arm: a magnet turns the sensor", snag.text)
+        self.assertIn("its neighbours put it right", snag.text)
+        first, last = (device_seconds(found, k) for k in (off.start, off.stop))
+        self.assertLess(max(snag.start_s, first), min(snag.end_s, last), "when it was there")
+        one, two = (
+            next(t for t in o.tracks if t.name == "body rotation").data[off][100:300, BODY_BONES.index("leftLowerArm")]
+            for o in (clean, found)
+        )
+        turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(one), two))
+        self.assertLess(np.degrees(np.linalg.norm(turn, axis=1)).mean(), 10.0)
 
     def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
         rng = np.random.default_rng(4)

@@ -91,7 +91,7 @@ class Steps(unittest.TestCase):
     def solved(self, rise_m, level_floor=True):
         motion = climbing(rise_m)
         recording, calibration = true_recording(motion, LEGS), perfect(LEGS, motion.skeleton)
-        headings = find_headings(recording, calibration)
+        headings = find_headings(recording, calibration, felt(recording))
         local = fit_pose(motion.skeleton, LEGS, sensed_bones(recording, calibration, headings))
         return motion, find_travel(recording, calibration, headings, motion.skeleton, local, level_floor)
 
@@ -132,7 +132,7 @@ class Headings(unittest.TestCase):
         names = tuple(n for n in SUIT_BONES if "Leg" not in n and "Foot" not in n)
         drifted = np.radians(rng.normal(0, 8.0, len(names)))
         recording, calibration = true_recording(motion, names, drifted), perfect(names, skeleton, -120.0)
-        found = find_headings(recording, calibration).angle_rad[0]
+        found = find_headings(recording, calibration, felt(recording)).angle_rad[0]
         gap = np.degrees(found - drifted)
         for side in ("left", "right"):
             arm = [names.index(side + b) for b in ("UpperArm", "LowerArm", "Hand")]

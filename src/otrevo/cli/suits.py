@@ -128,6 +128,16 @@ def run_suit_solve(args):
             "figures": found.figures,
             "joint_sd_deg": found.sd_deg,
             "contacts": contacts,
+            "faults": [
+                {
+                    "sensor": f.sensor,
+                    "kind": f.kind,
+                    "start_s": round(f.start / float(found.motion.rate), 3),
+                    "end_s": round(f.end / float(found.motion.rate), 3),
+                    "degrees": round(f.degrees, 1),
+                }
+                for f in found.faults
+            ],
         }
         write_document(args.report, document | {"notes": list(found.notes)})
 

@@ -104,22 +104,20 @@ def guides(stream, document, solved):
         turned,
         figures,
         _felt_at_pelvis(data, own, document, turned, solved),
-        tuple(_snag(f, solved.times_s) for f in faults),
+        tuple(fault_snag(f, solved.times_s, "markers") for f in faults),
     )
 
 
-def _snag(fault, times_s):
-    """What a person is told of a SensorFault."""
+def fault_snag(fault, times_s, helpers):
+    """The Snag that tells a person of a SensorFault: when by times_s (T,) of its frames, and who puts it right."""
     start, end = (float(times_s[min(t, len(times_s) - 1)]) for t in (fault.start, fault.end))
     where = in_words(fault.sensor)
     if fault.kind == "magnet":
-        text = (
-            f"{where}: a magnet turns the sensor by {fault.degrees:.0f}° for {end - start:.1f} s; markers put it right"
-        )
+        text = f"{where}: a magnet turns the sensor by {fault.degrees:.0f}° for {end - start:.1f} s; {helpers} put it right"
         return Snag(
             "magnet", "suit", start, end, fault.degrees / MAGNET_LIMIT_DEG, text, f"{MAGNET_LIMIT_DEG:.0f}°", where
         )
-    text = f"{where}: the sensor has slipped by {fault.degrees:.0f}°; aligned anew from here by the markers"
+    text = f"{where}: the sensor has slipped by {fault.degrees:.0f}°; aligned anew from here by {helpers}"
     return Snag("slipped", "suit", start, end, fault.degrees / SLIP_LIMIT_DEG, text, f"{SLIP_LIMIT_DEG:.0f}°", where)
 
 

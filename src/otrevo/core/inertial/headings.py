@@ -15,7 +15,7 @@ from otrevo.core.conventions import (
     quaternion_multiply,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.joints import Felt, felt, find_links
+from otrevo.core.inertial.joints import Felt, find_links
 
 WINDOW_S = 20.0
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
@@ -41,9 +41,8 @@ class Headings:
         return np.stack([np.interp(times_s, self.times_s, column) for column in self.angle_rad.T], axis=1)
 
 
-def find_headings(recording, calibration):
-    """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order."""
-    sensed = felt(recording)
+def find_headings(recording, calibration, sensed):
+    """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order; sensed: its Felt."""
     start, end = float(recording.times_s[0]), float(recording.times_s[-1])
     count = max(1, round((end - start) / WINDOW_S))
     edges = np.linspace(start, end + 1e-6, count + 1)

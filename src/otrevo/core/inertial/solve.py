@@ -11,6 +11,8 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right
 from otrevo.core.inertial.headings import find_headings
+from otrevo.core.inertial.joints import felt
+from otrevo.core.inertial.magnets import find_magnets
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
 from otrevo.core.inertial.travel import find_travel
@@ -23,7 +25,8 @@ SURE_EACH_S = 0.1
 @dataclass(frozen=True)
 class SuitSolution:
     """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees, one
-    sigma}; sd_m (F, B): how sure the places of BODY_BONES are from the hips, metres, of every sd_step-th frame; contacts; figures; notes.
+    sigma}; sd_m (F, B): how sure the places of BODY_BONES are from the hips, metres, of every sd_step-th frame; contacts; figures; notes;
+    faults: SensorFaults, in frames of the motion.
     """
 
     motion: Motion
@@ -33,6 +36,7 @@ class SuitSolution:
     contacts: tuple
     figures: dict = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    faults: tuple = ()
 
 
 def solve_suit(recording, performer, level_floor=True, progress=lambda share: None):
@@ -79,7 +83,8 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
-    headings = find_headings(recording, calibration)
+    sensed = felt(recording)
+    faults, headings = find_magnets(recording, calibration, find_headings(recording, calibration, sensed), sensed)
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
@@ -106,7 +111,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         notes.append(
             f"joints beyond what bodies can do: {', '.join(f'{j} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
         )
-    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes))
+    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), tuple(faults))
 
 
 def place_sd(world, calibration, headings, times_s, skeleton):

@@ -7,7 +7,7 @@ import numpy as np
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.devices.catalogue import DEVICES
-from otrevo.core.devices.suit import device_start_s, in_words, suit_recording_of
+from otrevo.core.devices.suit import device_start_s, fault_snag, in_words, suit_recording_of
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
@@ -86,6 +86,7 @@ def solve(material, performer, level_floor, report):
     lost = ~np.isfinite(recording.rotation[..., 0])
     lost[lost.mean(axis=1) > 0.5] = False  # the whole suit was away, which the line-up says
     snags = lost_snags(lost, recording.names, clock.hz, clock.start_s)
+    snags += [fault_snag(f, clock.times(len(solution.motion)), "its neighbours") for f in solution.faults]
     snags += [Snag("suit", "suit", 0.0, material.duration_s, 1.0, note, "nothing odd") for note in solution.notes]
     figures = solution.figures | {"suit_alone": True, "joint_sd_mm": float(1000 * np.median(solution.sd_m))}
     return Outcome(tuple(tracks), figures, tuple(snags))
