@@ -1,15 +1,17 @@
 """Damaged C3D files are refused in a sentence before the library under the reader sees them; sound ones of every byte order are read.
 
-Every file is read in a child process, so that a crash of the library is a failed test and not the end of all tests.
+The files are read in child processes, so that a crash of the library is a failed test and not the end of all tests.
 """
 
 import os
 import resource
+import signal
 import tempfile
 import time
 import unittest
 from fractions import Fraction
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -22,24 +24,40 @@ CODE = TimecodeFormat(Fraction(25))
 READ, REFUSED, OTHER = 0, 1, 2
 
 
-def read_in_child(path):
-    """How reading ended: READ, REFUSED, OTHER error, or the negative number of the signal that ended it."""
-    child = os.fork()
-    if child == 0:
-        resource.setrlimit(resource.RLIMIT_CPU, (10, 10))
-        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-        resource.setrlimit(resource.RLIMIT_AS, (4 << 30, 4 << 30))
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
-        status = OTHER
-        try:
-            read_c3d(path)
-            status = READ
-        except InputError:
-            status = REFUSED
-        finally:
-            os._exit(status)
-    _, status = os.waitpid(child, 0)
-    return os.waitstatus_to_exitcode(status)
+def read_each(path, contents):
+    """How reading each of `contents` as a file ended: READ, REFUSED, OTHER error, or the negative number of the signal that ended it.
+
+    One child reads them in turn. Where it is ended, another one goes on with the next.
+    """
+    out = []
+    while len(out) < len(contents):
+        told, tells = os.pipe()
+        child = os.fork()
+        if child == 0:
+            resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+            resource.setrlimit(resource.RLIMIT_AS, (4 << 30, 4 << 30))
+            os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+            for data in contents[len(out) :]:
+                used = int(sum(os.times()[:2]))
+                resource.setrlimit(resource.RLIMIT_CPU, (used + 10, resource.RLIM_INFINITY))
+                path.write_bytes(data)
+                status = OTHER
+                try:
+                    read_c3d(path)
+                    status = READ
+                except InputError:
+                    status = REFUSED
+                except BaseException:  # told as OTHER
+                    pass
+                os.write(tells, bytes([status]))
+            os._exit(0)
+        os.close(tells)
+        with os.fdopen(told, "rb") as statuses:
+            out += statuses.read()
+        _, status = os.waitpid(child, 0)
+        if len(out) < len(contents):
+            out.append(os.waitstatus_to_exitcode(status))
+    return out
 
 
 def parameters_of(data):
@@ -95,10 +113,20 @@ class Damaged(unittest.TestCase):
         path.write_bytes(data)
         return path
 
-    def changed(self, at, value):
+    def spoiled(self, at, value):
         data = bytearray(self.whole)
         data[at] = value
-        return self.written(data)
+        return bytes(data)
+
+    def changed(self, at, value):
+        return self.written(self.spoiled(at, value))
+
+    def read_or_refused(self, cases):
+        """Each of the cases, {what it is: bytes}, is read or refused in a sentence."""
+        ended = read_each(Path(self.folder.name) / "x.c3d", list(cases.values()))
+        for words, how in zip(cases, ended, strict=True):
+            with self.subTest(words):
+                self.assertIn(how, (READ, REFUSED))
 
     def place_of(self, group, name):
         groups, parameters = parameters_of(self.whole)
@@ -107,11 +135,10 @@ class Damaged(unittest.TestCase):
     def test_the_type_of_every_parameter_changed_to_every_other(self):
         groups, parameters = parameters_of(self.whole)
         self.assertGreater(len(parameters), 10)
-        for group, name, _, kind_at in parameters:
-            for kind in (255, 1, 2, 4, 3, 128):
-                if kind != self.whole[kind_at]:
-                    with self.subTest(f"{groups[group]}:{name} to {kind}"):
-                        self.assertIn(read_in_child(self.changed(kind_at, kind)), (READ, REFUSED))
+        self.read_or_refused({
+            f"{groups[group]}:{name} to {kind}": self.spoiled(kind_at, kind)
+            for group, name, _, kind_at in parameters for kind in (255, 1, 2, 4, 3, 128) if kind != self.whole[kind_at]
+        })  # fmt: skip
 
     def test_rotation_used_is_no_text(self):
         path = self.changed(self.place_of("ROTATION", "USED"), 255)
@@ -129,18 +156,33 @@ class Damaged(unittest.TestCase):
 
     def test_parameter_blocks_cut_short(self):
         start = (self.whole[0] - 1) * 512
+        cases = {}
         for end in range(start, start + 2048, 37):
-            for data in (self.whole[:end], self.whole[:end] + self.whole[start + 2048 :]):
-                with self.subTest(end):
-                    self.assertIn(read_in_child(self.written(data)), (READ, REFUSED))
+            cases[f"ends at {end}"] = self.whole[:end]
+            cases[f"lacks what is after {end}"] = self.whole[:end] + self.whole[start + 2048 :]
+        self.read_or_refused(cases)
 
     def test_any_byte_of_header_and_parameters(self):
         rng = np.random.default_rng(12)
         end = (int.from_bytes(self.whole[16:18], "little") - 1) * 512
+        cases = {}
         for _ in range(400):
             at, value = int(rng.integers(end)), int(rng.choice([0, 1, 127, 128, 255, rng.integers(256)]))
-            with self.subTest(f"byte {at} is {value}"):
-                self.assertIn(read_in_child(self.changed(at, value)), (READ, REFUSED))
+            cases[f"byte {at} is {value}"] = self.spoiled(at, value)
+        self.read_or_refused(cases)
+
+    def test_a_reader_that_ends_does_not_end_the_others(self):
+        """What these tests stand on: a signal is told for the file it came with."""
+        path, read = Path(self.folder.name) / "y.c3d", read_c3d
+
+        def ends(at):
+            if at.read_bytes() == b"ends":
+                os.kill(os.getpid(), signal.SIGSEGV)
+            return read(at)
+
+        with mock.patch(f"{__name__}.read_c3d", ends):
+            ended = read_each(path, [self.whole, b"ends", b"nothing", self.whole])
+        self.assertEqual(ended, [READ, -signal.SIGSEGV, REFUSED, READ])
 
 
 class Guarded(unittest.TestCase):
@@ -181,8 +223,6 @@ class Guarded(unittest.TestCase):
             self.with_reader("return [bytearray(1 << 28) for _ in range(64)]")
 
     def test_an_endless_loop_is_ended(self):
-        from unittest import mock
-
         began = time.monotonic()
         with mock.patch("otrevo.core.formats.guarded.LEAST_S", 3.0), self.assertRaisesRegex(InputError, "within 3 s"):
             self.with_reader("\n    while True:\n        pass")
