@@ -18,6 +18,7 @@ SURE = 2.7  # sigma
 ALIKE = 0.6  # how much of what both sides of a joint feel is the same, at least, for it to tell
 TELLS_RAD, MODEL_RAD = np.radians(14.0), np.radians(3.0)
 NOISE_MS2 = 0.15
+BLOW_MS2 = 5.0  # what is felt harder counts less, and a blow such as a clap hardly at all
 FADES_S = 0.4
 
 
@@ -65,12 +66,12 @@ def _by_link(sensed, calibration, angle, hz):
             np.where(known, f[:, 2] + 1j * f[:, 0], 0.0) * np.exp(-1j * angle[:, s])
             for s, f in zip(pair, felt, strict=True)
         )
+        power = (np.abs(one) ** 2 + np.abs(two) ** 2) / 2
+        weight = np.where(known, 1 / (1 + power / BLOW_MS2**2) ** 2, 0.0)
         sums = np.zeros((samples + 1, 3), dtype=complex)
-        np.cumsum(
-            np.stack([one * two.conj(), np.abs(one) ** 2 + np.abs(two) ** 2, known], axis=1), axis=0, out=sums[1:]
-        )
+        np.cumsum(np.stack([weight * one * two.conj(), weight * power, weight], axis=1), axis=0, out=sums[1:])
         both, power, count = (sums[end] - sums[start]).T
-        power, count = power.real / 2, np.maximum(count.real, 1.0)
+        power, count = power.real, np.maximum(count.real, 1e-3)
         left = np.maximum(power - np.abs(both), 0.0) / count
         noise = np.sqrt(np.maximum(left, 2 * (NOISE_MS2 * LOOSE.get(joint, 1.0) ** 2) ** 2))
         sd = noise / np.sqrt(np.maximum(power, 1e-9)) * np.sqrt(max(1.0, hz / (BAND_HZ[1] + 2.0)))

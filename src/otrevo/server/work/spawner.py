@@ -37,8 +37,8 @@ class Spawner:
 
     def __init__(self, compute):
         self.socket, theirs = socket.socketpair()
-        worker = os.getpid()
-        if os.fork() == 0:
+        worker, spawner = os.getpid(), os.fork()
+        if spawner == 0:
             self.socket.close()
             try:
                 die_with(worker)
@@ -46,6 +46,8 @@ class Spawner:
             finally:
                 os._exit(0)  # never back into the worker's code
         theirs.close()
+        # the socket alone would not tell: a computing process that has only just begun holds the other end as well
+        self.process = os.pidfd_open(spawner)
 
     def fork(self):
         """Connection to a new computing process; the one before it is ended. Raises OSError when the spawner is gone."""
@@ -55,13 +57,14 @@ class Spawner:
         return ours
 
     def is_gone(self):
-        """Whether the spawner has ended. Nothing is on its way from it but while `end` waits."""
-        return bool(select.select([self.socket], [], [], 0)[0])
+        """Whether the spawner has ended."""
+        return bool(select.select([self.process], [], [], 0)[0])
 
     def end(self):
         """End the computing process, and return when it is gone. Raises OSError when the spawner is gone."""
         self.socket.sendall(END)
-        if not self.socket.recv(1):
+        ready, _, _ = select.select([self.socket, self.process], [], [])
+        if self.socket not in ready or not self.socket.recv(1):
             raise ConnectionResetError
 
 
