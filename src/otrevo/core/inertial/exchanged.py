@@ -12,10 +12,8 @@ import numpy as np
 from otrevo.core.inertial.joints import find_link, links_of
 
 SIDES, NEIGHBOURS = 0.92, 0.78  # so much of what was unexplained may be left, at most, for an exchange to be believed
-WORSE_THAN, STRANGE = (
-    0.15,
-    0.7,
-)  # unexplained before it: what fits well is not asked about; nor, but where it is strange, are any two sensors
+WORSE_THAN = 0.15  # unexplained before it: what fits well is not asked about
+STRANGE = 0.7  # unexplained before it: then any two sensors are asked about
 MOST_FOUND = 4
 THIN = 2
 _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")

@@ -187,7 +187,8 @@ def _t_pose(recording, bones):
         spread = np.nanmax(np.linalg.norm(position - np.nanmedian(position, axis=1, keepdims=True), axis=2), axis=1)
     else:
         spread = np.linalg.norm((position[:, ends[0]] - position[:, ends[1]])[:, [0, 2]], axis=1)
-    may_be = still & (np.nan_to_num(spread, nan=-1.0) >= WIDE_SHARE * np.nanmax(np.where(still, spread, np.nan)))
+    spread = np.where(still, np.nan_to_num(spread), -1.0)  # hands may be lost in all of them
+    may_be = still & (spread >= WIDE_SHARE * spread.max())
     upright = [number[b] for b in ("hips", "head") if b in number]
     if upright:
         high = position[:, upright, 1].mean(axis=1)

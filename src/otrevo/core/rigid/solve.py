@@ -34,9 +34,7 @@ LEVER_M = 0.25  # from a body's middle to the four points that stand for it
 _CORNERS = LEVER_M / np.sqrt(3) * np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
 SEAT_SD_M = 0.05  # of a body on its limb, besides what the T-pose says
 USUALLY_TURNED_DEG = (6.0, 8.0, 6.0)
-STIFF_SD_M = (
-    0.02  # a body is rigid, as its points say themselves; the prior knows small turns only and must not hold it
-)
+STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for small turns only and must not hold it
 # how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
 HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
             "UpperLeg": (5.0, 9.0, 5.0), "LowerLeg": 4.0, "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
