@@ -1,4 +1,4 @@
-"""Run the tests: `python -m tests.run core|interface|server|all`. The last line is `N passed, N failed, N skipped`."""
+"""Run the tests: `python -m tests.run core|django|all`. The last line is `N passed, N failed, N skipped`."""
 
 import argparse
 import json
@@ -11,15 +11,7 @@ import unittest
 from pathlib import Path
 
 HOME = Path(__file__).resolve().parents[1]
-# what takes longest begins first, or it would be waited for at the end
-LONG = (
-    "server.test_work",
-    "server.test_killed_parts",
-    "server.test_whole_line",
-    "server.test_trust",
-    "server.test_further_machines",
-)
-YIELDS = 7  # of the 19 that a process can: less than the passes that the other tests wait for, and they yield by 10
+YIELDS = 3  # of the 19 that a process can
 
 
 class Timed(unittest.TextTestResult):
@@ -107,19 +99,17 @@ class Shared(unittest.TestSuite):
         self._cleanup = False  # nothing is held that would have to be let go
 
     def __iter__(self):
-        for name in [name for folder in self.folders for name in self.modules(folder)]:
-            if self.by_class:
-                for number, tests in enumerate(self.loaded(name)):
-                    if self.claimed(f"{name}.{number}"):
-                        yield tests
-            elif self.claimed(name):
-                yield from self.loaded(name)
-
-    def modules(self, folder):
-        """Names of a folder's modules, what is small last."""
-        sizes = {f"{folder}.{file.stem}": file.stat().st_size for file in (HOME / "tests" / folder).glob("test_*.py")}
-        order = sorted(sizes, key=sizes.get, reverse=True)
-        return sorted(order, key=lambda name: LONG.index(name) if name in LONG else len(LONG))
+        for folder in self.folders:
+            files = (HOME / "tests" / folder).glob("test_*.py")
+            # what is small is left for the end
+            for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):
+                name = f"{folder}.{file.stem}"
+                if self.by_class:
+                    for number, tests in enumerate(self.loaded(name)):
+                        if self.claimed(f"{name}.{number}"):
+                            yield tests
+                elif self.claimed(name):
+                    yield from self.loaded(name)
 
     def loaded(self, name):
         return unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
@@ -139,8 +129,8 @@ def run_core(tally, claims):
     tally.add_result(unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(Shared(claims, "core")))
 
 
-def run_django(tally, claims, *folders):
-    """Tests of these folders in turn on a PostgreSQL cluster of their own, which goes when they end."""
+def run_django(tally, claims):
+    """Tests of the interface and of the server on a PostgreSQL cluster of their own, which goes when they end."""
     from otrevo.server.cluster import Cluster
 
     with tempfile.TemporaryDirectory(prefix="otrevo-test-") as folder:
@@ -162,7 +152,7 @@ def run_django(tally, claims, *folders):
 
             class Runner(DiscoverRunner):
                 def build_suite(self, *_, **__):
-                    return Shared(claims, *folders, by_class=True)
+                    return Shared(claims, "interface", "server", by_class=True)
 
                 def get_databases(self, suite):
                     return {"default": False}  # without looking into tests that nobody has taken yet
@@ -226,16 +216,7 @@ def run_checks(tally):
         print("FAIL front-end unit tests\n" + (done.stdout + done.stderr)[-3000:])
 
 
-def run_interface(tally, claims):
-    """Browsers draw all the time: one process goes through their tests, and then helps with the server's."""
-    run_django(tally, claims, "interface", "server")
-
-
-def run_server(tally, claims):
-    run_django(tally, claims, "server", "interface")
-
-
-LANES = {"core": run_core, "interface": run_interface, "server": run_server}
+LANES = {"core": run_core, "django": run_django}
 
 
 def main():
@@ -256,10 +237,10 @@ def main():
                 told.counts.write_text(json.dumps([tally.passed, tally.failed, tally.skipped]))
             return tally.close()
         beside = [
-            Beside("server", "--claims", own), Beside("core", "--claims", own, "--checks"), Beside("core", "--claims", own)
+            Beside("django", "--claims", own), Beside("core", "--claims", own, "--checks"), Beside("core", "--claims", own)
         ]  # fmt: skip
         try:
-            run_interface(tally, own)
+            run_django(tally, own)
             for one in beside:
                 one.join(tally)
         finally:
