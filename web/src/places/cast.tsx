@@ -285,7 +285,8 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
   const client = useQueryClient();
   const [name, setName] = useState('');
   const [height, setHeight] = useState('');
-  const devices = useDevices().data?.filter((d) => d.worn) ?? [];
+  const known = useDevices();
+  const devices = known.data?.filter((d) => d.worn) ?? [];
   const [left, setLeft] = useState<string[]>([]); // what is left out
   const [measured, setMeasured] = useState<Record<string, string>>({});
   const measures = useMeasures().data?.filter((m) => m.name !== 'height_m') ?? [];
@@ -311,7 +312,8 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
         {devices.map(({ id, words }) => (
           <Tick key={id} isSelected={kit.includes(id)} isDisabled={kit.includes(id) && BODY_FROM.includes(id) && !BODY_FROM.some((b) => b !== id && kit.includes(b))} onChange={(on) => setLeft(on ? left.filter((k) => k !== id) : [...left, id])}>{words}</Tick>
         ))}
-        <PlainButton type="submit" isDisabled={add.isPending}>Add performer</PlainButton>
+        {/* not before the ticks: they would push it away from under the pointer */}
+        {!known.isPending && <PlainButton type="submit" isDisabled={add.isPending}>Add performer</PlainButton>}
         <WordButton onPress={() => onDone()}>never mind</WordButton>
       </FormLine>
       <Quiet>A body comes from markers, from a suit, or from both. Markers tell the lengths of bones themselves; a suit needs them measured or estimates them.</Quiet>
@@ -327,7 +329,7 @@ function NewPerformer({ production, onDone }: { production: number; onDone: (id?
           </div>
         </section>
       )}
-      <Trouble error={add.error} />
+      <Trouble error={add.error ?? known.error} />
     </div>
   );
 }
