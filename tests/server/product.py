@@ -12,10 +12,13 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
+from websockets.exceptions import WebSocketException
+from websockets.sync.client import connect
+
 HOME = Path(__file__).resolve().parents[2]
 
 
-def until(look, seconds=40.0):
+def until(look, seconds=120.0):
     """What `look` says as soon as it says something."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
@@ -89,7 +92,7 @@ class Product:
         status, answer = self.ask("POST", "/sign-in", {"name": name, "password": password})
         assert status == 200, answer
 
-    def patiently(self, method, path, body=None, seconds=30.0):
+    def patiently(self, method, path, body=None, seconds=120.0):
         """The answer as soon as it is given with 200; for when the web server or the database has just been killed."""
         deadline, last = time.monotonic() + seconds, None
         while time.monotonic() < deadline:
@@ -101,6 +104,27 @@ class Product:
                 last = error
             time.sleep(0.1)
         raise AssertionError(f"{path} was not answered within {seconds:.0f} s: {last}")
+
+    def all_heard(self):
+        """Wait until the Floor says of every device and every camera that something comes in, as whoever stands there would."""
+
+        def look():
+            cookies = "; ".join(f"{c.name}={c.value}" for c in self.cookies)
+            here = f"127.0.0.1:{self.port}"
+            try:
+                with connect(
+                    f"ws://{here}/live/{self.production}", origin=f"http://{here}", additional_headers={"Cookie": cookies},
+                    max_size=None,
+                ) as socket:  # fmt: skip
+                    socket.send(json.dumps({"watch": True}))
+                    while told := json.loads(socket.recv(timeout=10)):
+                        if told.get("devices") and all(d["hz"] > 0 for d in told["devices"]):
+                            if all(c["fps"] > 0 for c in told["cameras"]):
+                                return True
+            except (OSError, WebSocketException):  # the web server has just been killed
+                return False
+
+        until(look)
 
     def parts(self):
         """{name: pid} of what runs."""

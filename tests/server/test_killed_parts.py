@@ -29,6 +29,7 @@ class KilledParts(unittest.TestCase):
 
     def roll(self):
         self.product.patiently("POST", f"/slates/{self.product.slate}/roll")
+        self.product.all_heard()
         time.sleep(3.0)
 
     def ended(self, take, last="solve"):
@@ -40,14 +41,17 @@ class KilledParts(unittest.TestCase):
             names = [r["name"] for r in runs]
             return runs if last in names and all(over[: names.index(last) + 1]) else None
 
-        return until(look, 150)
+        return until(look, 600)
 
     def test_a_take_outlives_recorder_web_server_database_and_worker(self):
         self.roll()
-        # a second recorder must have had the time to stand by
-        for number, part in enumerate(("recorder", "web", "database", "worker-1", "recorder")):
+        deaf = 0.0  # seconds in which no recorder, or one that had only just begun, was there
+        for part in ("recorder", "web", "database", "worker-1", "recorder"):
+            killed_at = time.monotonic()
             self.product.kill(until(self.product.recorder) if part == "recorder" else part)
-            time.sleep(2.5 if number < 4 else 1.5)
+            time.sleep(1.5)
+            self.product.all_heard()  # and another recorder has had the time to stand by
+            deaf += time.monotonic() - killed_at if part == "recorder" else 0.0
         rolling = self.product.patiently("GET", f"/productions/{self.product.production}/rolling")
         self.assertEqual(rolling["number"], 2)
         take = self.product.patiently("POST", f"/slates/{self.product.slate}/cut")
@@ -60,15 +64,13 @@ class KilledParts(unittest.TestCase):
         told = [s for s in bench["snags"] if s["kind"] == "not recorded"]
         self.assertEqual(len(told), 2, [s["text"] for s in told])  # once for each recorder
         lost = sum(s["end_s"] - s["start_s"] for s in told)
-        self.assertLess(lost, 15.0)  # alone it is 0.3 s each; a machine that is five times too busy took 8 s
+        self.assertLess(lost, deaf)
         streams = {s["name"]: s for s in bench["streams"] if not s["computed"]}
         frames = streams["cameras"]["details"]["frames"]
         self.assertAlmostEqual(frames / 120, take["duration_s"], delta=0.5)
         for name in ("suit", "gloves", "face", "timecode", "room"):
             seconds = streams[name]["samples"] / streams[name]["rate_hz"]
-            self.assertAlmostEqual(
-                seconds, take["duration_s"], delta=3.0 + lost, msg=name
-            )  # the cut comes soon after a kill
+            self.assertAlmostEqual(seconds, take["duration_s"], delta=1.0 + deaf, msg=name)
 
     def test_a_killed_launcher_leaves_nothing_and_its_take_goes_on(self):
         self.roll()
@@ -79,7 +81,7 @@ class KilledParts(unittest.TestCase):
         rolling = self.product.patiently("GET", f"/productions/{self.product.production}/rolling")
         self.assertEqual((rolling["slate"], rolling["number"]), ("15", 1))
         until(self.product.recorder)
-        time.sleep(2.0)
+        self.product.all_heard()
         take = self.product.patiently("POST", f"/slates/{self.product.slate}/cut")
         bench = self.product.patiently("GET", f"/takes/{take['id']}/bench")
         cameras = next(s for s in bench["streams"] if s["name"] == "cameras")

@@ -28,6 +28,7 @@ from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.rig import film, make_rig, sweep
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty, influence
+from otrevo.core.timecode.clap import clap_in_points
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
 from otrevo.core.warm_up.geometry_fit import fit_geometry
@@ -40,7 +41,7 @@ def somebody():
 
 
 def bodies():
-    """Labels, solving, geometry, timecode."""
+    """Labels, solving, geometry, clap, timecode."""
     performer = somebody()
     model = performer.model()
     joints = np.cumsum(np.zeros((len(model.skeleton.names), 3)), axis=0)
@@ -51,6 +52,7 @@ def bodies():
     labels = label_take(points, Fraction(120), model)
     solve_take(labels.labelled_m, Fraction(120), performer)
     fit_geometry(model, labels.labelled_m[:30], labels.root_m[:30], labels.local[:30], 1)
+    clap_in_points(points, np.arange(60) / 120)
     try:
         read_ltc(np.sin(np.arange(48000) * 0.31), 48000, TimecodeFormat(Fraction(25)))
     except InputError:

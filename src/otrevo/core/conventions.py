@@ -21,17 +21,16 @@ RATES = tuple(
 
 def quaternion_multiply(a, b):
     """Hamilton product of (..., 4) quaternions (x, y, z, w): first rotate by `b`, then by `a`."""
-    ax, ay, az, aw = np.moveaxis(np.asarray(a), -1, 0)
-    bx, by, bz, bw = np.moveaxis(np.asarray(b), -1, 0)
-    return np.stack(
-        [
-            aw * bx + ax * bw + ay * bz - az * by,
-            aw * by - ax * bz + ay * bw + az * bx,
-            aw * bz + ax * by - ay * bx + az * bw,
-            aw * bw - ax * bx - ay * by - az * bz,
-        ],
-        axis=-1,
-    )
+    a, b = np.asarray(a), np.asarray(b)
+    ax, ay, az, aw = a[..., 0], a[..., 1], a[..., 2], a[..., 3]
+    bx, by, bz, bw = b[..., 0], b[..., 1], b[..., 2], b[..., 3]
+    x = aw * bx + ax * bw + ay * bz - az * by
+    out = np.empty((*x.shape, 4), x.dtype)
+    out[..., 0] = x
+    out[..., 1] = aw * by - ax * bz + ay * bw + az * bx
+    out[..., 2] = aw * bz + ax * by - ay * bx + az * bw
+    out[..., 3] = aw * bw - ax * bx - ay * by - az * bz
+    return out
 
 
 def quaternion_conjugate(q):
@@ -41,11 +40,16 @@ def quaternion_conjugate(q):
 
 def quaternion_rotate(q, v):
     """Rotate vectors `v` (..., 3) by unit quaternions `q` (..., 4), broadcasting."""
-    x, y, z, w = np.moveaxis(np.asarray(q), -1, 0)
-    a, b, c = np.moveaxis(np.asarray(v), -1, 0)
+    q, v = np.asarray(q), np.asarray(v)
+    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
+    a, b, c = v[..., 0], v[..., 1], v[..., 2]
     tx, ty, tz = 2.0 * (y * c - z * b), 2.0 * (z * a - x * c), 2.0 * (x * b - y * a)
-    turned = (a + w * tx + y * tz - z * ty, b + w * ty + z * tx - x * tz, c + w * tz + x * ty - y * tx)
-    return np.stack(turned, axis=-1)
+    first = a + w * tx + y * tz - z * ty
+    out = np.empty((*first.shape, 3), first.dtype)
+    out[..., 0] = first
+    out[..., 1] = b + w * ty + z * tx - x * tz
+    out[..., 2] = c + w * tz + x * ty - y * tx
+    return out
 
 
 def quaternion_from_rotvec(rotvec):
@@ -68,15 +72,16 @@ def rotvec_from_quaternion(q):
 
 def matrix_from_quaternion(q):
     """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
-    x, y, z, w = np.moveaxis(np.asarray(q, dtype=float), -1, 0)
-    return np.stack(
-        [
-            np.stack([1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)], -1),
-            np.stack([2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)], -1),
-            np.stack([2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)], -1),
-        ],
-        -2,
-    )
+    q = np.asarray(q, dtype=float)
+    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
+    out = np.empty((*x.shape, 3, 3))
+    out[..., 0, 0], out[..., 1, 1], out[..., 2, 2] = (
+        1 - 2 * (y * y + z * z), 1 - 2 * (x * x + z * z), 1 - 2 * (x * x + y * y),
+    )  # fmt: skip
+    out[..., 0, 1], out[..., 0, 2] = 2 * (x * y - z * w), 2 * (x * z + y * w)
+    out[..., 1, 0], out[..., 1, 2] = 2 * (x * y + z * w), 2 * (y * z - x * w)
+    out[..., 2, 0], out[..., 2, 1] = 2 * (x * z - y * w), 2 * (y * z + x * w)
+    return out
 
 
 def quaternion_from_matrix(m):

@@ -80,7 +80,8 @@ def write_bvh(path, motion):
     angles = Rotation.from_quat(motion.rotation_local[:, order].reshape(-1, 4)).as_euler("ZXY", degrees=True)
     table = np.concatenate([motion.root_position_m * CM_PER_M, angles.reshape(frames, -1)], axis=1)
     lines += ["MOTION", f"Frames: {frames}", f"Frame Time: {float(1 / motion.rate):.10f}"]
-    rows = "\n".join(" ".join(f"{v:.6f}" for v in row) for row in table.tolist())
+    row = " ".join(["%.6f"] * table.shape[1])
+    rows = "\n".join(row % tuple(values) for values in table.tolist())
     write_whole(path, ("\n".join(lines) + "\n" + rows + "\n").encode())
 
 

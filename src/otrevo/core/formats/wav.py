@@ -9,7 +9,6 @@ import scipy
 
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import FileStream, Format
-from otrevo.core.timecode.ltc import read_ltc
 
 MAX_BYTES = 2 * 1024**3
 
@@ -64,6 +63,8 @@ FEWEST_CODE_FRAMES = 5
 
 def _streams(path, timecode_format):
     """A dropped sound: the timecode track when it can be read as one, else the sound of the room."""
+    from otrevo.core.timecode.ltc import read_ltc  # takes half a second to load, and other formats do without
+
     rate, samples = read_wav(path)
     try:
         is_timecode = len(read_ltc(samples, rate, timecode_format).frame) > FEWEST_CODE_FRAMES

@@ -175,8 +175,9 @@ def _t_pose(recording, bones):
     speed = np.full(len(position), np.inf)
     moved = np.linalg.norm(position[step:] - position[:-step], axis=2) * hz / step
     half = step // 2
-    with np.errstate(all="ignore"):
-        speed[half : half + len(moved)] = np.nan_to_num(np.nanpercentile(moved, 75, axis=1), nan=np.inf)
+    known = np.isfinite(moved).sum(axis=1)
+    upper = np.ceil(0.75 * np.maximum(known - 1, 0)).astype(int)  # what is not known is sorted to the end
+    speed[half : half + len(moved)] = np.nan_to_num(np.sort(moved, axis=1)[np.arange(len(moved)), upper], nan=np.inf)
     still = speed < STILL_M_S
     if not still.any():
         raise InputError("The bodies never stand still; expected a T-pose, held for a second.")

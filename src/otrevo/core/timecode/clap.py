@@ -1,6 +1,7 @@
 """The clap, as each stream shows it: a sound transient, a peak of the hands' accelerations, points that meet."""
 
 import numpy as np
+from numba import njit
 from numpy.lib.stride_tricks import sliding_window_view
 
 SEARCH_S = 8.0
@@ -87,26 +88,56 @@ def clap_in_points(points_m, times_s):
     velocity = np.gradient(points, times, axis=0)
     # the median keeps the edge of a stop and drops the jump of columns that trade their points
     velocity[2:-2] = np.median(sliding_window_view(velocity, 5, axis=0), axis=-1)
-    speed = np.linalg.norm(velocity, axis=2)
     half = max(1, round(STOPS_WITHIN_S / 2 / (times[1] - times[0])))
-    stopped = np.zeros((len(points), PAIRS))  # the largest losses of closing speed in every frame, m/s
-    for i in range(points.shape[1] - 1):
-        here, others = slice(i, i + 1), slice(i + 1, None)
-        apart = points[:, others] - points[:, here]
-        distance = np.linalg.norm(apart, axis=2)
-        relative = velocity[:, others] - velocity[:, here]
-        closing = -np.sum(relative * apart, axis=2) / (distance + 1e-9)
-        opposed = np.sum(velocity[:, others] * velocity[:, here], axis=2) < 0
-        both = np.minimum(speed[:, others], speed[:, here]) > SLOWER_SHARE * closing  # a thigh that is hit stands still
-        met = (distance < MEET_M) & opposed & both & (closing < FASTEST_M_S)
-        before, after = closing[: -2 * half], closing[2 * half :]
-        stays = np.linalg.norm(relative[2 * half :], axis=2) < 0.5 * before  # hands that pass each other move on
-        lost = np.zeros_like(closing)
-        lost[half:-half] = np.where(met[: -2 * half] & stays, before - np.maximum(after, 0.0), 0.0)
-        stopped = -np.partition(-np.concatenate([stopped, np.nan_to_num(lost)], axis=1), PAIRS - 1, axis=1)[:, :PAIRS]
-    together = stopped.min(axis=1)
+    together = np.zeros(len(points))
+    _stops(np.ascontiguousarray(points), np.ascontiguousarray(velocity), half, together)
     if together.max() < STOPPED_M_S:
         return None
     quickest = int(together.argmax())
     part = slice(max(0, quickest - half), quickest + half + 1)
     return float(np.mean(times[part][together[part] > 0.9 * together.max()]))
+
+
+@njit(cache=True, error_model="numpy")
+def _stops(points, velocity, half, together):
+    """By how much the third of the pairs that stop most in each frame slows down, m/s, into `together` (T,).
+
+    points, velocity (T, N, 3); a pair is looked at `half` frames before and after.
+    """
+    frames, count = points.shape[0], points.shape[1]
+    most = np.empty(PAIRS)
+    for t in range(half, frames - half):
+        before, after = t - half, t + half
+        most[:] = 0.0
+        for i in range(count):
+            for j in range(i + 1, count):
+                against = apart2 = nearing = 0.0
+                for k in range(3):
+                    apart = points[before, j, k] - points[before, i, k]
+                    apart2 += apart * apart
+                    nearing -= (velocity[before, j, k] - velocity[before, i, k]) * apart
+                    against += velocity[before, i, k] * velocity[before, j, k]
+                if not (apart2 < MEET_M**2 and against < 0.0):
+                    continue
+                closing = nearing / (np.sqrt(apart2) + 1e-9)
+                slower = np.sqrt(min(_square(velocity[before, i]), _square(velocity[before, j])))
+                if not (0.0 < closing < FASTEST_M_S and slower > SLOWER_SHARE * closing):  # a thigh that is hit stands still
+                    continue
+                apart2 = nearing = relative2 = 0.0
+                for k in range(3):
+                    apart, relative = points[after, j, k] - points[after, i, k], velocity[after, j, k] - velocity[after, i, k]
+                    apart2 += apart * apart
+                    nearing -= relative * apart
+                    relative2 += relative * relative
+                if not relative2 < (0.5 * closing) ** 2:  # hands that pass each other move on
+                    continue
+                lost = closing - max(nearing / (np.sqrt(apart2) + 1e-9), 0.0)
+                least = np.argmin(most)
+                if lost > most[least]:
+                    most[least] = lost
+        together[t] = most.min()
+
+
+@njit(cache=True, error_model="numpy")
+def _square(vector):
+    return vector[0] ** 2 + vector[1] ** 2 + vector[2] ** 2

@@ -18,14 +18,12 @@ def _edges(samples, clock, duration_s):
 
 
 def _binned(values, clock, duration_s):
-    """Mean of values (T, ...) in equal bins of the take, ignoring NaN; NaN where a bin holds nothing."""
-    edges = _edges(len(values), clock, duration_s)
-    out = np.full((BINS, *values.shape[1:]), np.nan)
-    for i, (a, b) in enumerate(zip(edges[:-1], edges[1:], strict=True)):
-        part = values[a:b]
-        if np.isfinite(part).any():
-            out[i] = np.nanmean(part, axis=0)
-    return out
+    """Mean of values (T,) in equal bins of the take, ignoring NaN; NaN where a bin holds nothing."""
+    edges, known = _edges(len(values), clock, duration_s), np.isfinite(values)
+    total, count = (
+        np.diff(np.concatenate([[0.0], np.cumsum(v)])[edges]) for v in (np.where(known, values, 0.0), known)
+    )
+    return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
 
 def _plain(array):
