@@ -204,37 +204,45 @@ def _prior(model, names, marker_information=None, across_m=PRIOR_ACROSS_M):
         marker_information = np.eye(3 * markers) / PRIOR_MARKER_M**2
     matrix[markers_from:, markers_from:] = marker_information
     mean = np.concatenate([offsets.ravel(), model.marker_offset_m.ravel()])
-    mirror = np.array([-1.0, 1.0, 1.0])
     pairs = np.zeros_like(matrix)
     for b in range(1, bones):
         if names[b].startswith("left") and "right" + names[b][4:] in names:
             r = names.index("right" + names[b][4:])
-            for axis in range(3):
-                row = np.zeros(size)
-                row[3 * (b - 1) + axis], row[3 * (r - 1) + axis] = 1.0, -mirror[axis]
-                pairs += np.outer(row, row) / PRIOR_MIRROR_M**2
+            for axis, mirror in enumerate((-1.0, 1.0, 1.0)):
+                i, j = 3 * (b - 1) + axis, 3 * (r - 1) + axis
+                pairs[[i, j], [i, j]] += 1 / PRIOR_MIRROR_M**2
+                pairs[[i, j], [j, i]] -= mirror / PRIOR_MIRROR_M**2
     return matrix, pairs, mean
 
 
-def _grown(model, offsets):
-    """Marker positions (M, 3) of a BodyModel whose limbs have grown to the lengths of joint `offsets` (B, 3).
+class _Growth:
+    """Where the markers of a BodyModel come to lie when its limbs grow.
 
     Along a limb, markers sit at shares of its length; hands and toes, whose length is not known, follow what they hang on.
     """
-    skeleton, positions = model.skeleton, model.marker_offset_m.copy()
-    length = np.linalg.norm(skeleton.rest_offset_m, axis=1)
-    for b, name in enumerate(skeleton.names):
-        if not name.endswith(("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot", "Toes")):
-            continue
-        below = np.flatnonzero(skeleton.parents == b)
-        child = below[0] if len(below) == 1 else b
-        if skeleton.parents[child] < 0:  # the root of a limb looked at on its own
-            continue
-        u = skeleton.rest_offset_m[child] / length[child]
-        growth = offsets[child] @ u / length[child] - 1.0
-        mine = model.marker_bone == b
-        positions[mine] += growth * np.outer(positions[mine] @ u, u)
-    return positions
+
+    def __init__(self, model):
+        skeleton, self.positions = model.skeleton, model.marker_offset_m
+        length = np.linalg.norm(skeleton.rest_offset_m, axis=1)
+        self.child = np.zeros(len(self.positions), dtype=np.int64)  # of each marker: the joint at the end of its limb
+        self.along = np.zeros((len(self.positions), 3))  # times the growth of that limb: by how much the marker moves
+        self.unit = np.zeros((len(self.positions), 3))  # by which an offset of that joint is measured
+        for b, name in enumerate(skeleton.names):
+            if not name.endswith(("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot", "Toes")):
+                continue
+            below = np.flatnonzero(skeleton.parents == b)
+            child = below[0] if len(below) == 1 else b
+            if skeleton.parents[child] < 0:  # the root of a limb looked at on its own
+                continue
+            u = skeleton.rest_offset_m[child] / length[child]
+            mine = model.marker_bone == b
+            self.child[mine], self.unit[mine] = child, u / length[child]
+            self.along[mine] = np.outer(self.positions[mine] @ u, u)
+
+    def positions_with(self, offsets):
+        """Marker positions (M, 3) when the limbs have the lengths of joint `offsets` (B, 3)."""
+        growth = (offsets[self.child] * self.unit).sum(axis=1) - 1.0
+        return self.positions + growth[:, None] * self.along
 
 
 def fit_geometry(
@@ -299,7 +307,8 @@ def fit_geometry(
     x = np.empty((frames, markers, 3))
     parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones, 3))
     pose_size, bone_size = 3 + 3 * bones, 3 * (bones - 1)
-    scales = np.geomspace(0.06, 0.02, iterations)
+    growth = _Growth(prior_model) if marker_information is None else None
+    scales = 0.06 * (1 / 3) ** np.linspace(0, 1, iterations)
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
         body = model.arrays._replace(rest_offset_m=offsets, marker_offset_m=positions)
@@ -308,13 +317,13 @@ def fit_geometry(
         if iteration == iterations:
             break
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
-        if marker_information is None:
-            mean[bone_size:] = _grown(prior_model, offsets).ravel()
+        if growth:
+            mean[bone_size:] = growth.positions_with(offsets).ravel()
         normal_gg, gradient = (
             prior + pairs,
             prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
         )
-        sharpness, spread = 0.0, 0.0
+        sharpness, spread = 0.0, np.zeros((bones, 3))
         for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
             f = len(part)
             hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
@@ -329,7 +338,7 @@ def fit_geometry(
                 sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", whitened)).sum()
             _invert_factors(whitened)
             if iteration == iterations - 1:
-                spread += _rotation_variance(whitened, world[part], parents).sum(axis=0)
+                _rotation_variance(whitened, world[part], parents, spread)
             half = (whitened @ hpg).reshape(f * pose_size, -1)
             normal_gg -= half.T @ half
             gradient -= half.T @ (whitened @ gp[..., None]).ravel()
@@ -340,8 +349,8 @@ def fit_geometry(
     distance2 = (r**2).sum(-1)
     theta = log_rotations(local)
     g = _stack(offsets, positions)
-    if marker_information is None:
-        mean[bone_size:] = _grown(prior_model, offsets).ravel()
+    if growth:
+        mean[bone_size:] = growth.positions_with(offsets).ravel()
     # a sample that the fit has let go must still weigh against it
     cost = _marker_cost((distance2 / (1 + distance2 / STRAY_M**2)).sum(axis=0), seen.sum(axis=0))
     cost += _pose_cost(theta, spread, model.sigma)
@@ -362,19 +371,27 @@ def _marker_cost(squared, samples):
     return squared.sum() / SIGMA_M**2 + (STEADY_SHARE * 3 * samples * (np.log(share) + 1 - share)).sum()
 
 
-def _rotation_variance(whitened, world, parents):
-    """Variance (F, B, 3) of every joint's turn about its parent's axes, rad2.
+@njit(cache=True, error_model="numpy")
+def _rotation_variance(whitened, world, parents, out):
+    """Add the variance of every joint's turn about its parent's axes, rad2, of all frames to out (B, 3).
 
-    whitened (F, P, P): inverse Cholesky factors of the pose's normal matrices.
+    whitened (F, P, P): inverse Cholesky factors of the pose's normal matrices, lower triangular; world (F, B, 3, 3).
     """
-    columns = whitened[:, :, 3:].reshape(len(whitened), -1, len(parents), 3)
-    out = np.empty((len(whitened), len(parents), 3))
-    for b, p in enumerate(parents):
-        block = columns[:, :, b].swapaxes(1, 2) @ columns[:, :, b]
-        out[:, b] = (
-            np.einsum("fji,fjk,fki->fi", world[:, p], block, world[:, p]) if p >= 0 else np.einsum("fii->fi", block)
-        )
-    return out
+    size = whitened.shape[1]
+    column = np.empty(3)
+    for f in range(whitened.shape[0]):
+        for b in range(parents.shape[0]):
+            at, p = 3 + 3 * b, parents[b]
+            for row in range(at, size):
+                for k in range(3):
+                    column[k] = whitened[f, row, at + k]
+                for i in range(3):
+                    turned = column[i]
+                    if p >= 0:
+                        turned = 0.0
+                        for k in range(3):
+                            turned += column[k] * world[f, p, k, i]
+                    out[b, i] += turned * turned
 
 
 def _pose_cost(theta, spread, sigma):
