@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 
@@ -67,21 +66,17 @@ def _at(velocity, index):
 
 def _coarse(suit, suit_hz, bone, bone_hz):
     """By how much the suit's samples come later than the bones', seconds from either one's first, or None where nothing stands out."""
-    total = overlap = 0.0
-    told = 0
-    suit, bone = (_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ))[0] for v, hz in ((suit, suit_hz), (bone, bone_hz)))
-    for s in range(suit.shape[1]):
-        a, b = np.linalg.norm(suit[:, s], axis=1), np.linalg.norm(bone[:, s], axis=1)
-        if min(np.isfinite(a).sum(), np.isfinite(b).sum()) < OVERLAP_S * COARSE_HZ:
-            continue
-        a, b = _standard(a), _standard(b)
-        total = total + scipy.signal.fftconvolve(a, b[::-1])
-        overlap = overlap + scipy.signal.fftconvolve((a != 0.0).astype(float), (b[::-1] != 0.0).astype(float))
-        told += 1
-    if told < SENSORS_AGREE:
+    suit, bone = (
+        np.linalg.norm(_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ))[0], axis=2)
+        for v, hz in ((suit, suit_hz), (bone, bone_hz))
+    )
+    enough = OVERLAP_S * COARSE_HZ
+    told = np.minimum(np.isfinite(suit).sum(axis=0), np.isfinite(bone).sum(axis=0)) >= enough
+    if told.sum() < SENSORS_AGREE:
         return None
-    enough = overlap > told * OVERLAP_S * COARSE_HZ
-    score = np.where(enough, total / np.sqrt(np.maximum(overlap, 1.0)), -np.inf)
+    a, b = _standard(suit[:, told]), _standard(bone[:, told])
+    total, overlap = _correlated(a, b), _correlated((a != 0.0).astype(float), (b != 0.0).astype(float))
+    score = np.where(overlap > told.sum() * enough, total / np.sqrt(np.maximum(overlap, 1.0)), -np.inf)
     lags = np.arange(len(score)) - (len(bone) - 1)
     best = int(np.argmax(score))
     away = score[np.abs(lags - lags[best]) > ELSEWHERE_S * COARSE_HZ]
@@ -91,9 +86,17 @@ def _coarse(suit, suit_hz, bone, bone_hz):
 
 
 def _standard(speed):
-    """Logarithms of speeds (N,), about their mean over one sigma; 0 where not known."""
+    """Logarithms of speeds (N, S), about each sensor's mean over one sigma; 0 where not known."""
     value = np.log(0.2 + speed)
-    return np.nan_to_num((value - np.nanmean(value)) / max(np.nanstd(value), 1e-9))
+    return np.nan_to_num((value - np.nanmean(value, axis=0)) / np.maximum(np.nanstd(value, axis=0), 1e-9))
+
+
+def _correlated(a, b):
+    """Correlation (N + M - 1,) of a (N, S) with b (M, S), of all sensors together; the first value is for the last of b on the first of a."""
+    whole = len(a) + len(b) - 1
+    size = scipy.fft.next_fast_len(whole, real=True)
+    product = scipy.fft.rfft(a, size, axis=0) * scipy.fft.rfft(b[::-1], size, axis=0)
+    return scipy.fft.irfft(product.sum(axis=1), size)[:whole]
 
 
 def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
@@ -126,10 +129,10 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
         told = np.flatnonzero(known.sum(axis=0) > OVERLAP_S * FINE_HZ / 2)
         if len(told) < SENSORS_AGREE:
             return None
-        rows = [_compared(at, bone[:, s], sensor[:, s], rate[:, s] * suit_hz, known[:, s]) for s in told]
-        t, push, pull = (np.concatenate(r) for r in zip(*rows, strict=True))
-        middle = float(np.average(t, weights=pull))
-        design = np.stack([np.ones(len(t)), t - middle], axis=1)
+        known = known[:, told]
+        push, pull = _compared(bone[:, told], sensor[:, told], rate[:, told] * suit_hz, known)
+        middle = float(np.average(at, weights=pull))
+        design = np.stack([np.ones(len(at)), at - middle], axis=1)
         normal = np.einsum("ka,k,kb->ab", design, pull, design) + np.diag([0.0, 1 / DRIFT_SD**2])
         moved = np.linalg.solve(normal, design.T @ push - [0.0, drift / DRIFT_SD**2])
         moved = np.clip(moved, [-0.05, -2e-4], [0.05, 2e-4])
@@ -137,8 +140,8 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
         if abs(moved[0]) < 2e-5 and abs(moved[1]) < 5e-7:
             break
     # pieces of the take push as wholes: what is left of them at the solution is their error
-    edges = np.quantile(t, np.linspace(0, 1, PIECES + 1))
-    piece = np.clip(np.searchsorted(edges, t, "right") - 1, 0, PIECES - 1)
+    edges = np.quantile(np.repeat(at, known.sum(axis=1)), np.linspace(0, 1, PIECES + 1))
+    piece = np.clip(np.searchsorted(edges, at, "right") - 1, 0, PIECES - 1)
     left = np.stack([np.bincount(piece, push * d, PIECES) for d in design.T], axis=1)
     inverse = np.linalg.inv(normal)
     sd, drift_sd = np.sqrt(np.diag(inverse @ (left.T @ left) @ inverse + inverse))
@@ -147,11 +150,18 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
     return MotionClock(float(offset), float(1e6 * drift), float(sd), float(1e6 * drift_sd), len(told))
 
 
-def _compared(at, bone, sensor, rate, known):
-    """(times (K,), how each moment pushes the offset (K,), and how firmly (K,)) of one sensor, turned as it fits best."""
-    fit = Rotation.align_vectors(bone[known], sensor[known])[0].as_matrix()
-    left, rate = bone[known] - sensor[known] @ fit.T, rate[known] @ fit.T
-    size = np.linalg.norm(left, axis=1)
-    noise = max(float(np.median(size)), 1e-3)
-    weight = 1 / (1 + (size / (2.5 * noise)) ** 2) ** 2 / noise**2
-    return at[known], weight * (rate * left).sum(axis=1), weight * (rate**2).sum(axis=1)
+def _compared(bone, sensor, rate, known):
+    """How each moment pushes the offset (N,), and how firmly (N,), by all sensors, each turned as it fits best.
+
+    bone, sensor, rate (N, S, 3) velocities, and how fast the sensor's change; known (N, S).
+    """
+    bone, sensor, rate = (np.where(known[..., None], v, 0.0) for v in (bone, sensor, rate))
+    u, _, vt = np.linalg.svd(np.einsum("nsi,nsj->sij", bone, sensor))
+    u[..., 2] *= np.sign(np.linalg.det(u @ vt))[:, None]
+    turn = (u @ vt).swapaxes(1, 2)
+    left, rate = bone - np.einsum("nsj,sji->nsi", sensor, turn), np.einsum("nsj,sji->nsi", rate, turn)
+    size = np.linalg.norm(left, axis=2)
+    middle = np.sort(np.where(known, size, np.inf), axis=0)[known.sum(axis=0) // 2, np.arange(known.shape[1])]
+    noise = np.maximum(middle, 1e-3)
+    weight = np.where(known, 1 / (1 + (size / (2.5 * noise)) ** 2) ** 2 / noise**2, 0.0)
+    return (weight * (rate * left).sum(axis=2)).sum(axis=1), (weight * (rate**2).sum(axis=2)).sum(axis=1)
