@@ -156,5 +156,10 @@ def rigid_move(a, b, weight=None):
 
 def find_runs(mask):
     """Intervals [start, end) in which the boolean vector `mask` (T,) is true, as an (N, 2) integer array."""
-    edges = np.diff(np.concatenate([[0], np.asarray(mask, dtype=np.int8), [0]]))
-    return np.stack([np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)], axis=1)
+    mask = np.asarray(mask, dtype=bool)
+    edges = np.flatnonzero(mask[1:] != mask[:-1]) + 1
+    if len(mask) and mask[0]:
+        edges = np.concatenate([[0], edges])
+    if len(edges) % 2:
+        edges = np.concatenate([edges, [len(mask)]])
+    return edges.reshape(-1, 2)
