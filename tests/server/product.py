@@ -118,9 +118,9 @@ class Product:
                 ) as socket:  # fmt: skip
                     socket.send(json.dumps({"watch": True}))
                     while told := json.loads(socket.recv(timeout=10)):
-                        if told.get("devices") and all(d["hz"] > 0 for d in told["devices"]):
-                            if all(c["fps"] > 0 for c in told["cameras"]):
-                                return True
+                        devices, cameras = told.get("devices", ()), told.get("cameras", ())
+                        if devices and all(d["hz"] > 0 for d in devices) and all(c["fps"] > 0 for c in cameras):
+                            return True
             except (OSError, WebSocketException):  # the web server has just been killed
                 return False
 

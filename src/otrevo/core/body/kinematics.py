@@ -34,7 +34,7 @@ def forward_kinematics(skeleton, root_position_m, rotation_local):
 
     root_position_m (..., 3), rotation_local (..., B, 4). Returns position_m (..., B, 3), rotation_world (..., B, 4).
     """
-    from otrevo.core.body.compiled_kinematics import forward  # takes a second to load, and who only reads a file does without
+    from otrevo.core.body.compiled_kinematics import forward  # slow to load; readers of files do without
 
     local = np.asarray(rotation_local, dtype=float)
     bones = len(skeleton.parents)

@@ -121,11 +121,13 @@ def _stops(points, velocity, half, together):
                     continue
                 closing = nearing / (np.sqrt(apart2) + 1e-9)
                 slower = np.sqrt(min(_square(velocity[before, i]), _square(velocity[before, j])))
-                if not (0.0 < closing < FASTEST_M_S and slower > SLOWER_SHARE * closing):  # a thigh that is hit stands still
+                # a thigh that is hit stands still
+                if not (0.0 < closing < FASTEST_M_S and slower > SLOWER_SHARE * closing):
                     continue
                 apart2 = nearing = relative2 = 0.0
                 for k in range(3):
-                    apart, relative = points[after, j, k] - points[after, i, k], velocity[after, j, k] - velocity[after, i, k]
+                    apart = points[after, j, k] - points[after, i, k]
+                    relative = velocity[after, j, k] - velocity[after, i, k]
                     apart2 += apart * apart
                     nearing -= relative * apart
                     relative2 += relative * relative
