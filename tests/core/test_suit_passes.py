@@ -6,7 +6,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from otrevo.core.body.kinematics import Motion
+from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.performer import performer_from_document
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import (
@@ -72,8 +72,8 @@ class SuitAlone(unittest.TestCase):
         cls.performer = performer_from_document(cls.outcome.performer)
         cls.take = rolled("night climb", 8)
 
-    def solve(self, **more):
-        given = material(self.take, self.performer, **more)
+    def solve(self, take=None, **more):
+        given = material(take or self.take, self.performer, **more)
         return solve.PASS.run(given, solve.PASS.checked({}), lambda share: None)
 
     def test_a_warm_up_gives_suit_gloves_and_figures_without_markers(self):
@@ -160,6 +160,33 @@ class SuitAlone(unittest.TestCase):
         )
         turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(one), two))
         self.assertLess(np.degrees(np.linalg.norm(turn, axis=1)).mean(), 10.0)
+
+    def test_one_that_slips_in_the_take_is_a_snag_and_neighbours_put_it_right(self):
+        """While the performer walks, the sensor of a shin slips by 25 degrees and stays so."""
+        walk, first = rolled("quay walk", 8), 1800
+        slip = quaternion_from_rotvec(np.radians(25.0) * np.array([0.6, 0.0, 0.8]))
+
+        def slipped(name, data):
+            if name == "suit":
+                data[first:, 15, :4] = quaternion_multiply(data[first:, 15, :4], slip)
+                data[first:, 15, 4:] = quaternion_rotate(quaternion_conjugate(slip), data[first:, 15, 4:])
+            return data
+
+        clean, found = self.solve(walk), self.solve(walk, change=slipped)
+        self.assertEqual([s.text for s in clean.snags if s.kind == "slipped"], [])
+        (snag,) = (s for s in found.snags if s.kind == "slipped")
+        self.assertIn("right lower leg: the sensor has slipped by", snag.text)
+        self.assertIn("aligned anew from here by its neighbours", snag.text)
+        self.assertLess(abs(snag.start_s - device_seconds(found, first)), 2.0)
+        one, two = (
+            motion_joints(Motion(self.performer.skeleton, Fraction(100), tracks["body root"], tracks["body rotation"]))[
+                1
+            ]
+            for tracks in ({t.name: t.data for t in o.tracks} for o in (clean, found))
+        )
+        shin = self.performer.skeleton.index("rightLowerLeg")
+        turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(one), two)[first + 200 :, shin])
+        self.assertLess(np.degrees(np.linalg.norm(turn, axis=1)).mean(), 16.0)
 
     def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
         rng = np.random.default_rng(4)

@@ -10,11 +10,10 @@ from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right
-from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt
 from otrevo.core.inertial.magnets import find_magnets
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD, fit_pose, sensed_bones
+from otrevo.core.inertial.slips import find_slips
 from otrevo.core.inertial.travel import find_travel
 
 UNSENSED_DEG = 8.0  # of a joint with a bone that no sensor tells of
@@ -83,8 +82,8 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
-    sensed = felt(recording)
-    faults, headings = find_magnets(recording, calibration, find_headings(recording, calibration, sensed), sensed)
+    slips, recording, sensed, headings = find_slips(recording, calibration)
+    magnets, headings = find_magnets(recording, calibration, headings, sensed)
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
@@ -111,7 +110,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         notes.append(
             f"joints beyond what bodies can do: {', '.join(f'{j} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
         )
-    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), tuple(faults))
+    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), (*slips, *magnets))
 
 
 def place_sd(world, calibration, headings, times_s, skeleton):
