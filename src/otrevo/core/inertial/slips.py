@@ -25,10 +25,8 @@ EACH_S, BESIDE_S = 0.5, 6.0  # between two moments that are tried, and of the ta
 PART_S = 2.0
 HEADING_S = 2.0  # over which a heading between two filters stays the same
 PLACE_M, SLIP_RAD = 0.03, np.radians(25.0)  # what is expected of both, one sigma
-SHARE, BLOW = (
-    0.15,
-    3.0,
-)  # of what is felt that is noise of the skin, and from how many times that noise on a sample counts little
+SHARE = 0.15  # of what is felt that is noise of the skin
+BLOW = 3.0  # from so many times the noise on a sample counts little
 SURE = 15.0  # of the slip's square over its variance; in 64 takes without one the most was 10.6
 MOST = 3
 
