@@ -178,14 +178,12 @@ class SuitAlone(unittest.TestCase):
         self.assertIn("right lower leg: the sensor has slipped by", snag.text)
         self.assertIn("aligned anew from here by its neighbours", snag.text)
         self.assertLess(abs(snag.start_s - device_seconds(found, first)), 2.0)
-        one, two = (
-            motion_joints(Motion(self.performer.skeleton, Fraction(100), tracks["body root"], tracks["body rotation"]))[
-                1
-            ]
-            for tracks in ({t.name: t.data for t in o.tracks} for o in (clean, found))
-        )
-        shin = self.performer.skeleton.index("rightLowerLeg")
-        turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(one), two)[first + 200 :, shin])
+        shin, world = self.performer.skeleton.index("rightLowerLeg"), []
+        for outcome in (clean, found):
+            tracks = {t.name: t.data for t in outcome.tracks}
+            body = Motion(self.performer.skeleton, Fraction(100), tracks["body root"], tracks["body rotation"])
+            world.append(motion_joints(body)[1][first + 200 :, shin])
+        turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[0]), world[1]))
         self.assertLess(np.degrees(np.linalg.norm(turn, axis=1)).mean(), 16.0)
 
     def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
