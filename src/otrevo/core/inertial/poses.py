@@ -4,9 +4,9 @@ import numpy as np
 
 from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 
-# how well people hold a pose: degrees about x (left), y (up), z (forward)
+# how well people hold a pose: degrees about x (left), y (up), z (forward); of what FOLLOWS a bone, against that one
 T_POSE_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (6, 6, 6), "UpperArm": (12, 7, 7),
-         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (4, 9, 5), "LowerLeg": (5, 10, 4), "Foot": (5, 9, 4)}  # fmt: skip
+         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (8, 9, 6), "LowerLeg": (9, 10, 5), "Foot": (5, 9, 4)}  # fmt: skip
 ARMS_DOWN_SD = T_POSE_SD | {
     "Shoulder": (7, 7, 8),
     "UpperArm": (9, 22, 9),
@@ -20,7 +20,9 @@ SEATS = {"hips": (0.0, 0.03, -0.06), "chest": (0.0, 0.1, 0.0), "head": (0.0, 0.1
          "UpperArm": (0.0, 0.0, 0.0), "LowerArm": (0.0, 0.0, 0.0), "Hand": (0.05, 0.0, 0.0), "UpperLeg": (0.03, 0.0, 0.02),
          "LowerLeg": (0.02, 0.0, 0.02), "Foot": (0.0, -0.02, 0.08)}  # fmt: skip
 SEAT_SD_M = 0.03
-FOLLOWS = {"Hand": "LowerArm", "Shoulder": "chest"}  # what hangs on its neighbour in a pose, however that is held
+# what hangs on its neighbour in a pose, however that is held: on the first of these that has a sensor
+FOLLOWS = {"chest": ("hips",), "head": ("chest", "hips"), "Shoulder": ("chest",), "UpperArm": ("Shoulder", "chest"),
+           "LowerArm": ("UpperArm",), "Hand": ("LowerArm",)}  # fmt: skip
 LIMBS = {"UpperArm": "LowerArm", "LowerArm": "Hand", "UpperLeg": "LowerLeg", "LowerLeg": "Foot"}
 
 

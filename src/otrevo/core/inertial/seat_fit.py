@@ -325,6 +325,15 @@ class SeatFit:
         x = x.reshape(-1, 5)
         return heading + x[:, 0], drift + x[:, 1] / 60, quaternion_multiply(quaternion_from_rotvec(x[:, 2:]), mount)
 
+    def _neighbour(self, bone):
+        """The number of the sensor that a bone hangs on in a pose, or None."""
+        side = bone.removesuffix(plain(bone))
+        for above in FOLLOWS.get(plain(bone), ()):
+            found = self.number.get(above, self.number.get(side + above))
+            if found is not None:
+                return found
+        return None
+
     def _pose_errors(self, heading, drift, mount, kinds):
         """Rotation vectors (N, S, 3) from the poses as they should be to what the sensors say, NaN where not known."""
         out = np.full((*self.held.shape[:2], 3), np.nan)
@@ -335,14 +344,10 @@ class SeatFit:
             if kind == "arms down":
                 wanted = np.stack([arms_down(b) for b in self.names])
                 world = quaternion_multiply(world, quaternion_conjugate(wanted))
-            for bone, above in FOLLOWS.items():
-                for side in ("left", "right"):
-                    a = self.number.get(above if above == "chest" else side + above)
-                    if a is not None and side + bone in self.number:
-                        b = self.number[side + bone]
-                        out[n, b] = rotvec_from_quaternion(
-                            quaternion_multiply(quaternion_conjugate(world[a]), world[b])
-                        )
+            for b, bone in enumerate(self.names):
+                a = self._neighbour(bone)
+                if a is not None:
+                    out[n, b] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[a]), world[b]))
             rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
             out[n, rest] = rotvec_from_quaternion(world[rest])
             for side in ("left", "right"):

@@ -41,6 +41,7 @@ LEANING_SD_M_S, LEANING_S = 0.3, 1.2
 FLIGHT_MS2 = 4.0  # a body that feels less flies
 FLOOR_SD_M = 0.02
 ANCHOR = 1e4
+EASE_S = 0.2  # over which a leg goes to where its foot stands
 STEP_M = 0.12  # what is less is the same floor
 
 
@@ -56,7 +57,7 @@ class Contact:
 
 @dataclass(frozen=True)
 class Travel:
-    """root_m (T, 3): the hips; rotation_local (T, B, 4), legs bent so that what stands does stand; contacts."""
+    """root_m (T, 3): the hips; rotation_local (T, B, 4), legs bent by the little that keeps feet from sliding; contacts."""
 
     root_m: np.ndarray
     rotation_local: np.ndarray
@@ -85,7 +86,11 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
     root -= [root[0, 0], 0.0, root[0, 2]]
     if not level_floor or not contacts:
         root[:, 1] -= (root[:, 1] + joint[..., 1].min(axis=1)).min()
-    feet = {n: found[:, k] - found[:, 0] for n, k in ends.order.items() if n.endswith("Foot")}
+    feet = {}
+    for bone, k in ends.order.items():
+        if bone.endswith("Foot"):
+            pose, own = ends.relative[:, k - 1], [c for c in contacts if system.points[c.point].end == bone]
+            feet[bone] = pose + _held(found[:, k] - found[:, 0] - pose, own, recording.rate_hz)
     return Travel(root, keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
 
 
@@ -390,6 +395,25 @@ def _with_levels(contacts, places, ends, points, skeleton):
         out.append(replace(c, level_m=level))
         seen.append((out[-1], own))
     return out
+
+
+def _held(off, contacts, rate):
+    """What has to be added (T, 3) to the places where a pose has a foot, so that it stands still during its contacts.
+
+    off (T, 3): from there to where the foot was found. Only what changes during a contact counts, and between contacts nothing does: a leg
+    that is nearly straight would have to bend by many degrees for every centimetre.
+    """
+    stands = np.zeros(len(off), dtype=bool)
+    for c in contacts:
+        stands[c.start : c.end] = True
+    spans = find_runs(stands)
+    if not len(spans):
+        return np.zeros_like(off)
+    usual = np.repeat([off[a:b].mean(axis=0) for a, b in spans], 2, axis=0)
+    edges = (spans - [0, 1]).ravel()
+    usual = np.stack([np.interp(np.arange(len(off)), edges, column) for column in usual.T], axis=1)
+    away = scipy.ndimage.distance_transform_edt(~stands) / rate
+    return (off - usual) * (0.5 + 0.5 * np.cos(np.pi * np.minimum(away / EASE_S, 1.0)))[:, None]
 
 
 def keep_feet(skeleton, rotation_local, joint, world, feet):
