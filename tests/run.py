@@ -12,6 +12,7 @@ from pathlib import Path
 
 HOME = Path(__file__).resolve().parents[1]
 YIELDS = 3  # of the 19 that a process can
+MOSTLY_WAIT = ("test_killed_parts",)  # for other processes; beside tests that compute, that takes no time of its own
 
 
 class Timed(unittest.TextTestResult):
@@ -99,17 +100,22 @@ class Shared(unittest.TestSuite):
         self._cleanup = False  # nothing is held that would have to be let go
 
     def __iter__(self):
-        for folder in self.folders:
-            files = (HOME / "tests" / folder).glob("test_*.py")
-            # what is small is left for the end
-            for file in sorted(files, key=lambda f: f.stat().st_size, reverse=True):
-                name = f"{folder}.{file.stem}"
-                if self.by_class:
-                    for number, tests in enumerate(self.loaded(name)):
-                        if self.claimed(f"{name}.{number}"):
-                            yield tests
-                elif self.claimed(name):
-                    yield from self.loaded(name)
+        for name in self.modules():
+            if self.by_class:
+                for number, tests in enumerate(self.loaded(name)):
+                    if self.claimed(f"{name}.{number}"):
+                        yield tests
+            elif self.claimed(name):
+                yield from self.loaded(name)
+
+    def modules(self):
+        """Names below tests/: first those that mostly wait, what is small last."""
+
+        def order(file):
+            return file.stem not in MOSTLY_WAIT, self.folders.index(file.parent.name), -file.stat().st_size
+
+        files = [f for folder in self.folders for f in (HOME / "tests" / folder).glob("test_*.py")]
+        return [f"{file.parent.name}.{file.stem}" for file in sorted(files, key=order)]
 
     def loaded(self, name):
         return unittest.defaultTestLoader.loadTestsFromName(f"tests.{name}")
