@@ -214,20 +214,19 @@ def small_package(path, motion):
 
 def small_glb(path):
     """A skeleton of a person as GLB, without a skin's weight."""
-    import pygltflib
-
     from otrevo.core.body.skeleton import generic_skeleton
+    from otrevo.core.characters.glb_parts import glb_bytes
 
     skeleton = generic_skeleton()
-    nodes = [pygltflib.Node(name=n, translation=[float(v) for v in o], children=[int(c) for c in np.flatnonzero(skeleton.parents == i)])
-             for i, (n, o) in enumerate(zip(skeleton.names, skeleton.rest_offset_m, strict=True))]  # fmt: skip
-    whole = pygltflib.GLTF2(
-        scene=0,
-        scenes=[pygltflib.Scene(nodes=[0])],
-        nodes=nodes,
-        skins=[pygltflib.Skin(joints=list(range(len(nodes))))],
-    )
-    whole.save_binary(str(path))
+    nodes = [
+        {"name": n, "translation": o.tolist(), "children": np.flatnonzero(skeleton.parents == i).tolist()}
+        for i, (n, o) in enumerate(zip(skeleton.names, skeleton.rest_offset_m, strict=True))
+    ]
+    whole = {
+        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": nodes,
+        "skins": [{"joints": list(range(len(nodes)))}],
+    }  # fmt: skip
+    path.write_bytes(glb_bytes(whole, b""))
 
 
 def mutated(data, rng):

@@ -287,6 +287,26 @@ class Broken(InFolder):
             with self.subTest(name):
                 self.refused(name, data, words)
 
+    def test_a_description_of_another_shape_is_refused_with_the_place(self):
+        def put(*path, value):
+            def change(d):
+                for step in path[:-1]:
+                    d = d[step]
+                d[path[-1]] = value
+
+            return change
+
+        for path, value, words in (
+            (("nodes",), {}, "(nodes)"), (("skins", 0), None, "(skins[0])"), (("asset",), [1], "(asset)"),
+            (("nodes", 1, "children"), ["hips"], "nodes[1].children[0]"), (("buffers",), [[]], "buffers[0]"),
+            (("meshes", 0, "primitives", 0, "attributes"), 7, "attributes"), (("bufferViews", 0, "byteOffset"), "x", "byteOffset"),
+            (("accessors", 0, "componentType"), [5126], "componentType"), (("skins", 0, "inverseBindMatrices"), True, "inverseBind"),
+            (("skins", 0, "inverseBindMatrices"), 1, "bind matrices that are none"),
+            (("meshes", 0, "primitives", 0, "attributes", "JOINTS_0"), True, "accessors[True]"),
+        ):  # fmt: skip
+            with self.subTest(str(path)):
+                self.refused("shape.glb", self.changed(put(*path, value=value)), words)
+
     def test_odd_but_understandable_is_read(self):
         def odd(d):
             d["nodes"][2]["name"] = "x" * 10_000

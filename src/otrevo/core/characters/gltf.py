@@ -1,6 +1,6 @@
 """Characters in glTF 2.0: GLB, glTF with its buffers beside it, VRM 1.0 and 0.x.
 
-The container is read with pygltflib; accessors are views into its buffers. A skin's inverse bind matrices lead over the nodes'
+Accessors are views into the file's buffers. A skin's inverse bind matrices lead over the nodes'
 own transforms: a file saved in mid-motion keeps its rest pose there. Per the glTF 2.0 specification a skinned point is
 sum(weight * joint world * inverse bind * point), so `joint world * inverse bind` is one matrix for all joints at rest.
 """
@@ -11,7 +11,6 @@ from base64 import b64decode
 from pathlib import Path
 
 import numpy as np
-from pygltflib import GLTF2
 
 from otrevo.core.characters.file_skeleton import MOST_BYTES, FileSkeleton, checked, ordered, unlike
 from otrevo.core.conventions import matrix_from_quaternion
@@ -27,10 +26,39 @@ _OLD_EXPRESSIONS = {  # VRM 0.x -> 1.0
 _OLD_THUMB = {"Proximal": "Metacarpal", "Intermediate": "Proximal", "Distal": "Distal"}  # VRM 0.x -> 1.0
 BODY_BONES = 12  # a second tree of so many bones is a second skeleton
 MOVED = 0.02  # share of the body's size by which nodes differ from their skin before the skin is said to lead
+_PART = {"bufferView": int, "byteOffset": int, "componentType": int}  # of a buffer
+# what has to be a list [of], an object {with}, a text or a whole number where it is there at all; the rest is looked at where it is used
+_SHAPE = {
+    "asset": {}, "extensions": {}, "nodes": [{"children": [int]}], "skins": [{"joints": [int], "inverseBindMatrices": int}],
+    "meshes": [{"primitives": [{"attributes": {}, "targets": [{}]}], "weights": [object]}], "buffers": [{"uri": str}],
+    "accessors": [_PART | {"type": str, "sparse": {"count": int, "indices": _PART, "values": _PART}}],
+    "bufferViews": [{"byteOffset": int, "byteStride": int}], "animations": [{"channels": [{"target": {}}], "samplers": [{}]}],
+}  # fmt: skip
+
+
+class Entry(dict):
+    """An object of the description, its fields as attributes too; what is not there is None."""
+
+    def __getattr__(self, field):
+        if field.startswith("_"):
+            raise AttributeError(field)
+        return self.get(field)
+
+
+def _misshapen(value, shape, path=""):
+    """The path below which a value has not its _SHAPE, or None."""
+    if not isinstance(value, shape if isinstance(shape, type) else type(shape)) or (
+        shape is int and isinstance(value, bool)
+    ):
+        return path
+    inner = [(f"{path}[{i}]", v, shape[0]) for i, v in enumerate(value)] if isinstance(shape, list) else []
+    if isinstance(shape, dict):
+        inner = [(f"{path}.{k}", value[k], s) for k, s in shape.items() if value.get(k) is not None]
+    return next((found for where, v, s in inner if (found := _misshapen(v, s, where)) is not None), None)
 
 
 class GltfFile:
-    """An opened file: `gltf` as pygltflib holds it, and its buffers as bytes. Raises InputError for what is broken."""
+    """An opened file: its `document`, an Entry of lists of Entries, and its buffers as bytes. Raises InputError for what is broken."""
 
     def __init__(self, path):
         self.path, self.where = Path(path), Path(path).name
@@ -38,11 +66,7 @@ class GltfFile:
             raise InputError(f"{self.where}: larger than {MOST_BYTES // 2**20} MB; expected a character, not a scene.")
         data = self.path.read_bytes()
         self.document, binary = self._cut(data)
-        try:
-            self.gltf = GLTF2.from_dict(self.document)
-        except Exception as error:  # the library raises whatever its decoder met
-            raise InputError(f"{self.where}: its description is no glTF 2.0 ({str(error)[:80]}).") from None
-        self.buffers = [self._buffer(i, b, binary) for i, b in enumerate(self.gltf.buffers or [])]
+        self.buffers = [self._buffer(i, b, binary) for i, b in enumerate(self.document.buffers or [])]
 
     def _cut(self, data):
         """(document, binary chunk or None)."""
@@ -58,16 +82,18 @@ class GltfFile:
                     size, kind = struct.unpack("<II", data[at : at + 8])
                     chunks.setdefault(kind, data[at + 8 : at + 8 + size])
                     at += 8 + size + (-size) % 4
-                document, binary = json.loads(chunks[0x4E4F534A]), chunks.get(0x004E4942)
+                document, binary = json.loads(chunks[0x4E4F534A], object_hook=Entry), chunks.get(0x004E4942)
             else:
-                document, binary = json.loads(data), None
+                document, binary = json.loads(data, object_hook=Entry), None
         except InputError:
             raise
         except (ValueError, KeyError, struct.error, RecursionError):
             raise InputError(
                 f"{self.where}: it cannot be read as glTF; expected a GLB, VRM or glTF 2.0 file."
             ) from None
-        if not isinstance(document, dict) or str((document.get("asset") or {}).get("version", ""))[:1] != "2":
+        if (wrong := _misshapen(document, _SHAPE)) is not None:
+            raise InputError(f"{self.where}: its description is no glTF 2.0 ({wrong[1:] or 'no object'}).")
+        if str((document.asset or {}).get("version", ""))[:1] != "2":
             raise InputError(f"{self.where}: expected glTF of version 2.0.")
         return document, binary
 
@@ -85,8 +111,8 @@ class GltfFile:
 
     def item(self, kind, number):
         """One entry of a list of the document. Raises InputError for a number out of range."""
-        entries = getattr(self.gltf, kind) or []
-        if not isinstance(number, int) or not 0 <= number < len(entries):
+        entries = self.document.get(kind) or []
+        if not isinstance(number, int) or isinstance(number, bool) or not 0 <= number < len(entries):
             raise InputError(f"{self.where}: it refers to {kind}[{number}], and has {len(entries)} of them.")
         return entries[number]
 
@@ -107,7 +133,7 @@ class GltfFile:
                                np.dtype("<" + _TYPES[a.sparse.indices.componentType]), count, 1)[:, 0]  # fmt: skip
             values = values.copy()
             values[index] = self._view(
-                number, a.sparse.values.bufferView, a.sparse.values.byteOffset or 0, dtype, count, width
+                number, a.sparse["values"].bufferView, a.sparse["values"].byteOffset or 0, dtype, count, width
             )
         if a.normalized and dtype.kind in "iu":
             return values / float(np.iinfo(dtype).max)
@@ -127,7 +153,7 @@ class GltfFile:
 
 def node_tree(file):
     """(parents (N,), local matrices (N, 4, 4), world matrices (N, 4, 4), order) of all nodes of a GltfFile."""
-    nodes = file.gltf.nodes or []
+    nodes = file.document.nodes or []
     parents = np.full(len(nodes), -1)
     for i, node in enumerate(nodes):
         for child in node.children or []:
@@ -165,7 +191,7 @@ def _local(node, where, number):
 def read_gltf(path):
     """The FileSkeleton of a GLB, glTF or VRM file. Raises InputError in one sentence for what cannot be understood."""
     file = GltfFile(path)
-    gltf = file.gltf
+    gltf = file.document
     if not gltf.nodes:
         raise InputError(f"{file.where}: it holds no nodes, so no skeleton; expected a character.")
     parents, _, world, order = node_tree(file)
@@ -229,13 +255,14 @@ def _ancestor(parents, number, node):
 def _bind_matrices(file):
     """{joint node: (4, 4) bone to mesh space at bind, NaN where the skin does not say} of all skins."""
     out = {}
-    for s, skin in enumerate(file.gltf.skins or []):
+    for s, skin in enumerate(file.document.skins or []):
         joints = skin.joints or []
         inverse = None
         if skin.inverseBindMatrices is not None:
-            inverse = (
-                np.asarray(file.accessor(skin.inverseBindMatrices), dtype=float).reshape(-1, 4, 4).transpose(0, 2, 1)
-            )
+            inverse = np.asarray(file.accessor(skin.inverseBindMatrices), dtype=float)
+            if inverse.shape[1] != 16:
+                raise InputError(f"{file.where}: skins[{s}] has bind matrices that are none.")
+            inverse = inverse.reshape(-1, 4, 4).transpose(0, 2, 1)
             if len(inverse) < len(joints):
                 raise InputError(f"{file.where}: skins[{s}] has {len(joints)} bones and {len(inverse)} bind matrices.")
         for k, joint in enumerate(joints):
@@ -294,7 +321,7 @@ def _skin(file, number, matrices, bind):
     """(skin points at rest (V, 3), the bone that holds each most (V,), how much hangs on each bone (B,))."""
     points, owners, held = [], [], np.zeros(len(matrices))
     skinned = False
-    for node in file.gltf.nodes:
+    for node in file.document.nodes:
         if node.mesh is None or node.skin is None:
             continue
         joints = np.array(file.item("skins", node.skin).joints or [], dtype=np.int64)
@@ -304,8 +331,7 @@ def _skin(file, number, matrices, bind):
                 inverse = np.linalg.inv(bind[joint]) if np.isfinite(bind[joint]).all() else np.eye(4)
                 to_file[k] = matrices[number[joint]] @ inverse
         for primitive in file.item("meshes", node.mesh).primitives or []:
-            a = primitive.attributes  # the library leaves them a plain dict when it decodes a document
-            a = a if isinstance(a, dict) else vars(a)
+            a = primitive.attributes or {}
             if any(a.get(key) is None for key in ("POSITION", "JOINTS_0", "WEIGHTS_0")):
                 continue
             x = np.asarray(file.accessor(a["POSITION"]), dtype=float)
@@ -332,7 +358,7 @@ def shape_names(mesh):
     count = max((len(p.targets or []) for p in mesh.primitives or []), default=0)
     named = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
     for p in mesh.primitives or []:
-        if not named and isinstance(getattr(p, "extras", None), dict):
+        if not named and isinstance(p.extras, dict):
             named = p.extras.get("targetNames")
     named = named if isinstance(named, list) else []
     return unlike([named[i] if i < len(named) else f"shape {i + 1}" for i in range(count)])
@@ -340,7 +366,7 @@ def shape_names(mesh):
 
 def _shapes(file):
     """Names of all face shapes of a file, in order, each once."""
-    return tuple(dict.fromkeys(name for mesh in file.gltf.meshes or [] for name in shape_names(mesh)))
+    return tuple(dict.fromkeys(name for mesh in file.document.meshes or [] for name in shape_names(mesh)))
 
 
 def _humanoid(file):
@@ -356,7 +382,7 @@ def _humanoid(file):
         rows = [(row.get("bone"), row.get("node")) for row in bones if isinstance(row, dict)]
     out = {}
     for name, node in rows:
-        if isinstance(name, str) and isinstance(node, int) and 0 <= node < len(file.gltf.nodes):
+        if isinstance(name, str) and isinstance(node, int) and 0 <= node < len(file.document.nodes):
             if old and "Thumb" in name:
                 side, _, part = name.partition("Thumb")
                 name = f"{side}Thumb{_OLD_THUMB.get(part, part)}"
@@ -395,9 +421,9 @@ def _expressions(file):
 def _bound_shape(file, bind, kind):
     """The name of the shape that an expression's bind means, or None."""
     number, index = bind.get(kind), bind.get("index")
-    if kind == "node" and isinstance(number, int) and 0 <= number < len(file.gltf.nodes or []):
-        number = file.gltf.nodes[number].mesh
-    if not isinstance(number, int) or not 0 <= number < len(file.gltf.meshes or []):
+    if kind == "node" and isinstance(number, int) and 0 <= number < len(file.document.nodes or []):
+        number = file.document.nodes[number].mesh
+    if not isinstance(number, int) or not 0 <= number < len(file.document.meshes or []):
         return None
-    names = shape_names(file.gltf.meshes[number])
+    names = shape_names(file.document.meshes[number])
     return names[index] if isinstance(index, int) and 0 <= index < len(names) else None

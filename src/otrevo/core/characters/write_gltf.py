@@ -73,7 +73,7 @@ def write_gltf_motion(path, given, motion, name="take", shapes=None):
             places = track.positions @ to_file.T / character.from_file[0]
             rotation[node] = make_continuous(quaternion_multiply(turn, quaternion_multiply(change, track.rotations)))
             moved[node] = places @ back[:3, :3].T + back[:3, 3]
-    binary = file.buffers[0] if file.buffers and file.gltf.buffers[0].uri is None else b""
+    binary = file.buffers[0] if file.buffers and file.document.buffers[0].uri is None else b""
     binary = _with_animation(document, binary, motion, rotation, moved, name, file, shapes or {})
     write_whole(path, glb_bytes(document, binary))
 
@@ -232,10 +232,10 @@ def _turns(linear):
 def _weights(file, shapes, frames):
     """{node: weights (T, shapes of its mesh)} of the nodes whose meshes have any of the shapes that are driven."""
     out = {}
-    for number, node in enumerate(file.gltf.nodes):
+    for number, node in enumerate(file.document.nodes):
         if node.mesh is None:
             continue
-        mesh = file.gltf.meshes[node.mesh]
+        mesh = file.document.meshes[node.mesh]
         names = shape_names(mesh)
         if not any(n in shapes for n in names):
             continue
@@ -248,10 +248,10 @@ def _weights(file, shapes, frames):
 def read_gltf_shapes(path, animation=-1):
     """{shape name: values (T,)} of a GLB's animation."""
     file = GltfFile(path)
-    chosen, out = file.gltf.animations[animation], {}
+    chosen, out = file.document.animations[animation], {}
     for channel in chosen.channels:
         if channel.target.path == "weights":
-            names = shape_names(file.gltf.meshes[file.gltf.nodes[channel.target.node].mesh])
+            names = shape_names(file.document.meshes[file.document.nodes[channel.target.node].mesh])
             values = file.accessor(chosen.samplers[channel.sampler].output).reshape(-1, len(names))
             out |= {n: values[:, k] for k, n in enumerate(names)}
     return out
@@ -272,16 +272,16 @@ def read_gltf_effectors(path, animation=-1):
     """{name: (places (T, 3), rotations (T, 3, 3))} of moving nodes that are no bones, in a GLB's axes and unit."""
     file, skeleton = GltfFile(path), read_gltf(path)
     world, bones = _posed_nodes(file, animation)[1], set(skeleton.nodes.tolist())
-    moving = {c.target.node for c in file.gltf.animations[animation].channels if c.target.path == "rotation"}
+    moving = {c.target.node for c in file.document.animations[animation].channels if c.target.path == "rotation"}
     return {
-        file.gltf.nodes[n].name: (world[:, n, :3, 3], bone_rotations(world[:, n, :3, :3]))
+        file.document.nodes[n].name: (world[:, n, :3, 3], bone_rotations(world[:, n, :3, :3]))
         for n in moving if n is not None and n not in bones
     }  # fmt: skip
 
 
 def _posed_nodes(file, animation):
     """(times (T,), node to file (T, N, 4, 4)) of a GLB's animation."""
-    animations = file.gltf.animations or []
+    animations = file.document.animations or []
     if not animations:
         raise InputError(f"{file.where}: it holds no animation.")
     chosen = animations[animation]
