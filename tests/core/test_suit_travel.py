@@ -8,7 +8,13 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.performer import PerformerCalibration, performer_from_document
 from otrevo.core.body.skeleton import generic_skeleton
-from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
@@ -109,6 +115,22 @@ class Steps(unittest.TestCase):
             foot = joint[:, motion.skeleton.index("leftFoot")]
             self.assertLess(np.ptp(foot[:140], axis=0).max(), 0.004)
             self.assertLess(np.ptp(foot[260:], axis=0).max(), 0.004)
+
+    def test_legs_of_another_length_keep_the_angles_that_their_sensors_tell(self):
+        """A foot's place would bend a knee that is nearly straight by 15 degrees for every centimetre."""
+        motion = climbing(0.0)
+        recording, calibration = true_recording(motion, LEGS), perfect(LEGS, motion.skeleton)
+        headings = find_headings(recording, calibration, felt(recording))
+        longer = motion.skeleton.rest_offset_m.copy()
+        legs = [motion.skeleton.index(side + part) for side in ("left", "right") for part in ("LowerLeg", "Foot")]
+        longer[legs] *= 1.04
+        skeleton = motion.skeleton.with_offsets(longer)
+        local = fit_pose(skeleton, LEGS, sensed_bones(recording, calibration, headings))
+        found = find_travel(recording, calibration, headings, skeleton, local)
+        turn = quaternion_multiply(quaternion_conjugate(local[:, legs]), found.rotation_local[:, legs])
+        self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 2.0)
+        foot = motion_joints(Motion(skeleton, motion.rate, found.root_m, found.rotation_local))[0][:, legs[1]]
+        self.assertLess(np.ptp(foot[:140], axis=0).max(), 0.004, "and its foot stands")
 
     def test_without_a_level_floor_the_lowest_point_is_the_ground(self):
         _, found = self.solved(0.18, level_floor=False)

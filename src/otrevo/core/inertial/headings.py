@@ -1,7 +1,7 @@
 """Headings of a suit's filters over a take: they drift apart, and the body tells by how much.
 
-What neighbours feel at their joint (core.inertial.joints), and the one axis about which knees and elbows bend, hold the headings
-together in windows of some seconds; between them they wander as slowly as filters do. The heading of the whole body nothing tells: it
+What neighbours feel at their joint (core.inertial.joints), the one axis about which knees and elbows bend, and that nobody goes about
+twisted for long hold the headings together in windows of some seconds; between them they wander as slowly as filters do. The heading of the whole body nothing tells: it
 is what the calibration knew, averaged over all sensors.
 """
 
@@ -13,9 +13,11 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.joints import Felt, find_links
+from otrevo.core.inertial.poses import side_sign
 
 WINDOW_S = 20.0
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
@@ -25,6 +27,11 @@ LONGEST_AGE_S = 2 * 3600.0
 SURELY_ON_S = 150.0  # nobody sets a suit anew so soon after its warm-up
 FARTHEST_RAD = np.radians(30.0)  # no filter drifts so far; what says so is no joint
 HINGE_FRAMES = 60
+HINGES = ("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")
+# (bone, its neighbour, by how many degrees it is turned outwards against that about the vertical on average, one sigma)
+POSTURE = (("chest", "hips", 0, 6), ("head", "chest", 0, 8), ("Shoulder", "chest", 0, 5), ("Hand", "LowerArm", 0, 12),
+           ("UpperLeg", "hips", 5, 7), ("Foot", "LowerLeg", 0, 6))  # fmt: skip
+UPRIGHT = 0.85
 UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -104,8 +111,9 @@ def find_headings(recording, calibration, sensed):
         for link, a, b, off in links(k, expected) if k or first is None else first:
             if abs(off) < FARTHEST_RAD:
                 add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
-        for pair, value, sd in _by_hinges(recording, calibration, expected[k], edges[k : k + 2], number):
-            add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
+        for told in (_by_hinges, _by_posture):
+            for pair, value, sd in told(recording, calibration, expected[k], edges[k : k + 2], number):
+                add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
     found = np.linalg.solve(normal, aim).reshape(count, sensors)
     sd = np.sqrt(np.diag(np.linalg.inv(normal))).reshape(count, sensors)
     return Headings(middle, expected + found, sd)
@@ -121,24 +129,17 @@ def _misfit(links, sd_rad):
 
 
 def _by_hinges(recording, calibration, heading, span, number):
-    """Yield ((above, below), heading of the one above less expected, sd): by how knees bend aside, were the headings as expected."""
-    times = recording.times_s
-    for side in ("left", "right"):
-        pair = [number.get(side + b) for b in ("UpperLeg", "LowerLeg")]
-        if None in pair:
+    """Yield ((above, below), heading of the one above less expected, sd): by how knees and elbows bend aside, were the headings as expected."""
+    for side, (above, below) in ((side, pair) for side in ("left", "right") for pair in HINGES):
+        pair, readings = _readings(recording, span, number, (side + above, side + below))
+        if pair is None:
             continue
-        q = recording.rotation[:, pair]
-        at = np.flatnonzero((times >= span[0]) & (times < span[1]) & np.isfinite(q[..., 0]).all(axis=1))
-        if len(at) < HINGE_FRAMES:
-            continue
-        at = at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]
 
-        def aside(turn, at=at, pair=pair):
-            """Bends (K, 2) about y and z, weighed, with the filter above turned further by an angle."""
-            angle = np.stack([np.full(len(at), heading[pair[0]] + turn), np.full(len(at), heading[pair[1]])], axis=1)
-            world = bone_rotations(recording.rotation[at][:, pair], angle, calibration.mount[pair])
-            bend = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]))
-            return bend[:, 1:] / np.radians([8.0, 5.0])
+        def aside(turn, readings=readings, pair=pair, below=side + below):
+            """Bends aside (K, 1 or 2), weighed, with the filter above turned further by an angle."""
+            angle = np.stack([np.full(len(readings), heading[pair[0]] + turn), np.full(len(readings), heading[pair[1]])], 1)
+            world = bone_rotations(readings, angle, calibration.mount[pair])
+            return _bends_aside(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]), below)
 
         e = 0.02
         here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
@@ -146,8 +147,46 @@ def _by_hinges(recording, calibration, heading, span, number):
         yield (
             tuple(pair),
             float(-(slope * here).mean() / max(information, 1e-9)),
-            float(1 / np.sqrt(max(2 * information, 1e-9))),
+            float(1 / np.sqrt(max(slope.shape[1] * information, 1e-9))),
         )
+
+
+def _bends_aside(local, below):
+    """How far a hinge bends aside of its one axis (K, 1 or 2), by what bones and skin allow; local (K, 4): of the bone below in the one above."""
+    if below.endswith("LowerLeg"):
+        return rotvec_from_quaternion(local)[:, 1:] / np.radians([8.0, 5.0])
+    along = quaternion_rotate(local, np.array([side_sign(below), 0.0, 0.0]))
+    return along[:, 1:2] / np.radians(6.0)
+
+
+def _by_posture(recording, calibration, heading, span, number):
+    """Yield likewise: by how bones are turned against their neighbours on average; nobody goes about twisted for long."""
+    for bone, above, usual_deg, sd_deg in POSTURE:
+        for side in ("left", "right") if bone[0].isupper() else ("",):
+            pair, readings = _readings(recording, span, number, (above if above[0].islower() else side + above, side + bone))
+            if pair is None:
+                continue
+            world = bone_rotations(readings, np.tile(heading[pair], (len(readings), 1)), calibration.mount[pair])
+            if bone in ("UpperLeg", "Foot"):
+                standing = quaternion_rotate(world[:, int(bone == "UpperLeg")], UP)[:, 1] > UPRIGHT
+                if standing.mean() < 0.3:
+                    continue
+                world = world[standing]
+            turned = rotvec_from_quaternion(quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0])))[:, 1].mean()
+            usual = np.radians(usual_deg) * (side_sign(side) if side else 1.0)
+            yield tuple(pair), float(usual - turned), np.radians(sd_deg)
+
+
+def _readings(recording, span, number, names):
+    """(numbers of two sensors, their readings (K, 2, 4)) of frames all over a span; (None, None) where there are too few."""
+    pair = [number.get(n) for n in names]
+    if None in pair:
+        return None, None
+    times, q = recording.times_s, recording.rotation[:, pair]
+    at = np.flatnonzero((times >= span[0]) & (times < span[1]) & np.isfinite(q[..., 0]).all(axis=1))
+    if len(at) < HINGE_FRAMES:
+        return None, None
+    return pair, q[at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]]
 
 
 def bone_rotations(readings, heading, mount):
