@@ -1,6 +1,6 @@
 """Headings of a suit's filters over a take: they drift apart, and the body tells by how much.
 
-What neighbours feel at their joint (core.inertial.joints), the one axis about which knees and elbows bend, and that nobody goes about
+What neighbours feel at their joint (core.inertial.joints), the one axis about which knees bend, and that nobody goes about
 twisted for long hold the headings together in windows of some seconds; between them they wander as slowly as filters do. The heading of the whole body nothing tells: it
 is what the calibration knew, averaged over all sensors.
 """
@@ -27,11 +27,9 @@ LONGEST_AGE_S = 2 * 3600.0
 SURELY_ON_S = 150.0  # nobody sets a suit anew so soon after its warm-up
 FARTHEST_RAD = np.radians(30.0)  # no filter drifts so far; what says so is no joint
 HINGE_FRAMES = 60
-HINGES = ("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")
 # (bone, its neighbour, by how many degrees it is turned outwards against that about the vertical on average, one sigma)
-POSTURE = (("chest", "hips", 0, 6), ("head", "chest", 0, 8), ("Shoulder", "chest", 0, 5), ("Hand", "LowerArm", 0, 12),
-           ("UpperLeg", "hips", 5, 7), ("Foot", "LowerLeg", 0, 6))  # fmt: skip
-UPRIGHT = 0.85
+POSTURE = ("chest", "hips", 0, 7), ("Shoulder", "chest", 0, 6), ("UpperLeg", "hips", 5, 12), ("Foot", "LowerLeg", 0, 8)
+UPRIGHT = 0.85  # cosine of how far from the vertical a leg still stands
 UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -111,7 +109,7 @@ def find_headings(recording, calibration, sensed):
         for link, a, b, off in links(k, expected) if k or first is None else first:
             if abs(off) < FARTHEST_RAD:
                 add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
-        for told in (_by_hinges, _by_posture):
+        for told in (_by_knees, _by_posture):
             for pair, value, sd in told(recording, calibration, expected[k], edges[k : k + 2], number):
                 add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
     found = np.linalg.solve(normal, aim).reshape(count, sensors)
@@ -128,18 +126,19 @@ def _misfit(links, sd_rad):
     return out
 
 
-def _by_hinges(recording, calibration, heading, span, number):
-    """Yield ((above, below), heading of the one above less expected, sd): by how knees and elbows bend aside, were the headings as expected."""
-    for side, (above, below) in ((side, pair) for side in ("left", "right") for pair in HINGES):
-        pair, readings = _readings(recording, span, number, (side + above, side + below))
+def _by_knees(recording, calibration, heading, span, number):
+    """Yield ((above, below), heading of the one above less expected, sd): by how knees bend aside, were the headings as expected."""
+    for side in ("left", "right"):
+        pair, readings = _readings(recording, span, number, (side + "UpperLeg", side + "LowerLeg"))
         if pair is None:
             continue
 
-        def aside(turn, readings=readings, pair=pair, below=side + below):
-            """Bends aside (K, 1 or 2), weighed, with the filter above turned further by an angle."""
-            angle = np.stack([np.full(len(readings), heading[pair[0]] + turn), np.full(len(readings), heading[pair[1]])], 1)
+        def aside(turn, readings=readings, pair=pair):
+            """Bends (K, 2) about y and z, weighed, with the filter above turned further by an angle."""
+            angle = np.tile(heading[pair] + [turn, 0.0], (len(readings), 1))
             world = bone_rotations(readings, angle, calibration.mount[pair])
-            return _bends_aside(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]), below)
+            bend = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]))
+            return bend[:, 1:] / np.radians([8.0, 5.0])
 
         e = 0.02
         here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
@@ -147,23 +146,16 @@ def _by_hinges(recording, calibration, heading, span, number):
         yield (
             tuple(pair),
             float(-(slope * here).mean() / max(information, 1e-9)),
-            float(1 / np.sqrt(max(slope.shape[1] * information, 1e-9))),
+            float(1 / np.sqrt(max(2 * information, 1e-9))),
         )
-
-
-def _bends_aside(local, below):
-    """How far a hinge bends aside of its one axis (K, 1 or 2), by what bones and skin allow; local (K, 4): of the bone below in the one above."""
-    if below.endswith("LowerLeg"):
-        return rotvec_from_quaternion(local)[:, 1:] / np.radians([8.0, 5.0])
-    along = quaternion_rotate(local, np.array([side_sign(below), 0.0, 0.0]))
-    return along[:, 1:2] / np.radians(6.0)
 
 
 def _by_posture(recording, calibration, heading, span, number):
     """Yield likewise: by how bones are turned against their neighbours on average; nobody goes about twisted for long."""
     for bone, above, usual_deg, sd_deg in POSTURE:
         for side in ("left", "right") if bone[0].isupper() else ("",):
-            pair, readings = _readings(recording, span, number, (above if above[0].islower() else side + above, side + bone))
+            names = above if above in number else side + above, side + bone
+            pair, readings = _readings(recording, span, number, names)
             if pair is None:
                 continue
             world = bone_rotations(readings, np.tile(heading[pair], (len(readings), 1)), calibration.mount[pair])
@@ -172,7 +164,8 @@ def _by_posture(recording, calibration, heading, span, number):
                 if standing.mean() < 0.3:
                     continue
                 world = world[standing]
-            turned = rotvec_from_quaternion(quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0])))[:, 1].mean()
+            turned = quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0]))
+            turned = rotvec_from_quaternion(turned)[:, 1].mean()
             usual = np.radians(usual_deg) * (side_sign(side) if side else 1.0)
             yield tuple(pair), float(usual - turned), np.radians(sd_deg)
 
