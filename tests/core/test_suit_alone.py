@@ -136,7 +136,7 @@ class FromWarmUpToTake(Worn):
             found = np.array(document["suit"][bone]["rotation_xyzw"])
             turn = rotvec_from_quaternion(quaternion_multiply(found, quaternion_conjugate(self.suit.mount[s])))
             off.append(np.degrees(np.linalg.norm(turn)))
-        self.assertLess(np.mean(off), 9.0)
+        self.assertLess(np.mean(off), 6.0)
         for bone in ("leftUpperLeg", "leftLowerLeg", "rightUpperLeg", "rightLowerLeg", "leftUpperArm", "rightUpperArm"):
             self.assertLess(off[self.suit.names.index(bone)], 12.0, bone)
 
@@ -168,7 +168,7 @@ class FromWarmUpToTake(Worn):
         bones = [b for b in BODY_BONES[1:] if not b.endswith("Toes")]
         ours, theirs = ([m.skeleton.names.index(b) for b in bones] for m in (body, true))
         turn = quaternion_multiply(quaternion_conjugate(true.rotation_local[:, theirs]), body.rotation_local[:, ours])
-        self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 8.0)
+        self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 5.5)
         joint, _ = motion_joints(body)
         joint_true, _ = motion_joints(true)
         away = (joint[:, ours] - joint[:, :1]) - (joint_true[:, theirs] - joint_true[:, :1])

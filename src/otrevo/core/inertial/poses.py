@@ -5,7 +5,7 @@ import numpy as np
 from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 
 # how well people hold a pose: degrees about x (left), y (up), z (forward); of what FOLLOWS a bone, against that one
-T_POSE_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (6, 6, 6), "UpperArm": (12, 7, 7),
+T_POSE_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (4, 4, 4), "UpperArm": (12, 5, 5),
          "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (8, 9, 6), "LowerLeg": (9, 10, 5), "Foot": (5, 9, 4)}  # fmt: skip
 ARMS_DOWN_SD = T_POSE_SD | {
     "Shoulder": (7, 7, 8),
