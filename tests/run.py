@@ -155,7 +155,6 @@ def run_django(tally, claims):
             from django.conf import settings
 
             settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick sign-in in tests
-            settings.DATABASES["default"]["OPTIONS"]["pool"] = {"min_size": 2, "max_size": 16}  # as the web server has
 
             class Runner(DiscoverRunner):
                 def build_suite(self, *_, **__):

@@ -8,6 +8,7 @@ import type { Proposal } from '../lanes/draw';
 import { WordButton } from '../parts/controls';
 import type { Transport } from '../time/transport';
 import { Figure, UP } from './figure';
+import { Follower } from './follow';
 import { Pace } from './pace';
 import { bodyAt, type BodyLevels, type PropView } from './pose';
 import type { CharacterFile, CharacterMotion } from './skin';
@@ -37,6 +38,8 @@ type SceneProps = {
   selected: number | null;
   volume: boolean;
   look: { from: string; count: number };
+  /** Whether the view goes with the first body. */
+  follow: boolean;
   onSelect: (marker: number | null) => void;
   onHover: (hover: { marker: number; x: number; y: number } | null) => void;
   onName: (named: { name: string; x: number; y: number } | null) => void;
@@ -93,7 +96,7 @@ function Volume({ figure }: { figure: Figure }) {
   );
 }
 
-function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, uncertainty = null, props, ghost, names, transport, selected, look, onSelect, onHover }: SceneProps) {
+function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, uncertainty = null, props, ghost, names, transport, selected, look, follow, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
   const { camera, gl, invalidate, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
@@ -117,6 +120,8 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
   }, [theme, ghost]);
   const spirit = useRef<THREE.Mesh>(null); // where the marker would be at this moment
   const pace = useMemo(() => new Pace(software ? 1 : 0), []);
+  const follower = useMemo(() => new Follower(), []);
+  const first = bodies[0] ?? characters[0]?.motion.levels;
   const frames = useMemo(() => props.map((p) => propLines(p.offsets, theme.text)), [props, theme]);
   const unsure = uncertainty && (bodies.find((b) => b.performer === uncertainty.performer) ?? null);
   const markerCount = markers ? markers.whole.width / 3 : 0;
@@ -182,7 +187,16 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         frames[i].quaternion.fromArray(track.values, at + 3);
       }
     };
+    const goAlong = (time: number) => {
+      const step = follow && first && look.from !== 'selection' ? follower.follow(first, time) : null;
+      if (!step || !controls.current) return;
+      const { position } = camera, { target } = controls.current;
+      position.set(position.x + step[0], position.y + step[1], position.z + step[2]);
+      target.set(target.x + step[0], target.y + step[1], target.z + step[2]);
+      controls.current.update();
+    };
     return transport.subscribe((time) => {
+      goAlong(time);
       const wanted = transport.speed !== 0 ? pace.next(performance.now()) : share === 1 ? 1 : pace.stop();
       if (wanted !== share) {
         share = wanted;
@@ -208,10 +222,9 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
       if (selected === null && ring.current) ring.current.visible = false;
       invalidate();
     });
-  }, [figures, skins, markers, markerCount, props, frames, ghost, transport, selected, trail, camera, invalidate, setDpr, pace]);
+  }, [figures, skins, markers, markerCount, props, frames, ghost, transport, selected, trail, camera, invalidate, setDpr, pace, first, follow, follower, look.from]);
 
   // looking from a side, or framing what is selected
-  const first = bodies[0] ?? characters[0]?.motion.levels;
   const looked = useRef('');
   useEffect(() => {
     const c = controls.current;
@@ -230,6 +243,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         distance = 0.9;
       }
     } else if (body) {
+      follower.begin(first, transport.time);
       const high = body.root[frame * 3 + 1];
       const hips = bodies[0] ? Math.max(0.92, high) : Math.max(0.3, high); // on steps one follows; a character alone may be of any size
       target.set(body.root[frame * 3], hips, body.root[frame * 3 + 2]);
@@ -249,7 +263,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
     camera.position.copy(target).addScaledVector(direction, distance);
     c.update();
     invalidate();
-  }, [look, first, bodies, drawn.length, characters, markers, selected, transport, camera, invalidate]);
+  }, [look, first, bodies, drawn.length, characters, markers, selected, transport, camera, invalidate, follower]);
 
   const over = (e: ThreeEvent<PointerEvent>) => {
     if (e.instanceId === undefined) return;
@@ -308,6 +322,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
 
 const STICKS = 'otrevo sticks'; // how this person likes bodies drawn
 const NO_BALLS = 'otrevo no uncertainty';
+const STANDS = 'otrevo no following';
 const Wrap = styled.div`
   position: relative;
   width: 100%;
@@ -340,7 +355,7 @@ const Tip = styled.div`
   white-space: nowrap;
 `;
 
-export type StageViewProps = Omit<SceneProps, 'look' | 'onHover' | 'onName' | 'volume'> & { caption: string };
+export type StageViewProps = Omit<SceneProps, 'look' | 'follow' | 'onHover' | 'onName' | 'volume'> & { caption: string };
 
 /** The 3D view: solved bodies over named markers, in step with the transport. */
 export function StageView({ caption, ...scene }: StageViewProps) {
@@ -357,7 +372,13 @@ export function StageView({ caption, ...scene }: StageViewProps) {
     window.localStorage.setItem(NO_BALLS, on ? 'no' : 'yes');
     setBalls(on);
   };
+  const [follow, setFollow] = useState(() => window.localStorage.getItem(STANDS) !== 'yes');
   const from = (name: string) => setLook((l) => ({ from: name, count: l.count + 1 }));
+  const goAlong = (on: boolean) => {
+    window.localStorage.setItem(STANDS, on ? 'no' : 'yes');
+    setFollow(on);
+    if (on) setLook((l) => ({ from: l.from === 'selection' ? 'three-quarter' : l.from, count: l.count + 1 })); // to where they are now
+  };
   useEffect(() => {
     const frame = () => from('selection');
     window.addEventListener('otrevo-frame-selection', frame);
@@ -366,12 +387,13 @@ export function StageView({ caption, ...scene }: StageViewProps) {
   return (
     <Wrap aria-label="3D view" role="group">
       <Canvas frameloop="demand" dpr={FULL} gl={{ antialias: !software, alpha: false, stencil: false }} camera={{ fov: 38, near: 0.05, far: 60, position: [1.5, 1.6, 3] }} onPointerMissed={() => scene.onSelect(null)}>
-        <Scene {...scene} uncertainty={balls ? scene.uncertainty : null} volume={!sticks} look={look} onHover={setHover} onName={setNamed} />
+        <Scene {...scene} uncertainty={balls ? scene.uncertainty : null} volume={!sticks} look={look} follow={follow} onHover={setHover} onName={setNamed} />
       </Canvas>
       <Overlay>
         <span>{caption}</span>
         <WordButton onPress={() => draw(!sticks)} aria-pressed={sticks} $on={sticks}>Sticks</WordButton>
         {scene.uncertainty && <WordButton onPress={() => drawBalls(!balls)} aria-pressed={balls} $on={balls}>Uncertainty</WordButton>}
+        <WordButton onPress={() => goAlong(!follow)} aria-pressed={follow} $on={follow}>Follow</WordButton>
         <WordButton onPress={() => from('front')}>Front</WordButton>
         <WordButton onPress={() => from('left')}>Left</WordButton>
         <WordButton onPress={() => from('above')}>Above</WordButton>
