@@ -1,5 +1,4 @@
-import { sampleOf } from '../api/tracks';
-import { bodyAt, type BodyLevels } from './pose';
+import { bodyAt, frameAt, type BodyLevels } from './pose';
 
 const LEASH_M = 0.25; // so far hips go before the view goes with them: nobody wants it to sway with every step
 
@@ -12,7 +11,7 @@ export class Follower {
   /** Stand at the hips of a body at a moment. */
   begin(levels: BodyLevels, time: number) {
     const body = bodyAt(levels, time);
-    const first = 3 * hipsAt(levels, time);
+    const first = 3 * frameAt(body, time);
     for (let k = 0; k < 3; k += 1) this.at[k] = body.root[first + k];
     this.begun = this.at.every(Number.isFinite);
   }
@@ -23,8 +22,9 @@ export class Follower {
       this.begin(levels, time);
       return null;
     }
-    const { root } = bodyAt(levels, time);
-    const first = 3 * hipsAt(levels, time);
+    const body = bodyAt(levels, time);
+    const { root } = body;
+    const first = 3 * frameAt(body, time);
     const away = Math.hypot(root[first] - this.at[0], root[first + 1] - this.at[1], root[first + 2] - this.at[2]);
     if (!(away > LEASH_M)) return null;
     for (let k = 0; k < 3; k += 1) {
@@ -33,9 +33,4 @@ export class Follower {
     }
     return this.step;
   }
-}
-
-function hipsAt(levels: BodyLevels, time: number): number {
-  const body = bodyAt(levels, time);
-  return Math.min(body.frames - 1, Math.max(0, sampleOf(body, time)));
 }

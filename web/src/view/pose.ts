@@ -1,4 +1,4 @@
-import type { Levels } from '../api/tracks';
+import { sampleOf, type Levels } from '../api/tracks';
 
 /** Forward kinematics over typed arrays: world joints of one frame, nothing allocated. */
 export type Body = {
@@ -25,6 +25,11 @@ export type FaceTrack = { names: string[]; levels: Levels };
 export function bodyAt(levels: BodyLevels, time: number): Body {
   const { near, whole } = levels;
   return near !== null && time >= near.start && time <= near.start + (near.frames - 1) / near.rate ? near : whole;
+}
+
+/** Its frame at a moment; the first or the last one where the moment is outside. */
+export function frameAt(body: Body, time: number): number {
+  return Math.min(body.frames - 1, Math.max(0, sampleOf(body, time)));
 }
 
 /** A prop as the view draws it: its markers about its origin, and its pose track (position and rotation). */

@@ -10,7 +10,7 @@ import type { Transport } from '../time/transport';
 import { Figure, UP } from './figure';
 import { Follower } from './follow';
 import { Pace } from './pace';
-import { bodyAt, type BodyLevels, type PropView } from './pose';
+import { bodyAt, frameAt, type BodyLevels, type PropView } from './pose';
 import type { CharacterFile, CharacterMotion } from './skin';
 import { FULL, software } from './software';
 import { ThreadLines, type Threads } from './threads';
@@ -234,7 +234,7 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
     const target = new THREE.Vector3(0, 0.95, 0);
     let distance = 3.1;
     const body = first ? bodyAt(first, transport.time) : null;
-    const frame = body ? Math.min(body.frames - 1, Math.max(0, sampleOf(body, transport.time))) : 0;
+    const frame = body ? frameAt(body, transport.time) : 0;
     if (markers && look.from === 'selection' && selected !== null) {
       const track = levelFor(markers, transport.time, transport.time);
       const at = nearestSample(track, transport.time) * track.width + selected * 3;

@@ -61,6 +61,7 @@ class SeatFit:
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
+        self.follows, self.hanging = self._followed(), np.stack([arms_down(b) for b in self.names])
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
         self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
@@ -325,14 +326,17 @@ class SeatFit:
         x = x.reshape(-1, 5)
         return heading + x[:, 0], drift + x[:, 1] / 60, quaternion_multiply(quaternion_from_rotvec(x[:, 2:]), mount)
 
-    def _neighbour(self, bone):
-        """The number of the sensor that a bone hangs on in a pose, or None."""
-        side = bone.removesuffix(plain(bone))
-        for above in FOLLOWS.get(plain(bone), ()):
-            found = self.number.get(above, self.number.get(side + above))
-            if found is not None:
-                return found
-        return None
+    def _followed(self):
+        """Numbers of sensors (2, K): those that others hang on in a pose, and those others."""
+        pairs = []
+        for below, bone in enumerate(self.names):
+            side = bone.removesuffix(plain(bone))
+            for above in FOLLOWS.get(plain(bone), ()):
+                found = self.number.get(above, self.number.get(side + above))
+                if found is not None:
+                    pairs.append((found, below))
+                    break
+        return np.array(pairs, dtype=np.int64).reshape(-1, 2).T
 
     def _pose_errors(self, heading, drift, mount, kinds):
         """Rotation vectors (N, S, 3) from the poses as they should be to what the sensors say, NaN where not known."""
@@ -342,12 +346,10 @@ class SeatFit:
                 continue
             world = quaternion_multiply(self._turned(held, heading + drift * at, at), quaternion_conjugate(mount))
             if kind == "arms down":
-                wanted = np.stack([arms_down(b) for b in self.names])
-                world = quaternion_multiply(world, quaternion_conjugate(wanted))
-            for b, bone in enumerate(self.names):
-                a = self._neighbour(bone)
-                if a is not None:
-                    out[n, b] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[a]), world[b]))
+                world = quaternion_multiply(world, quaternion_conjugate(self.hanging))
+            above, below = self.follows
+            turn = quaternion_multiply(quaternion_conjugate(world[above]), world[below])
+            out[n, below] = rotvec_from_quaternion(turn)
             rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
             out[n, rest] = rotvec_from_quaternion(world[rest])
             for side in ("left", "right"):
