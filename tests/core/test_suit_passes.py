@@ -1,5 +1,6 @@
 """The passes of a take for a performer in a suit alone: warm-up, solve, beside others who wear markers, and what they refuse."""
 
+import re
 import unittest
 from dataclasses import replace
 from fractions import Fraction
@@ -23,6 +24,7 @@ from otrevo.core.passes import label, solve, warm_up
 from otrevo.core.passes.catalogue import passes_of
 from otrevo.core.passes.contract import SampleClock, TakeMaterial, TakeStream
 from otrevo.core.sim.stage import roll
+from otrevo.core.solve.suit import SUIT_BONES
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.lineup import fit_clock
 
@@ -149,7 +151,9 @@ class SuitAlone(unittest.TestCase):
 
         clean, found = self.solve(), self.solve(change=magnet)
         self.assertEqual([s.text for s in clean.snags if s.kind == "magnet"], [])
-        (snag,) = (s for s in found.snags if s.kind == "magnet")
+        (snag,) = (
+            s for s in found.snags if s.kind in ("magnet", "slipped")
+        )  # it comes and goes at once, as a slip may
         self.assertIn("left lower arm: a magnet turns the sensor", snag.text)
         self.assertIn("its neighbours put it right", snag.text)
         first, last = (device_seconds(found, k) for k in (off.start, off.stop))
@@ -185,6 +189,26 @@ class SuitAlone(unittest.TestCase):
             world.append(motion_joints(body)[1][first + 200 :, shin])
         turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[0]), world[1]))
         self.assertLess(np.degrees(np.linalg.norm(turn, axis=1)).mean(), 16.0)
+
+    def test_a_quick_slip_shows_at_its_moment_and_skin_that_swings_back_does_not(self):
+        """While the performer walks, the chest's sensor is knocked round by 20 degrees, and the head's shaken by 15 and back."""
+        chest, head, knocked, shaken = SUIT_BONES.index("chest"), SUIT_BONES.index("head"), 1800, 1300
+
+        def changed(name, data):
+            if name == "suit":
+                at = np.arange(len(data))
+                slid = np.clip((at - knocked) / 15, 0, 1)[:, None] * np.radians([16.0, 0.0, 12.0])
+                swung = np.exp(-(((at - shaken) / 4.0) ** 2))[:, None] * np.radians([12.0, 9.0, 0.0])
+                for s, away in ((chest, quaternion_from_rotvec(slid)), (head, quaternion_from_rotvec(swung))):
+                    data[:, s, :4] = quaternion_multiply(data[:, s, :4], away)
+                    data[:, s, 4:] = quaternion_rotate(quaternion_conjugate(away), data[:, s, 4:])
+            return data
+
+        found = self.solve(rolled("quay walk", 8), change=changed)
+        (snag,) = (s for s in found.snags if s.kind == "slipped")
+        self.assertIn("chest: the sensor has slipped by", snag.text)
+        self.assertLess(abs(snag.start_s - device_seconds(found, knocked + 7)), 0.15)
+        self.assertAlmostEqual(float(re.search(r"by (\d+)°", snag.text)[1]), 20.0, delta=8.0)
 
     def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
         rng = np.random.default_rng(4)

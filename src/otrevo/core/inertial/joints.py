@@ -125,26 +125,29 @@ def felt(recording):
             else:
                 known[a:b, s] = True
     known[: margin // 2], known[count - margin // 2 :] = False, False
-    low = scipy.signal.butter(2, (BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate)), btype="band", fs=rate, output="sos")
-    pad = min(count - 1, int(4 * rate))
-    force = scipy.signal.sosfiltfilt(low, force, axis=0, padlen=pad)
-
-    def bent(x):
-        return scipy.signal.sosfiltfilt(
-            low, np.gradient(np.gradient(x, 1 / rate, axis=0), 1 / rate, axis=0), axis=0, padlen=pad
-        )
-
+    force = _banded(force, rate)
     tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
     tremble = np.sqrt(
         np.median((tremble**2).mean(axis=2), axis=0) / 70.0
     )  # 70: what fourth differences make of white noise
     impulse = np.zeros(count)
     impulse[count // 2] = 1.0
-    noise = BEND_NOISE * tremble * np.sqrt((bent(impulse) ** 2).sum())
+    noise = BEND_NOISE * tremble * np.sqrt((banded_bend(impulse, rate) ** 2).sum())
     noise = np.sqrt(noise**2 + SKIN_PER_M**2 * np.nanmean(np.where(known[..., None], force, np.nan) ** 2, axis=(0, 2)))
-    bend = bent(rotation)
+    bend = banded_bend(rotation, rate)
     step = max(1, int(rate / STEPS_HZ))
     return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], noise)
+
+
+def _banded(values, rate_hz):
+    band = BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate_hz)
+    low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
+    return scipy.signal.sosfiltfilt(low, values, axis=0, padlen=min(len(values) - 1, int(4 * rate_hz)))
+
+
+def banded_bend(values, rate_hz):
+    """Second derivative by time of values (T, ...), 1/s², of BAND_HZ alone."""
+    return _banded(np.gradient(np.gradient(values, 1 / rate_hz, axis=0), 1 / rate_hz, axis=0), rate_hz)
 
 
 def heading_matrix(angle):

@@ -27,6 +27,7 @@ from otrevo.core.solve.suit import SUIT_BONES
 GRAVITY = np.array([0.0, 9.81, 0.0])
 RATE_HZ = 100.0
 SMOOTH_HZ = 14.0  # what a body does is slower; a recording's own tremble is not what its sensors felt
+SLIPS_S = 0.15  # how long a knocked sensor takes to slip
 SWING_HZ, SWING_DAMPING, SWING_RAD_PER_MS2 = 9.0, 0.25, np.radians(0.12)
 
 # where on its bone a sensor sits: share of the way to the bone's end, and how far out of the line (x left, y up, z forward), metres
@@ -115,10 +116,9 @@ def sense(motion, suit, times, start_s, rng):
     swing = _swing(quaternion_rotate(quaternion_conjugate(bone), felt - GRAVITY), rng)
     sensor = quaternion_multiply(quaternion_multiply(bone, quaternion_from_rotvec(swing)), suit.mount)
     for name, at, rotvec in suit.slips:
-        s, after = suit.names.index(name), times + start_s >= at
-        sensor[after, s] = quaternion_multiply(
-            sensor[after, s], quaternion_from_rotvec(np.asarray(rotvec, dtype=float))
-        )
+        s, share = suit.names.index(name), np.clip((times + start_s - at) / SLIPS_S, 0.0, 1.0)
+        slid = (share**2 * (3 - 2 * share))[:, None] * np.asarray(rotvec, dtype=float)
+        sensor[:, s] = quaternion_multiply(sensor[:, s], quaternion_from_rotvec(slid))
     count, sensors = len(times), len(suit.names)
     force = (
         quaternion_rotate(quaternion_conjugate(sensor), felt) + suit.bias_ms2 + rng.normal(0, 0.06, (count, sensors, 3))
