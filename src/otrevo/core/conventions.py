@@ -55,19 +55,25 @@ def quaternion_rotate(q, v):
 def quaternion_from_rotvec(rotvec):
     """Unit quaternions (..., 4) of rotation vectors (..., 3) in radians (exponential map)."""
     rotvec = np.asarray(rotvec, dtype=float)
-    angle = np.linalg.norm(rotvec, axis=-1, keepdims=True)
+    x, y, z = rotvec[..., 0], rotvec[..., 1], rotvec[..., 2]
+    angle = np.sqrt(x * x + y * y + z * z)
     # sinc keeps the limit at zero angle: sin(a/2)/a = 0.5 sinc(a / 2pi)
-    return np.concatenate([rotvec * 0.5 * np.sinc(angle / (2 * np.pi)), np.cos(angle / 2)], axis=-1)
+    factor = 0.5 * np.sinc(angle / (2 * np.pi))
+    out = np.empty((*angle.shape, 4))
+    out[..., 0], out[..., 1], out[..., 2], out[..., 3] = factor * x, factor * y, factor * z, np.cos(angle / 2)
+    return out
 
 
 def rotvec_from_quaternion(q):
     """Rotation vectors (..., 3), radians, shortest arc, of unit quaternions (..., 4)."""
     q = np.asarray(q, dtype=float)
-    q = np.where(q[..., 3:] < 0, -q, q)
-    s = np.linalg.norm(q[..., :3], axis=-1, keepdims=True)
-    angle = 2.0 * np.arctan2(s, q[..., 3:])
-    factor = np.where(s > 1e-9, angle / np.where(s > 1e-9, s, 1.0), 2.0)
-    return q[..., :3] * factor
+    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
+    s = np.sqrt(x * x + y * y + z * z)
+    factor = np.where(s > 1e-9, 2.0 * np.arctan2(s, np.abs(w)) / np.where(s > 1e-9, s, 1.0), 2.0)
+    factor = np.where(w < 0, -factor, factor)
+    out = np.empty((*s.shape, 3))
+    out[..., 0], out[..., 1], out[..., 2] = factor * x, factor * y, factor * z
+    return out
 
 
 def matrix_from_quaternion(q):

@@ -75,12 +75,13 @@ def spike_snags(labelled_m, names, rate_hz, start_s=0.0):
     """Samples that leave the path of their neighbours and come straight back."""
     out = []
     for m, name in enumerate(names):
-        p = labelled_m[:, m]
-        if len(p) < 5:
+        p = np.ascontiguousarray(labelled_m[:, m].T)
+        if p.shape[1] < 5:
             continue
-        off = np.linalg.norm(p[2:-2] - (-p[:-4] + 4 * p[1:-3] + 4 * p[3:-1] - p[4:]) / 6, axis=1)
-        high = np.zeros(len(p), dtype=bool)
-        high[2:-2] = np.nan_to_num(off) > SPIKE_LIMIT_M
+        away = p[:, 2:-2] - (4 * (p[:, 1:-3] + p[:, 3:-1]) - p[:, :-4] - p[:, 4:]) / 6
+        off = np.sqrt((away**2).sum(axis=0))
+        high = np.zeros(p.shape[1], dtype=bool)
+        high[2:-2] = off > SPIKE_LIMIT_M
         for s, e in find_runs(high):
             size = float(np.nanmax(off[s - 2 : e - 2]))
             out.append(

@@ -92,6 +92,39 @@ def log_slope(v, out):
 
 
 @jit
+def to_quaternion(m, out):
+    """Unit quaternion (4,) of rotation matrix m, into out; by the best of four pivots (Shepperd 1978)."""
+    trace = m[0, 0] + m[1, 1] + m[2, 2]
+    pick, most = 3, trace
+    for i in range(3):
+        if m[i, i] > most:
+            pick, most = i, m[i, i]
+    if pick == 3:
+        out[0], out[1], out[2] = m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1]
+        out[3] = 1.0 + trace
+    else:
+        i, j, k = pick, (pick + 1) % 3, (pick + 2) % 3
+        out[i] = 1.0 + 2.0 * m[i, i] - trace
+        out[j], out[k] = m[j, i] + m[i, j], m[k, i] + m[i, k]
+        out[3] = m[k, j] - m[j, k]
+    f = 1.0 / np.sqrt(out[0] * out[0] + out[1] * out[1] + out[2] * out[2] + out[3] * out[3])
+    for i in range(4):
+        out[i] *= f
+
+
+@jit
+def from_quaternion(q, out):
+    """Rotation matrix of a unit quaternion (4,), into out (3, 3)."""
+    x, y, z, w = q[0], q[1], q[2], q[3]
+    out[0, 0], out[1, 1], out[2, 2] = (
+        1.0 - 2.0 * (y * y + z * z), 1.0 - 2.0 * (x * x + z * z), 1.0 - 2.0 * (x * x + y * y),
+    )  # fmt: skip
+    out[0, 1], out[0, 2] = 2.0 * (x * y - z * w), 2.0 * (x * z + y * w)
+    out[1, 0], out[1, 2] = 2.0 * (x * y + z * w), 2.0 * (y * z - x * w)
+    out[2, 0], out[2, 1] = 2.0 * (x * z - y * w), 2.0 * (y * z + x * w)
+
+
+@jit
 def multiply(a, b, out):
     """out = a b for 3x3 matrices; out must be neither a nor b."""
     for i in range(3):

@@ -3,7 +3,7 @@
 import numpy as np
 
 from otrevo.core.body.model import body_model
-from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, quaternion_from_matrix, slerp
+from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
 from otrevo.core.inertial.headings import bone_rotations
 from otrevo.core.solve.body import Frames, Poses, solve_frames
 
@@ -34,21 +34,20 @@ def fit_pose(skeleton, names, world, progress=lambda share: None):
     """
     model = body_model(skeleton, (), (), np.zeros((0, 3)))
     count, bones = len(world), len(model.skeleton.names)
-    target = np.tile(np.eye(3), (count, bones, 1, 1))
-    weight = np.zeros((count, bones))
+    target, weight = np.zeros((count, bones, 4)), np.zeros((count, bones))
     for s, name in enumerate(names):
         known = np.isfinite(world[:, s, 0])
         b = model.skeleton.index(name)
-        target[known, b] = matrix_from_quaternion(world[known, s])
+        target[known, b] = world[known, s]
         weight[known, b] = 1 / SENSOR_SIGMA_RAD**2
     told = weight > 0
     for b in range(bones - 1, 0, -1):
         told[:, model.skeleton.parents[b]] |= told[:, b]
     frames = Frames(np.empty((count, 0, 3)), np.empty((count, 0)), target, weight, told)
-    poses = Poses(np.empty((count, 3)), np.empty((count, bones, 3, 3)), np.empty((count, 0)))
+    poses = Poses(np.empty((count, 3)), np.empty((count, bones, 4)), np.empty((count, 0)))
     root, local, spin = np.zeros(3), np.tile(np.eye(3), (bones, 1, 1)), np.zeros((bones, 3))
     if weight[:, 0].any():  # begin where the hips are
-        local[0] = target[np.argmax(weight[:, 0] > 0), 0]
+        local[0] = matrix_from_quaternion(target[np.argmax(weight[:, 0] > 0), 0])
     for _ in range(3):
         solve_frames(model.arrays, frames, 0, 1, root, local, spin, False, poses)
         spin[:] = 0.0
@@ -57,5 +56,5 @@ def fit_pose(skeleton, names, world, progress=lambda share: None):
         solve_frames(model.arrays, frames, start, end, root, local, spin, start > 0, poses)
         progress(end / count)
     out = np.tile([0.0, 0.0, 0.0, 1.0], (count, len(skeleton.names), 1))
-    out[:, [skeleton.index(n) for n in model.skeleton.names]] = make_continuous(quaternion_from_matrix(poses.local))
+    out[:, [skeleton.index(n) for n in model.skeleton.names]] = make_continuous(poses.rotation)
     return out

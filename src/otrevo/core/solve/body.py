@@ -9,9 +9,15 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.compiled_rotations import exp_rotation, jit, multiply, rotation_between
+from otrevo.core.body.compiled_rotations import (
+    exp_rotation,
+    from_quaternion,
+    jit,
+    multiply,
+    rotation_between,
+    to_quaternion,
+)
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.body.tree_solver import Expected, Observed, distances, place_markers, pose_joints, refine_pose
@@ -20,7 +26,6 @@ from otrevo.core.conventions import (
     make_continuous,
     matrix_from_quaternion,
     quaternion_conjugate,
-    quaternion_from_matrix,
     quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
@@ -28,7 +33,6 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.markers.start import find_t_pose, still_cloud
 from otrevo.core.solve.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 
 MARKER_SIGMA_M = 0.006
@@ -39,6 +43,7 @@ HOLDING_MARKERS = 2  # with fewer of its own in sight a sensor helps to turn a b
 SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
 SPEED_TELLS_S = 3.0  # in a gap this long they count half
 PROGRESS_FRAMES = 1200
+FIRST_STEPS = 16
 FASTEST_STEP_RAD = 0.3  # from frame to frame: what turns further has jumped, and has no speed
 LEAD_S = 0.25  # solved before a change, so that the state has settled when it comes
 MEETS_AGAIN_S = 0.25  # how often it is looked whether the pose is the earlier one again
@@ -77,7 +82,7 @@ class Earlier:
 
 
 class Frames(NamedTuple):
-    """What is known of all frames: position_m (T, M, 3), NaN where unseen; weight (T, M); target (T, B, 3, 3) world
+    """What is known of all frames: position_m (T, M, 3), NaN where unseen; weight (T, M); target (T, B, 4) world
     rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it.
     """
 
@@ -89,10 +94,10 @@ class Frames(NamedTuple):
 
 
 class Poses(NamedTuple):
-    """Solved poses: root_m (T, 3), local (T, B, 3, 3) rotations, residual_m (T, M)."""
+    """Solved poses: root_m (T, 3), local rotation (T, B, 4), residual_m (T, M)."""
 
     root_m: np.ndarray
-    local: np.ndarray
+    rotation: np.ndarray
     residual_m: np.ndarray
 
 
@@ -118,13 +123,17 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
     """
     bones = body.parents.shape[0]
     predicted, smooth, v = np.empty((bones, 3, 3)), np.empty(bones), np.empty(3)
+    target = np.empty((bones, 3, 3))
     tried, seen_then = -RETRY_FRAMES, 0
     for t in range(first, last):
         begun = settled or t > first
         before, residual = local.copy(), out.residual_m[t]
         _predict(frames.told[t], local, spin, predicted, smooth)
         observed = Observed(frames.position_m[t], frames.weight[t], ROBUST_SCALE_M)
-        expected = Expected(predicted, smooth, frames.target[t], frames.target_weight[t])
+        for b in range(bones):
+            if frames.target_weight[t, b] > 0.0:
+                from_quaternion(frames.target[t, b], target[b])
+        expected = Expected(predicted, smooth, target, frames.target_weight[t])
         for attempt in range(
             2
         ):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
@@ -139,8 +148,8 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
             if not found:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
                 tried, seen_then = t, seen
         out.root_m[t] = root
-        out.local[t] = local
         for b in range(bones):
+            to_quaternion(local[b], out.rotation[t, b])
             rotation_between(before[b], local[b], v)
             size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
             known = begun and (frames.told[max(t - 1, 0), b] or not frames.told[t, b])
@@ -149,13 +158,15 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
 
 
 @jit
-def measure_poses(body, position_m, root_m, local, residual_m, marker_m):
+def measure_poses(body, position_m, root_m, rotation, residual_m, marker_m):
     """Of poses (T): the markers on the body, into marker_m (T, M, 3), and how far they are from position_m, into residual_m."""
     bones = body.parents.shape[0]
-    world, joint = np.empty((bones, 3, 3)), np.empty((bones, 3))
+    local, world, joint = np.empty((bones, 3, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3))
     ones = np.ones(body.marker_bone.shape[0])
     for t in range(root_m.shape[0]):
-        pose_joints(body, root_m[t], local[t], world, joint)
+        for b in range(bones):
+            from_quaternion(rotation[t, b], local[b])
+        pose_joints(body, root_m[t], local, world, joint)
         place_markers(body, world, joint, marker_m[t])
         distances(Observed(position_m[t], ones, 0.0), marker_m[t], residual_m[t])
 
@@ -224,7 +235,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     if earlier is None:
         poses = _solve_all(model, frames, rate, first, progress)
         solved = np.ones(count, dtype=bool)
-        rotation = bridge_lost(make_continuous(quaternion_from_matrix(poses.local)), lost, float(rate))
+        rotation = bridge_lost(make_continuous(poses.rotation), lost, float(rate))
     else:
         guided = np.zeros_like(target_weight)
         if earlier.seen is not None:
@@ -233,9 +244,8 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
         poses, solved, rotation = _solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
         rotation = bridge_lost(rotation, lost, float(rate), solved)
     root, rotation = _as_stored(poses.root_m), _as_stored(rotation)
-    local = np.ascontiguousarray(matrix_from_quaternion(rotation))
     residual, marker = np.empty((count, markers)), np.empty((count, markers, 3))
-    measure_poses(model.arrays, labelled_m, root, local, residual, marker)
+    measure_poses(model.arrays, labelled_m, root, rotation, residual, marker)
     residual[:first] = np.nan
     motion = _with_fingers(performer.skeleton, model.skeleton, rate, root, rotation)
     counted = frames.weight / (1 + (np.nan_to_num(residual) / ROBUST_SCALE_M) ** 2) ** 2
@@ -258,15 +268,15 @@ def _as_stored(values):
 def _solve_all(model, frames, rate, first, progress):
     """Poses of every frame, from the first one that shows enough markers on."""
     count = len(frames.position_m)
-    root, local = _first_pose(model, frames.position_m, first, rate)
+    root, local = _first_pose(model, frames.position_m, first)
     spin = np.zeros((len(model.skeleton.names), 3))
-    poses = Poses(np.empty((count, 3)), np.empty((count, len(spin), 3, 3)), np.empty(frames.weight.shape))
+    poses = Poses(np.empty((count, 3)), np.empty((count, len(spin), 4)), np.empty(frames.weight.shape))
     for start in range(first, count, PROGRESS_FRAMES):  # in pieces, so that progress and cancelling come in between
         end = min(start + PROGRESS_FRAMES, count)
         solve_frames(model.arrays, frames, start, end, root, local, spin, start > first, poses)
         if progress:
             progress(end / count)
-    poses.root_m[:first], poses.local[:first] = poses.root_m[first], poses.local[first]
+    poses.root_m[:first], poses.rotation[:first] = poses.root_m[first], poses.rotation[first]
     return poses
 
 
@@ -274,9 +284,8 @@ def _solve_changed(model, frames, rate, first, motion, changed, progress):
     """(Poses, solved (T,), rotation (T, B, 4)): the poses of a Motion, solved again around what changed (T,)."""
     count = len(frames.position_m)
     index = [motion.skeleton.index(b) for b in model.skeleton.names]
-    rotation, root_m = motion.rotation_local[:, index], motion.root_position_m.copy()
-    poses = Poses(root_m, np.ascontiguousarray(matrix_from_quaternion(rotation)), np.empty(frames.weight.shape))
-    before = Poses(root_m.copy(), poses.local.copy(), poses.residual_m)
+    before = Poses(motion.root_position_m, motion.rotation_local[:, index], np.empty(frames.weight.shape))
+    poses = Poses(before.root_m.copy(), before.rotation.copy(), before.residual_m)
     solved = np.zeros(count, dtype=bool)
     lead, piece = max(2, round(LEAD_S * float(rate))), max(1, round(MEETS_AGAIN_S * float(rate)))
     at = first
@@ -288,7 +297,7 @@ def _solve_changed(model, frames, rate, first, motion, changed, progress):
             at = max(_sure_before(frames.told, s - lead), at, first + 2)
             root, local, spin = _state_before(poses, at)
         else:  # the take begins otherwise now
-            root, local = _first_pose(model, frames.position_m, first, rate)
+            root, local = _first_pose(model, frames.position_m, first)
             spin = np.zeros((len(index), 3))
         while at < count:
             end = min(count, at + piece)
@@ -300,10 +309,8 @@ def _solve_changed(model, frames, rate, first, motion, changed, progress):
             if end >= e and _meets(poses, before, frames.told, end - 1):
                 break
     if solved[first]:
-        poses.root_m[:first], poses.local[:first], solved[:first] = poses.root_m[first], poses.local[first], True
-    rotation = rotation.copy()
-    rotation[solved] = quaternion_from_matrix(poses.local[solved])
-    return poses, solved, make_continuous(rotation)
+        poses.root_m[:first], poses.rotation[:first], solved[:first] = poses.root_m[first], poses.rotation[first], True
+    return poses, solved, make_continuous(poses.rotation)
 
 
 def _sure_before(told, frame):
@@ -316,41 +323,39 @@ def _sure_before(told, frame):
 
 def _state_before(poses, frame):
     """(root (3,), local (B, 3, 3), spin (B, 3)) of the solver when it comes to a frame."""
-    before, local = poses.local[frame - 2 : frame]
-    spin = Rotation.from_matrix(before.transpose(0, 2, 1) @ local).as_rotvec()
+    before, last = poses.rotation[frame - 2 : frame]
+    spin = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(before), last))
     spin[np.linalg.norm(spin, axis=1) >= FASTEST_STEP_RAD] = 0.0
-    return poses.root_m[frame - 1].copy(), poses.local[frame - 1].copy(), spin
+    return poses.root_m[frame - 1].copy(), matrix_from_quaternion(last), spin
 
 
 def _meets(poses, before, told, frame):
     """Whether the pose of a frame is the earlier one again, in all bones of which anything tells."""
-    angle = np.linalg.norm(poses.local[frame] - before.local[frame], axis=(1, 2)) / np.sqrt(2)  # while it is small
-    near = angle < SAME_RAD
+    turned = quaternion_multiply(quaternion_conjugate(before.rotation[frame]), poses.rotation[frame])
+    near = np.linalg.norm(rotvec_from_quaternion(turned), axis=1) < SAME_RAD
     return np.linalg.norm(poses.root_m[frame] - before.root_m[frame]) < SAME_M and (near | ~told[frame]).all()
 
 
-def _first_pose(model, labelled_m, first, rate):
-    """The pose to start from: T-pose facing as the named markers say, by fitting the whole body loosely."""
-    cloud = still_cloud(labelled_m, rate, first)
-    try:
-        start = find_t_pose(model, cloud)
-        return start.root_m.copy(), np.ascontiguousarray(start.local)
-    except InputError:  # not a T-pose: names are known, so a rigid fit of the trunk is enough to converge from
-        rest = np.tile(np.eye(3), (len(model.skeleton.names), 1, 1))
-        seen = np.isfinite(labelled_m[first, :, 0])
-        world, joint = np.empty_like(rest), np.empty((len(rest), 3))
-        x = np.empty((len(seen), 3))
-        pose_joints(model.arrays, np.zeros(3), rest, world, joint)
-        place_markers(model.arrays, world, joint, x)
-        a, b = x[seen], labelled_m[first, seen]
-        rest[0], shift = rigid_move(a, b)
-        return shift, rest
+def _first_pose(model, labelled_m, first):
+    """(root (3,), local (B, 3, 3)) to start from: the T-pose moved to the named markers, and then each limb to its own."""
+    rest = np.tile(np.eye(3), (len(model.skeleton.names), 1, 1))
+    world, joint, marker = np.empty_like(rest), np.empty((len(rest), 3)), np.empty((len(model.marker_names), 3))
+    pose_joints(model.arrays, np.zeros(3), rest, world, joint)
+    place_markers(model.arrays, world, joint, marker)
+    observed = labelled_m[first]
+    seen = np.isfinite(observed[:, 0])
+    rest[0], root = rigid_move(marker[seen], observed[seen])
+    local, nothing = rest.copy(), np.zeros(len(rest))
+    refine_pose(
+        model.arrays, Observed(observed, np.full(len(seen), MARKER_SIGMA_M**-2), 0.0), Expected(rest, nothing, rest, nothing),
+        root, local, FIRST_STEPS, 1e-3, np.empty(len(seen)),
+    )  # fmt: skip
+    return root, local
 
 
 def _suit_targets(model, suit_world, held, rate, frames):
     bones = len(model.skeleton.names)
-    target = np.tile(np.eye(3), (frames, bones, 1, 1))
-    weight = np.zeros((frames, bones))
+    target, weight = np.zeros((frames, bones, 4)), np.zeros((frames, bones))
     for name, rotation in (suit_world or {}).items():
         if name not in model.skeleton.names:
             continue
@@ -360,7 +365,7 @@ def _suit_targets(model, suit_world, held, rate, frames):
         for s, e in find_runs(~held[:, b]):
             if (e - s) / rate > SUIT_LEADS_AFTER_S:
                 away[s:e] = True
-        target[here, b] = matrix_from_quaternion(rotation[here])
+        target[:, b] = rotation
         weight[here & away, b] = 1.0 / SUIT_SIGMA_ALONE_RAD**2
     return target, weight
 

@@ -156,10 +156,11 @@ def _compared(bone, sensor, rate, known):
     bone, sensor, rate (N, S, 3) velocities, and how fast the sensor's change; known (N, S).
     """
     bone, sensor, rate = (np.where(known[..., None], v, 0.0) for v in (bone, sensor, rate))
-    u, _, vt = np.linalg.svd(np.einsum("nsi,nsj->sij", bone, sensor))
+    u, _, vt = np.linalg.svd(bone.transpose(1, 2, 0) @ sensor.swapaxes(0, 1))
     u[..., 2] *= np.sign(np.linalg.det(u @ vt))[:, None]
     turn = (u @ vt).swapaxes(1, 2)
-    left, rate = bone - np.einsum("nsj,sji->nsi", sensor, turn), np.einsum("nsj,sji->nsi", rate, turn)
+    sensor, rate = ((v.swapaxes(0, 1) @ turn).swapaxes(0, 1) for v in (sensor, rate))
+    left = bone - sensor
     size = np.linalg.norm(left, axis=2)
     middle = np.sort(np.where(known, size, np.inf), axis=0)[known.sum(axis=0) // 2, np.arange(known.shape[1])]
     noise = np.maximum(middle, 1e-3)

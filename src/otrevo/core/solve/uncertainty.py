@@ -144,16 +144,28 @@ def _fill_information(body, pose, weight, target_weight, bridge, h):
 
 @jit
 def _factorise(h):
-    """Cholesky factor of h (n, n) in its lower triangle, in place."""
-    for j in range(h.shape[0]):
-        for k in range(j):
-            h[j, j] -= h[j, k] * h[j, k]
+    """Lower M with h = M^T M, in the lower triangle of h (n, n), in place.
+
+    Eliminating from the end takes the leaves of the skeleton first: what has nothing to do with each other stays zero, and is skipped.
+    """
+    for j in range(h.shape[0] - 1, -1, -1):
         h[j, j] = np.sqrt(max(h[j, j], 1e-12))
-        for i in range(j + 1, h.shape[0]):
-            total = h[i, j]
-            for k in range(j):
-                total -= h[i, k] * h[j, k]
-            h[i, j] = total / h[j, j]
+        for i in range(j):
+            h[j, i] /= h[j, j]
+        for i in range(j):
+            if h[j, i] != 0.0:
+                for k in range(i + 1):
+                    h[i, k] -= h[j, i] * h[j, k]
+
+
+@jit
+def _undo_transposed(m, values):
+    """Solve M^T x = values (n,), in place."""
+    for j in range(m.shape[0] - 1, -1, -1):
+        if values[j] != 0.0:
+            values[j] /= m[j, j]
+            for i in range(j):
+                values[i] -= m[j, i] * values[j]
 
 
 @jit
@@ -174,9 +186,9 @@ def _joint_rows(body, joint, b, rows):
 
 @jit
 def _joint_sds(body, poses, weight, target_weight, bridge, out):
-    """Standard deviations of the joints' positions, into out (F, B): |L^-1 D^T| with H = L L^T."""
+    """Standard deviations of the joints' positions, into out (F, B): |M^-T D^T| with H = M^T M."""
     n = 3 + 3 * body.parents.shape[0]
-    h, rows, y = np.empty((n, n)), np.empty((3, n)), np.empty(n)
+    h, rows = np.empty((n, n)), np.empty((3, n))
     for f in range(out.shape[0]):
         pose = Frames(poses.rotation[f], poses.joint[f], poses.marker[f])
         _fill_information(body, pose, weight[f], target_weight[f], bridge[f], h)
@@ -185,12 +197,9 @@ def _joint_sds(body, poses, weight, target_weight, bridge, out):
             _joint_rows(body, pose.joint, b, rows)
             total = 0.0
             for axis in range(3):
+                _undo_transposed(h, rows[axis])
                 for i in range(n):
-                    value = rows[axis, i]
-                    for k in range(i):
-                        value -= h[i, k] * y[k]
-                    y[i] = value / h[i, i]
-                    total += y[i] * y[i]
+                    total += rows[axis, i] * rows[axis, i]
             out[f, b] = np.sqrt(total)
 
 
@@ -211,13 +220,10 @@ def _moved_joints(body, pose, weight, target_weight, marker, offset_m, out):
         change[at + 1] = weight[marker] * (u0 * offset_m[2] - u2 * offset_m[0])
         change[at + 2] = weight[marker] * (u1 * offset_m[0] - u0 * offset_m[1])
         b = body.parents[b]
+    _undo_transposed(h, change)
     for i in range(n):
         for k in range(i):
             change[i] -= h[i, k] * change[k]
-        change[i] /= h[i, i]
-    for i in range(n - 1, -1, -1):
-        for k in range(i + 1, n):
-            change[i] -= h[k, i] * change[k]
         change[i] /= h[i, i]
     for b in range(out.shape[0]):
         _joint_rows(body, pose.joint, b, rows)
