@@ -6,13 +6,14 @@ from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 
 # how well people hold a pose: degrees about x (left), y (up), z (forward); of what FOLLOWS a bone, against that one
 T_POSE_SD = {"hips": (4, 6, 3), "chest": (5, 6, 4), "head": (8, 8, 5), "Shoulder": (4, 4, 4), "UpperArm": (12, 5, 5),
-         "LowerArm": (14, 7, 6), "Hand": (14, 10, 10), "UpperLeg": (8, 9, 6), "LowerLeg": (9, 10, 5), "Foot": (5, 9, 4)}  # fmt: skip
+         "LowerArm": (14, 5, 6), "Hand": (14, 10, 10), "UpperLeg": (8, 9, 6), "LowerLeg": (9, 10, 5), "Foot": (5, 9, 4)}  # fmt: skip
 ARMS_DOWN_SD = T_POSE_SD | {
     "Shoulder": (7, 7, 8),
     "UpperArm": (9, 22, 9),
     "LowerArm": (14, 25, 9),
     "Hand": (16, 28, 12),
 }
+STRETCHED_BEND_DEG = {"LowerArm": -3.0, "Hand": -3.0}  # elbows do not bend backwards, and are seldom quite straight
 HANGING_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
 HANGING_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
 # where on a bone suits have their sensors, from its joint, or for limbs from their middle; metres, within SEAT_SD_M
@@ -44,7 +45,14 @@ def bone_end(skeleton, bone):
 def arms_down(bone):
     """The rotation (4,) of a bone while the arms hang."""
     z = np.radians(HANGING_DEG.get(plain(bone), 0.0)) * side_sign(bone)
-    y = np.radians(HANGING_BEND_DEG.get(plain(bone), 0.0)) * side_sign(bone)
-    return quaternion_multiply(
-        quaternion_from_rotvec(np.array([0.0, 0.0, z])), quaternion_from_rotvec(np.array([0.0, y, 0.0]))
-    )
+    return quaternion_multiply(quaternion_from_rotvec(np.array([0.0, 0.0, z])), _bent(bone, HANGING_BEND_DEG))
+
+
+def arms_level(bone):
+    """The rotation (4,) of a bone while the arms are stretched to the sides: the T-pose, as people can hold it."""
+    return _bent(bone, STRETCHED_BEND_DEG)
+
+
+def _bent(bone, degrees):
+    y = np.radians(degrees.get(plain(bone), 0.0)) * side_sign(bone)
+    return quaternion_from_rotvec(np.array([0.0, y, 0.0]))

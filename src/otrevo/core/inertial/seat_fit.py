@@ -28,6 +28,7 @@ from otrevo.core.inertial.poses import (
     SEATS,
     T_POSE_SD,
     arms_down,
+    arms_level,
     bone_end,
     plain,
     side_sign,
@@ -44,6 +45,7 @@ HINGE_FRAMES, INDEPENDENT = 60, 20
 KNEE_STEP = 5
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
 LIMB_SD_M = 0.008
+POSES = {"T-pose": arms_level, "arms down": arms_down}
 UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -61,7 +63,8 @@ class SeatFit:
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
-        self.follows, self.hanging = self._followed(), np.stack([arms_down(b) for b in self.names])
+        self.follows = self._followed()
+        self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
         self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
@@ -285,11 +288,7 @@ class SeatFit:
         """Mounts (S, 4) as the poses say, a T-pose first."""
         best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
         world = self._turned(self.held[best], heading + drift * self.held_at[best], self.held_at[best])
-        if kinds[best] == "T-pose":
-            return world
-        return np.stack(
-            [quaternion_multiply(quaternion_conjugate(arms_down(b)), world[s]) for s, b in enumerate(self.names)]
-        )
+        return quaternion_multiply(quaternion_conjugate(self.posed[kinds[best]]), world)
 
     def _bending(self):
         """{(bone above, bone below): (readings of both (K, 2, 4), times from zero (K,))} of frames in which that hinge is bent."""
@@ -345,8 +344,7 @@ class SeatFit:
             if not kind:
                 continue
             world = quaternion_multiply(self._turned(held, heading + drift * at, at), quaternion_conjugate(mount))
-            if kind == "arms down":
-                world = quaternion_multiply(world, quaternion_conjugate(self.hanging))
+            world = quaternion_multiply(world, quaternion_conjugate(self.posed[kind]))
             above, below = self.follows
             turn = quaternion_multiply(quaternion_conjugate(world[above]), world[below])
             out[n, below] = rotvec_from_quaternion(turn)
