@@ -51,7 +51,7 @@ class CameraPackets(unittest.TestCase):
             encode_packet("c01", 0, 0, np.zeros((MOST_CENTROIDS + 1, 3)))
 
     def test_other_bytes_are_refused_in_a_sentence(self):
-        with self.assertRaisesRegex(InputError, "no camera packet"):
+        with self.assertRaisesRegex(InputError, "not a camera packet"):
             PacketReader().feed(b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
         newer = bytearray(self.stream)
         newer[4] = 2

@@ -301,7 +301,7 @@ class Broken(InFolder):
             (("nodes", 1, "children"), ["hips"], "nodes[1].children[0]"), (("buffers",), [[]], "buffers[0]"),
             (("meshes", 0, "primitives", 0, "attributes"), 7, "attributes"), (("bufferViews", 0, "byteOffset"), "x", "byteOffset"),
             (("accessors", 0, "componentType"), [5126], "componentType"), (("skins", 0, "inverseBindMatrices"), True, "inverseBind"),
-            (("skins", 0, "inverseBindMatrices"), 1, "bind matrices that are none"),
+            (("skins", 0, "inverseBindMatrices"), 1, "bind matrices that are not 4 by 4"),
             (("meshes", 0, "primitives", 0, "attributes", "JOINTS_0"), True, "accessors[True]"),
         ):  # fmt: skip
             with self.subTest(str(path)):

@@ -143,7 +143,7 @@ class Foreign(unittest.TestCase):
             (text.replace("MOTION", "ROOT b\n{\nOFFSET 0 0 0\nCHANNELS 0\n}\nMOTION"), "2 ROOT joints"),
             (text.rsplit("\n", 3)[0] + "\n", "numbers after MOTION"),
             (text + "1.0 2.0\n", "numbers after MOTION"),
-            (text + "and so on\n", "no numbers"),
+            (text + "and so on\n", "not numbers"),
             (text.replace("Frames: 30", "Frames: many"), "Frames"),
         ):
             with self.subTest(words), self.assertRaisesRegex(InputError, words):

@@ -114,9 +114,9 @@ class Bvh(InFolder):
         write_bvh(path, some_motion())
         text = path.read_text()
         for content, words in (
-            ("", "no HIERARCHY"), (text[: len(text) // 2], "need|no HIERARCHY|no numbers"), (text[:300], "no HIERARCHY"),
+            ("", "no HIERARCHY"), (text[: len(text) // 2], "need|no HIERARCHY|not numbers"), (text[:300], "no HIERARCHY"),
             (text.replace("Frames: 40", "Frames: 41"), "need"), (text.replace("Frame Time:", "Time"), "Frame Time"),
-            (text[:-3] + "nan\n", "NaN|need|no numbers"), (text.replace("}", "", 3), "truncated|malformed|inside"),
+            (text[:-3] + "nan\n", "NaN|need|not numbers"), (text.replace("}", "", 3), "truncated|malformed|inside"),
         ):  # fmt: skip
             self.refused(read_bvh, self.path("bad.bvh", content), words)
 

@@ -166,7 +166,7 @@ class Sheets(unittest.TestCase):
 
     def test_what_cannot_be_is_one_sentence(self):
         self.refused(lambda d: d.update(pairs={}), "expected a list")
-        self.refused(lambda d: d["pairs"][0].update(bone="tail"), "no bone of a performer")
+        self.refused(lambda d: d["pairs"][0].update(bone="tail"), "not one of a performer's bones")
         self.refused(lambda d: d["pairs"].append(dict(d["pairs"][0])), "mapped twice")
         self.refused(lambda d: d["pairs"][0].update(target="Hips"), "list of bone names")
         self.refused(lambda d: d["pairs"].pop(0), "hips is not mapped")

@@ -159,7 +159,7 @@ class Refused(Bodies):
         (self.at / "map.json").write_text(json.dumps({"nobody": "hips"}))
         self.refused("'nobody'", "--map", "@map.json")
         (self.at / "map.json").write_text(json.dumps({"hips": "leftWing"}))
-        self.refused("no bone", "--map", "@map.json")
+        self.refused("not a bone", "--map", "@map.json")
         self.refused("--stiffness chest=much", "--stiffness", "chest=much")
         twins = lambda rows: rows + [(r[0], "upper back", *r[2:]) for r in rows if r[1] == "hips"]  # noqa: E731
         self.refused("never move against each other", spoil=twins)

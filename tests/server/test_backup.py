@@ -107,7 +107,7 @@ class Backup(unittest.TestCase):
         short = self.root / "short"
         short.write_bytes(self.file.read_bytes()[:5000])
         for file, words in (
-            (flipped, "is damaged"), (foreign, "no whole backup"), (short, "no whole backup"), (self.root / "nothing", "no such file"),
+            (flipped, "is damaged"), (foreign, "not a complete backup"), (short, "not a complete backup"), (self.root / "nothing", "no such file"),
         ):  # fmt: skip
             with self.subTest(file.name), self.assertRaisesRegex(LaunchError, words):
                 self.command("restore", self.root / f"from-{file.name}", file)
@@ -167,8 +167,8 @@ class Configured(unittest.TestCase):
             ('port = "many"', "expected a whole number"), ("ports = 1", "there is no setting ports"), ("[tsl]\na = 1", r"no section \[tsl\]"),
             ('[tls]\ncertificate = "x"', "both certificate and key"), ('[tls]\ncertificate = "x"\nkey = "y"', "is not there"),
             ("port = 0", "1 to 65535"), ("workers = 900", "64 workers"), ('[machines]\naddress = "10.0.0.1"', "needs address and allow"),
-            ('[machines]\naddress = "10.0.0.1"\nallow = ["everybody"]', "no address or network"),
-            ('[machines]\n[database]\nhost = "a"\nname = "o"\nuser = "u"', "Otrevo's own database"), ("port = ", "is no TOML"), ("port = true", "a whole number"),
+            ('[machines]\naddress = "10.0.0.1"\nallow = ["everybody"]', "not an address or a network"),
+            ('[machines]\n[database]\nhost = "a"\nname = "o"\nuser = "u"', "Otrevo's own database"), ("port = ", "is not TOML"), ("port = true", "a whole number"),
             ('[database]\nhost = "db"', "needs host, name and user"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(LaunchError, words):

@@ -59,7 +59,7 @@ class Maps(WithCharacters):
         self.assertEqual(put(self.client, f"{path}/map-version", {"version": 2}).json()["map"]["version"], 4)
         self.assertEqual(put(self.client, f"{path}/map-version", {"version": 77}).status_code, 422)
         document["pairs"][0]["target"] = ["nobody"]
-        for data, words in ((b"{", "no JSON"), (b"[]", "map/1"), (json.dumps(document).encode(), "no bone 'nobody'")):
+        for data, words in ((b"{", "not JSON"), (b"[]", "map/1"), (json.dumps(document).encode(), "no bone 'nobody'")):
             answer = bring(data)
             self.assertEqual(answer.status_code, 422)
             self.assertIn(words, answer.json()["detail"])

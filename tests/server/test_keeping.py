@@ -361,9 +361,9 @@ class Archives(TestCase):
         with zipfile.ZipFile(self.file) as packed:
             piece = next(n for n in packed.namelist() if n.startswith("pieces/"))
         cases = {
-            "cut": (lambda: spoilt.write_bytes(whole[: len(whole) // 2]), "no whole archive"),
-            "nothing": (lambda: spoilt.write_bytes(b""), "no whole archive"),
-            "another zip": (lambda: shutil.copy(make_zip(self.folder), spoilt), "no whole archive"),
+            "cut": (lambda: spoilt.write_bytes(whole[: len(whole) // 2]), "not a complete archive"),
+            "nothing": (lambda: spoilt.write_bytes(b""), "not a complete archive"),
+            "another zip": (lambda: shutil.copy(make_zip(self.folder), spoilt), "not a complete archive"),
             "a take changed": (lambda: with_file("rows/takes.Take.jsonl", flipped), "damaged|do not fit"),
             "a sample changed": (lambda: with_file(piece, flipped), "damaged"),
             "not as it says": (

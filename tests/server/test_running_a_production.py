@@ -63,8 +63,8 @@ class Beginning(TestCase):
 
     def test_settings_that_make_no_sense_are_refused_in_a_sentence(self):
         for change, words in (
-            ({"name": " "}, "needs a name"), ({"code": ""}, "short code"), ({"timecode_rate": "29"}, "no timecode rate"),
-            ({"delivery_rate": "1000"}, "no delivery rate"), ({"drop_frame": True}, "rop-frame"),
+            ({"name": " "}, "needs a name"), ({"code": ""}, "short code"), ({"timecode_rate": "29"}, "not a timecode rate"),
+            ({"delivery_rate": "1000"}, "not a delivery rate"), ({"drop_frame": True}, "rop-frame"),
             ({"naming_pattern": "{slate}"}, "must contain"), ({"naming_pattern": "{slate}{take}{director}"}, "director"),
             ({"name": "Saltmarsh Signal"}, "already"),
         ):  # fmt: skip

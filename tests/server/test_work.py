@@ -1,5 +1,6 @@
 """Work through the real queue, with real workers that are really killed, whatever they were doing."""
 
+import contextlib
 import os
 import signal
 import time
@@ -45,6 +46,12 @@ class WithATake(TransactionTestCase):
     def computing(self, process):
         """The process id of a worker's computing child, None before there is one."""
         return first_child(first_child(process.pid))
+
+
+def end(process):
+    """Kill a process by its number, if it is still there."""
+    with contextlib.suppress(ProcessLookupError):
+        os.kill(process, signal.SIGKILL)
 
 
 def first_child(parent):
@@ -98,8 +105,9 @@ class KilledWorkers(WithATake):
     def test_only_the_process_that_starts_them(self):
         with worker() as process:
             wait_until(lambda: self.computing(process), "the computing process")
-            spawner = first_child(process.pid)
-            os.kill(self.computing(process), signal.SIGSTOP)
+            spawner, child = first_child(process.pid), self.computing(process)
+            self.addCleanup(end, child)  # stopped before it has asked to end with its parent, it would stay
+            os.kill(child, signal.SIGSTOP)
             queue_from(self.take, "label")
             wait_until(lambda: running("label"), "labelling")
             os.kill(spawner, signal.SIGKILL)

@@ -177,7 +177,7 @@ def _unpacked(archive, folder):
     except FileNotFoundError:
         raise LaunchError(f"{archive}: there is no such file; expected one that ./otrevo backup wrote.") from None
     except (tarfile.TarError, KeyError, ValueError, AttributeError, OSError, EOFError):
-        raise LaunchError(f"{archive.name}: is no whole backup of Otrevo.") from None
+        raise LaunchError(f"{archive.name}: this is not a complete backup of Otrevo.") from None
     for name, path in files.items():
         if _digest(path) != about["sha256"][name]:
             raise LaunchError(f"{archive.name}: {name} in it is damaged; nothing was restored.")

@@ -146,7 +146,7 @@ def _machines(where, told, database):
             ip_network(network)
         except ValueError:
             raise LaunchError(
-                f"{where}: {network!r} in [machines] is no address or network, such as 10.0.0.0/24."
+                f"{where}: {network!r} in [machines] is not an address or a network such as 10.0.0.0/24."
             ) from None
     return {"port": 8472} | told
 
@@ -157,7 +157,7 @@ def _file(path):
     except OSError as error:
         raise LaunchError(f"{path}: cannot be read ({error.strerror}); expected a TOML file.") from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise LaunchError(f"{Path(path).name}: is no TOML ({error}).") from None
+        raise LaunchError(f"{Path(path).name}: this is not TOML ({error}).") from None
 
 
 def _checked(where, section, key, value):

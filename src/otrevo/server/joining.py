@@ -73,7 +73,7 @@ class _Asked:
                 if error.code < 500:
                     raise LaunchError(f"{self.server}: {_sentence(error)}") from None
             except ValueError as error:
-                raise LaunchError(f"{self.server}: is no address of an Otrevo server ({error}).") from None
+                raise LaunchError(f"{self.server}: this is not the address of an Otrevo server ({error}).") from None
             except OSError as error:
                 if isinstance(getattr(error, "reason", error), ssl.SSLError):
                     raise LaunchError(

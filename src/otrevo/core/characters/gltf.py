@@ -92,7 +92,7 @@ class GltfFile:
                 f"{self.where}: it cannot be read as glTF; expected a GLB, VRM or glTF 2.0 file."
             ) from None
         if (wrong := _misshapen(document, _SHAPE)) is not None:
-            raise InputError(f"{self.where}: its description is no glTF 2.0 ({wrong[1:] or 'no object'}).")
+            raise InputError(f"{self.where}: its description is not glTF 2.0 ({wrong[1:] or 'no object'}).")
         if str((document.asset or {}).get("version", ""))[:1] != "2":
             raise InputError(f"{self.where}: expected glTF of version 2.0.")
         return document, binary
@@ -261,7 +261,7 @@ def _bind_matrices(file):
         if skin.inverseBindMatrices is not None:
             inverse = np.asarray(file.accessor(skin.inverseBindMatrices), dtype=float)
             if inverse.shape[1] != 16:
-                raise InputError(f"{file.where}: skins[{s}] has bind matrices that are none.")
+                raise InputError(f"{file.where}: skins[{s}] has bind matrices that are not 4 by 4.")
             inverse = inverse.reshape(-1, 4, 4).transpose(0, 2, 1)
             if len(inverse) < len(joints):
                 raise InputError(f"{file.where}: skins[{s}] has {len(joints)} bones and {len(inverse)} bind matrices.")

@@ -129,7 +129,7 @@ def sheet_from(document, character, where):
         targets = row.get("target") if isinstance(row, dict) else None
         if bone not in BONE_NAMES and bone not in EXTRA:
             raise InputError(
-                f"{where}: pairs[{i}]: '{bone}' is no bone of a performer; expected a VRM bone such as hips."
+                f"{where}: pairs[{i}]: '{bone}' is not one of a performer's bones; expected a VRM bone such as hips."
             )
         if bone in pairs:
             raise InputError(f"{where}: pairs[{i}]: {bone} is mapped twice.")

@@ -55,7 +55,7 @@ class DevicePacketReader:
         while len(data) - at >= _HEAD.size:
             magic, version, flags, count, numbers, first, stamp = _HEAD.unpack_from(data, at)
             if magic != MAGIC:
-                raise InputError(f"{words}: sent something that is no device packet; is this the right address?")
+                raise InputError(f"{words}: sent something that is not a device packet; is this the right address?")
             if version != VERSION:
                 raise InputError(f"{words}: sends packets of version {version}; this program reads version {VERSION}.")
             if numbers != width or count * numbers > MOST_NUMBERS:

@@ -175,7 +175,7 @@ def _read_motion(text, start, width, where, notes):
         announced, seconds = int(frames[1]), float(frame_time[1])
         values = np.fromstring(text[max(frames.end(), frame_time.end()) :], dtype=float, sep=" ")
     except (TypeError, ValueError):
-        raise InputError(f"{where}: MOTION lacks Frames or Frame Time, or holds words that are no numbers.") from None
+        raise InputError(f"{where}: MOTION lacks Frames or Frame Time, or holds words that are not numbers.") from None
     if announced < 1 or not 0 < seconds < 10:
         raise InputError(f"{where}: {announced} frames of {seconds} s; expected at least one frame.")
     there = len(values) // width if width else 0

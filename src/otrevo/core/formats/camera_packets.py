@@ -59,7 +59,7 @@ class PacketReader:
         while len(data) - at >= _HEAD.size:
             magic, version, _, name, sequence, timecode, count = _HEAD.unpack_from(data, at)
             if magic != MAGIC:
-                raise InputError("The cameras sent something that is no camera packet; is this the right address?")
+                raise InputError("The cameras sent something that is not a camera packet; is this the right address?")
             if version != VERSION:
                 raise InputError(f"A camera sends packets of version {version}; this program reads version {VERSION}.")
             if count > MOST_CENTROIDS:

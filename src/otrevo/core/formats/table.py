@@ -46,7 +46,7 @@ def read_table(path, channels="channels"):
         try:
             values[i] = [float(v) if v.strip() else np.nan for v in row]
         except ValueError:
-            raise InputError(f"{path.name}: line {i + 2}: holds a word that is no number.") from None
+            raise InputError(f"{path.name}: line {i + 2}: holds a word that is not a number.") from None
     times = values[:, 0]
     if not np.isfinite(times).all() or np.any(np.diff(times) <= 0):
         bad = int(np.argmax(np.diff(times) <= 0)) + 3 if np.isfinite(times).all() else 2

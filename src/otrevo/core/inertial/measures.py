@@ -25,7 +25,7 @@ def measures_from(document, where):
         if key == "otrevo":
             continue
         if key not in MEASURES:
-            raise InputError(f"{where}: '{key}' is no measure; expected some of {', '.join(MEASURES)}.")
+            raise InputError(f"{where}: '{key}' is not a measure; expected some of {', '.join(MEASURES)}.")
         words, _, least, most = MEASURES[key]
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not least <= value <= most:
             raise InputError(f"{where}: {key}: {value!r}; expected the {words} in metres, {least:g} to {most:g}.")

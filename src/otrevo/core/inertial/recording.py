@@ -79,7 +79,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
             f"{where}: no sensor of a suit ('{unknown[0]}'); expected names such as pelvis, chest, leftUpperArm."
         )
     if unknown:
-        notes.append(f"left out what is no sensor of a suit: {', '.join(sorted(unknown))}")
+        notes.append(f"left out what is not a sensor of a suit: {', '.join(sorted(unknown))}")
     size = np.linalg.norm(rotation, axis=1)
     good = np.isfinite(times_s) & np.isfinite(force_ms2).all(axis=1) & (np.abs(size - 1) < 0.2)
     if not good.any():

@@ -23,7 +23,7 @@ def check_mend(mend, names, frames):
     if not (isinstance(start, int) and isinstance(end, int) and 0 <= start < end <= frames):
         raise InputError(f"A mend from frame {start} to {end} lies outside the take's {frames} frames.")
     if mend["kind"] != "cut" and mend.get("method") not in ("curve", "body"):
-        raise InputError(f"'{mend.get('method')}' is no way to fill; expected curve or body.")
+        raise InputError(f"'{mend.get('method')}' is not a way to fill; expected curve or body.")
 
 
 def apply_mends(labelled_m, names, mends, predicted_m=None):

@@ -148,6 +148,11 @@ def _coverage_snags(name, data, times, duration_s):
     return snags
 
 
+def _aside(figures):
+    count = len(figures.get("streams", {}))
+    return "1 stream" if count == 1 else f"{count} streams"
+
+
 PASS = Pass(
     name="line up",
     words="Line up",
@@ -158,6 +163,6 @@ PASS = Pass(
         "Scatter of the timecode stamps about the fitted clock, worst stream. Up to 1 ms is good.", 1, "±",
     ),
     run=run,
-    aside=lambda figures: f"{len(figures.get('streams', {}))} streams",
+    aside=_aside,
     needs=("rebuild",),
 )  # fmt: skip

@@ -103,7 +103,7 @@ def _checked(given, names):
     for body, bone in given.items():
         if bone not in BODY_BONES:
             raise InputError(
-                f"The map puts '{body}' on '{bone}', which is no bone; expected such as hips, chest, leftHand."
+                f"The map puts '{body}' on '{bone}', which is not a bone; expected one such as hips, chest, leftHand."
             )
     twice = [b for b in set(given.values()) if list(given.values()).count(b) > 1]
     if twice:

@@ -251,7 +251,7 @@ def _stiff(model, stiffness):
     sigma = model.sigma.copy()
     for bone, value in stiffness.items():
         if bone not in model.skeleton.names:
-            raise InputError(f"There is no joint '{bone}' to stiffen; expected such as chest, leftShoulder.")
+            raise InputError(f"There is no joint '{bone}' to stiffen; expected one such as chest, leftShoulder.")
         if not 0.0 <= value <= 1.0:
             raise InputError(f"A stiffness of {value:g} for {bone}; expected 0 (loose) to 1 (hardly gives).")
         sigma[model.skeleton.index(bone)] *= 10.0 ** (1.0 - 2.0 * value)

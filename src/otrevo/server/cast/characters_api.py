@@ -309,7 +309,7 @@ def take_map_document(request, character_id: int, file: File[UploadedFile]):
     try:
         document = json.loads(file.read())
     except (ValueError, RecursionError):
-        raise InputError(f"{file.name}: it is no JSON; expected a map/1 document.") from None
+        raise InputError(f"{file.name}: it is not JSON; expected a map/1 document.") from None
     act.take_map(character, request.user, document, file.name)
     return character_out(_one(request, character_id))
 

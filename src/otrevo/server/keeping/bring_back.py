@@ -51,7 +51,7 @@ class _Archive:
         except FileNotFoundError:
             raise InputError(f"{path}: there is no such file; expected one that ./otrevo archive wrote.") from None
         except FAULTS:
-            raise InputError(f"{self.name}: is no whole archive of a production.") from None
+            raise InputError(f"{self.name}: this is not a complete archive of a production.") from None
         self.numbers = {model: {} for model in ROWS}
         self.pieces = {n.partition("/")[2].partition(".")[0]: n for n in self.digests if n.startswith("pieces/")}
 

@@ -21,7 +21,7 @@ def make_production(user, name, code, timecode_rate, drop_frame, delivery_rate, 
         raise InputError("A production needs a name and a short code, such as SMS.")
     for words, text in (("timecode", timecode_rate), ("delivery", delivery_rate)):
         if text not in {str(rate) for rate in RATES}:
-            raise InputError(f"{text} is no {words} rate; expected one of {', '.join(str(r) for r in RATES)}.")
+            raise InputError(f"{text} is not a {words} rate; expected one of {', '.join(str(r) for r in RATES)}.")
     TimecodeFormat(Fraction(timecode_rate), drop_frame)
     name_from_pattern(
         naming_pattern, {"production": code, "day": 1, "slate": "1A", "scene": "1A", "take": 1, "performer": "N"}

@@ -185,7 +185,7 @@ def load_recording(
     """A recorded sweep, still room or floor from a centroids CSV."""
     room = _room(request, production_id, FLOOR_ROLES)
     if kind not in StageRecording.Kind.values:
-        raise InputError(f"'{kind}' is no kind of recording; expected {', '.join(StageRecording.Kind.values)}.")
+        raise InputError(f"'{kind}' is not a kind of recording; expected {', '.join(StageRecording.Kind.values)}.")
     document = None
     if kind in (StageRecording.Kind.SWEEP, StageRecording.Kind.WAND_ON_FLOOR):
         if wand_file is not None:
