@@ -97,7 +97,8 @@ const Body = styled.main`
   overflow: auto;
 `;
 
-export type SlateCell = { what: string; value: ReactNode };
+/** whole: too short to be cut off where there is little room. */
+export type SlateCell = { what: string; value: ReactNode; whole?: boolean };
 
 export type FrameProps = {
   theme: Theme;
@@ -129,7 +130,7 @@ export function Frame({ theme, me, productionId, cells, benchTake, right, childr
       <Page>
         <Slate>
           {cells.map((c) => (
-            <Shrink key={c.what}>
+            <Shrink key={c.what} style={c.whole ? { flexShrink: 0 } : undefined}>
               <small>{c.what}</small>
               {c.value}
             </Shrink>

@@ -175,8 +175,8 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
       cells={[
         { what: data.production, value: `Day ${data.day}` },
         { what: 'slate', value: `${data.slate} ${data.title}` },
-        { what: 'take', value: `${take.number} ${take.status === 'circled' ? '◯ circled' : take.status === 'open' ? '' : take.status}` },
-        { what: 'rate', value: rateWords(data.timecode_rate, data.drop_frame) },
+        { what: 'take', value: `${take.number} ${take.status === 'circled' ? '◯ circled' : take.status === 'open' ? '' : take.status}`, whole: true },
+        { what: 'rate', value: rateWords(data.timecode_rate, data.drop_frame), whole: true },
       ]}
       right={<ThemeProvider theme={night}><ClockFace transport={bench.transport} labelOf={bench.labelOf} /></ThemeProvider>}
     >

@@ -34,11 +34,12 @@ const hertz = (hz: number) => (hz >= 1000 ? `${(hz / 1000).toFixed(1)} kHz` : `$
 /** Every device of a performer's kit and of the room as it is received now. */
 export function DevicesLive({ production, kit, performer }: { production: number; kit: FloorOut['devices']; performer: string }) {
   const theme = useTheme();
-  const { live, trouble } = useLive(production, EVERY_MS); // in here, so that the rest of the page is not drawn with it
+  const { live, trouble, opening } = useLive(production, EVERY_MS); // in here, so that the rest of the page is not drawn with it
   return (
     <>
       {kit.map((d) => {
-        const now = live?.devices?.find((x) => x.id === d.id && (!d.worn || x.performer === performer));
+        const found = live?.devices?.find((x) => x.id === d.id && (!d.worn || x.performer === performer));
+        const now = opening && !found?.trouble ? undefined : found;
         const { words, well } = live || !trouble ? deviceWords(now, d.rate_hz) : { words: trouble, well: false };
         return (
           <Device key={d.id}>

@@ -252,8 +252,8 @@ export function Floor({ me }: { me: Me }) {
       cells={[
         { what: p?.name ?? 'production', value: day ? `Day ${day.number}, ${day.stage}` : '…' },
         { what: 'slate', value: slate ? `${slate.name} ${slate.title}` : day ? 'none yet' : '…' },
-        { what: 'take', value: rolling ? rolling.number : (floor.data?.next_number ?? (day && !slate ? '–' : '…')) },
-        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…' },
+        { what: 'take', value: rolling ? rolling.number : (floor.data?.next_number ?? (day && !slate ? '–' : '…')), whole: true },
+        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…', whole: true },
       ]}>
       {board.isError && <Trouble error={board.error} />}
       {day && slates.length === 0 && (

@@ -277,7 +277,7 @@ export function Shoot({ me }: { me: Me }) {
       cells={[
         { what: 'production', value: p?.name ?? '…' },
         { what: 'shoot day', value: day ? `Day ${day.number}, ${day.stage}` : '…' },
-        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…' },
+        { what: 'rate', value: p ? rateWords(p.timecode_rate, p.drop_frame) : '…', whole: true },
       ]}>
       <Wrap onKeyDown={onKeyDown} ref={list}>
         <Trouble error={board.error} />

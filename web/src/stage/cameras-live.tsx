@@ -32,7 +32,7 @@ export function rateWords({ cameras, rate }: Pick<Live, 'cameras' | 'rate'>): st
 /** Every camera of the room as it is now: its picture, whether it delivers, whether it still stands where it should. */
 export function CamerasLive({ production, onKnocked }: { production: number; onKnocked: (knocked: Knocked) => void }) {
   const theme = useTheme();
-  const { live, trouble } = useLive(production, EVERY_MS); // in here, so that the rest of the page is not drawn with it
+  const { live, trouble, opening } = useLive(production, EVERY_MS); // in here, so that the rest of the page is not drawn with it
   const said = JSON.stringify(live?.knocked ?? []);
   useEffect(() => onKnocked(JSON.parse(said) as Knocked), [said, onKnocked]);
   if (!live) return <p><Quiet>{trouble ?? 'waiting for the cameras…'}</Quiet></p>;
@@ -40,7 +40,7 @@ export function CamerasLive({ production, onKnocked }: { production: number; onK
   return (
     <>
       <p style={{ margin: '0 0 8px' }}>
-        <Quiet>{rateWords(live)}{live.points.length ? ` · ${live.points.length} points` : ''}</Quiet>
+        <Quiet>{opening ? 'counting what they send…' : rateWords(live)}{live.points.length ? ` · ${live.points.length} points` : ''}</Quiet>
       </p>
       <Grid>
         {live.cameras.map((c) => (
@@ -48,7 +48,7 @@ export function CamerasLive({ production, onKnocked }: { production: number; onK
             <Picture content={{ width: 2048, height: 1536, points: c.points }} label={`Picture of camera ${c.id}`} />
             <span>
               <span style={{ color: moved.includes(c.id) ? theme.wrong : undefined }}>{moved.includes(c.id) ? '✕ ' : ''}{c.id}</span>
-              <Quiet>{c.fps < GOOD_SHARE * live.rate ? `${c.fps.toFixed(0)} Hz` : ''}</Quiet>
+              <Quiet>{!opening && c.fps < GOOD_SHARE * live.rate ? `${c.fps.toFixed(0)} Hz` : ''}</Quiet>
             </span>
           </div>
         ))}
