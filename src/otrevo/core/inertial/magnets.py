@@ -12,12 +12,12 @@ from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.joints import BAND_HZ, LOOSE
 from otrevo.core.solve.suit_faults import SensorFault
 
-WINDOW_S, SHORTEST_S = 1.5, 1.2  # what one moment does alone lasts no longer
+WINDOW_S, SHORTEST_S = 1.5, 1.2  # a single moment fills a window and no more
 LEAST_RAD, FARTHEST_RAD = np.radians(7.0), np.radians(40.0)
 SURE = 2.7  # sigma
 ALIKE = 0.6  # how much of what both sides of a joint feel is the same, at least, for it to tell
 TELLS_RAD, MODEL_RAD = np.radians(14.0), np.radians(3.0)
-FEWEST = 3.5  # moments with something to feel in a window, as many as count alike, at least: one blow tells of the skin
+FEWEST = 3.5  # independent moments in a window: a single blow tells of the skin, not of the heading
 NOISE_MS2 = 0.15
 BLOW_MS2 = 5.0  # what is felt harder counts less, and a blow such as a clap hardly at all
 FADES_S = 0.4
@@ -74,11 +74,11 @@ def _by_link(sensed, calibration, angle, hz):
         np.cumsum(told, axis=0, out=sums[1:])
         both, power, count, squares = (sums[end] - sums[start]).T
         power, count = power.real, np.maximum(count.real, 1e-3)
-        alone = power**2 / np.maximum(squares.real, 1e-12) * min(1.0, 2 * BAND_HZ[1] / hz)
+        moments = power**2 / np.maximum(squares.real, 1e-12) * min(1.0, 2 * BAND_HZ[1] / hz)
         left = np.maximum(power - np.abs(both), 0.0) / count
         noise = np.sqrt(np.maximum(left, 2 * (NOISE_MS2 * LOOSE.get(joint, 1.0) ** 2) ** 2))
         sd = noise / np.sqrt(np.maximum(power, 1e-9)) * np.sqrt(max(1.0, hz / (BAND_HZ[1] + 2.0)))
-        tells = (np.abs(both) > ALIKE * power) & (sd < TELLS_RAD) & (alone > FEWEST)
+        tells = (np.abs(both) > ALIKE * power) & (sd < TELLS_RAD) & (moments > FEWEST)
         away = np.angle(both)
         usual = np.median(away[tells]) if tells.sum() > WINDOW_S * hz else 0.0
         off = np.angle(np.exp(1j * (away - usual)))

@@ -13,9 +13,12 @@ from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.inertial.joints import BAND_HZ, LOOSE, NOISE_MS2, banded_bend, heading_matrix
 
 LASTS_S = 0.0, 0.15, 0.35  # how long a slip takes
-SHAKES_S = 0.05  # of a blow
-BESIDE_S, EDGE_S = 0.4, 0.8  # looked at around a moment; nothing is looked for this close to the ends of a take
-APART_S, MOST = 0.4, 4  # moments of one sensor
+SHAKES_S = 0.05  # how long a blow shakes the skin
+BESIDE_S, EDGE_S = (
+    0.4,
+    0.8,
+)  # of a take beside a moment that tell of it; closer to the ends of a take none is looked for
+APART_S, MOST = 0.4, 4  # between two moments of a sensor, and how many of them are kept
 SHARE = 0.15  # of what is felt that is noise of the skin
 USUAL_S, USUAL_PERCENT = 6.0, 60.0  # what a joint's sides usually feel differently, and over how long
 SLIP_RAD, SHAKE_RAD = np.radians(25.0), np.radians(20.0)  # what is expected, one sigma
