@@ -209,7 +209,7 @@ class FromWarmUpToTake(Worn):
         cases = {
             "no samples": [head],
             "no column 'qw'": [head.replace("qw", "q"), *body[:50]],
-            "not a sensor of a suit": [head, *(r.replace(r.split(",")[1], "knob") for r in body[:80])],
+            "no sensor of a suit": [head, *(r.replace(r.split(",")[1], "knob") for r in body[:80])],
             "still pose": [head, *(r for r in rows[1:] if 12 < float(r.split(",")[0]) < 15)],
             "backwards": [head, *reversed(body)],
             "9.8": [

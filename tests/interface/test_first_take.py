@@ -34,9 +34,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
     def solved_take(self):
         page = self.sign_in("technician")
         self.at(page, f"floor/{self.slate.pk}")
-        expect(page.get_by_text("waiting for it…").first).to_be_visible()  # and not "slow": it has just begun to send
         expect(page.get_by_text("Ready. T-pose")).to_be_visible(timeout=20000)
-        expect(page.get_by_text("receiving ·").first).to_be_visible()
         page.keyboard.press("r")
         expect(page.get_by_text("● ROLLING")).to_be_visible(timeout=20000)
         page.keyboard.press("n")  # the note is that of the take that rolls, and its keys are letters until it is left
