@@ -16,11 +16,13 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.optics.accuracy import expected_sd
 from otrevo.core.optics.calibrate import calibrate_sweep
+from otrevo.core.optics.picture_reading import read_pictures
 from otrevo.core.optics.place_again import Recording, place_again
 from otrevo.core.optics.rebuild import rebuild
 from otrevo.core.optics.rig import RigCamera
 from otrevo.core.optics.trust import measure_trust
 from otrevo.core.optics.wand import SHIPPED_WANDS
+from otrevo.core.optics.wand_reading import wand_shape
 from otrevo.core.props.follow import find_prop, solve_prop
 from otrevo.core.props.prop import SHIPPED
 from otrevo.core.retarget.transfer import retarget
@@ -76,13 +78,15 @@ def sureness():
 
 
 def sweeps():
-    """Reading and following a wand, adjusting cameras."""
+    """Reading and following wands, adjusting cameras."""
     rig = make_rig(1, 4)
     wand = SHIPPED_WANDS["quay corner"]
     centroids, _ = film(rig, sweep(1, wand, 4.0)[0], 1)
     cameras = [RigCamera(c.name, c.width, c.height, c.lens[0]) for c in rig]
     found = calibrate_sweep(centroids, cameras, wand)
     expected_sd(found.cameras, np.array([[0.0, 1.0, 0.0]]), 0.1, found.covariance)
+    triangle, lens = wand_shape(SHIPPED_WANDS["dory triangle"]), np.array([c.lens for c in rig])
+    read_pictures(triangle, centroids, centroids.groups(len(rig)), np.arange(1), lens)
 
 
 def points():

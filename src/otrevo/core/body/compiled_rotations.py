@@ -32,6 +32,15 @@ def exp_rotation(v, out):
 
 
 @jit
+def copy_rotations(rotations, out):
+    """Copy rotations (B, 3, 3) into out. Assigning whole arrays would compile NumPy's error messages as well, for seconds."""
+    for b in range(rotations.shape[0]):
+        for i in range(3):
+            for j in range(3):
+                out[b, i, j] = rotations[b, i, j]
+
+
+@jit
 def log_rotation(m, out):
     """Rotation vector (3,) of rotation matrix m, into out; safe near 0 and pi."""
     x = m[2, 1] - m[1, 2]

@@ -38,11 +38,11 @@ def forward_kinematics(skeleton, root_position_m, rotation_local):
 
     local = np.asarray(rotation_local, dtype=float)
     bones = len(skeleton.parents)
-    root = np.broadcast_to(np.asarray(root_position_m, dtype=float), (*local.shape[:-2], 3))
+    root = np.array(np.broadcast_to(root_position_m, (*local.shape[:-2], 3)), dtype=float, order="C")
     position, rotation = np.empty((*local.shape[:-1], 3)), np.empty(local.shape)
     forward(
         np.asarray(skeleton.parents), np.ascontiguousarray(skeleton.rest_offset_m, dtype=float),
-        np.ascontiguousarray(root).reshape(-1, 3), np.ascontiguousarray(local).reshape(-1, bones, 4),
+        root.reshape(-1, 3), np.ascontiguousarray(local).reshape(-1, bones, 4),
         position.reshape(-1, bones, 3), rotation.reshape(-1, bones, 4),
     )  # fmt: skip
     return position, rotation

@@ -13,13 +13,15 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from otrevo.core.body.compiled_rotations import exp_rotation, multiply, rotation_between
+from otrevo.core.body.compiled_rotations import copy_rotations, exp_rotation, multiply, rotation_between
 from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
 
 jit = njit(cache=True, error_model="numpy")
 FASTEST_RAD_S = 30.0  # faster than any limb
 WAITING_FRAMES = 4  # a point without a name for so long may be a limb that came back
 RETRY_S = 0.08  # between two searches for the same limb
+# steps of a fit; NumPy's integers, because a bare one has what it is given to compiled anew for each number
+TWO_STEPS, ONE_STEP = np.int64(2), np.int64(1)
 
 
 class Limbs(NamedTuple):
@@ -169,7 +171,7 @@ def icp_pose(body, points, gates, weight_value, root, local, marker_of, point_of
         match_points(x, gate, points, no_hint, 0.0, marker_of, point_of)
         observed_of(points, point_of, seen)
         expected = Expected(local, zero, local, zero)
-        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, root, local, 2, 1e-3, residual)
+        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, root, local, TWO_STEPS, 1e-3, residual)
     last = gates[-1]
     total = 0.0
     for m in range(markers):
@@ -183,11 +185,11 @@ def _best_try(body, points, free, limb_marker, base, tries, root, local):
     """The local rotations (B, 3, 3), a limb turned by one of the tries, that explain the free points best."""
     bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
     world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
-    trial, best = local.copy(), local.copy()
+    best = local.copy()
     best_score = -1.0
     spread = 0.10
     for k in range(tries.shape[0]):
-        trial[:] = local
+        trial = local.copy()
         exp_rotation(tries[k, 0], trial[base])
         if base + 1 < bones and body.parents[base + 1] == base:
             exp_rotation(tries[k, 1], trial[base + 1])
@@ -204,8 +206,7 @@ def _best_try(body, points, free, limb_marker, base, tries, root, local):
                     near = min(near, d)
             score += np.exp(-near / (2 * spread * spread))
         if score > best_score:
-            best_score = score
-            best[:] = trial
+            best_score, best = score, trial
     return best
 
 
@@ -258,14 +259,14 @@ def regain_limb(body, points, free, limb_marker, base, tries, tolerance, root, l
         match_points(x, gate, cloud, no_hint, 0.0, marker_of, point_of)
         observed_of(cloud, point_of, seen)
         expected = Expected(fixed, hold, best, zero)
-        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, position, best, 2, 1e-3, residual)
-        position[:] = root
+        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, position, best, TWO_STEPS, 1e-3, residual)
+        position = root.copy()
     good = 0
     for m in range(markers):
         if not np.isnan(residual[m]) and residual[m] < tolerance:
             good += 1
     if good >= 3 and 2 * good > available:
-        local[:] = best
+        copy_rotations(best, local)
     else:
         good = 0
     return good
@@ -339,7 +340,8 @@ def _search_limbs(body, limbs, way, state, t, points, joint, root, local):
             if found > 0:
                 for m in range(state.point_of.shape[0]):
                     if limbs.markers[limb, m]:
-                        state.slip[m] = state.usual_slip[m]
+                        for i in range(3):
+                            state.slip[m, i] = state.usual_slip[m, i]
 
 
 @jit
@@ -386,7 +388,7 @@ def follow(body, points, limbs, way, root, local, out):
         before_root, before_local = root.copy(), local.copy()
         for i in range(3):
             root[i] += state.root_speed[i]
-        local[:] = predicted
+        copy_rotations(predicted, local)
         pose_joints(body, root, local, world, joint)
         place_markers(body, world, joint, x)
         _expect_markers(body, way, state, first, world, x, gate)
@@ -403,13 +405,13 @@ def follow(body, points, limbs, way, root, local, out):
                 seen[m, 0] = np.nan
                 undone += 1
         if undone > 0:
-            refine_pose(body, observed, expected, root, local, 1, 1e-3, residual)
+            refine_pose(body, observed, expected, root, local, ONE_STEP, 1e-3, residual)
         _search_limbs(body, limbs, way, state, t, points[t], joint, root, local)
         pose_joints(body, root, local, world, joint)
         place_markers(body, world, joint, x)
         _remember(body, way, state, seen, world, x)
-        state.hint[:] = state.marker_of
-        out.label[t] = state.marker_of
+        for j in range(points.shape[1]):
+            state.hint[j] = out.label[t, j] = state.marker_of[j]
         if not first:
             for i in range(3):
                 state.root_speed[i] = root[i] - before_root[i]
@@ -418,8 +420,10 @@ def follow(body, points, limbs, way, root, local, out):
                 size = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
                 for i in range(3):
                     state.spin[b, i] = v[i] if size * way.rate < FASTEST_RAD_S else 0.0
-        out.root_m[t] = root
-        out.local[t] = local
-        out.residual_m[t] = residual
+        copy_rotations(local, out.local[t])
+        for i in range(3):
+            out.root_m[t, i] = root[i]
+        for m in range(residual.shape[0]):
+            out.residual_m[t, m] = residual[m]
         first = False
         t += way.step

@@ -60,6 +60,9 @@ class Sightings:
     marker: np.ndarray
     xy: np.ndarray
 
+    def __post_init__(self):  # columns of a larger array would have every loop compiled for them as well
+        self.frame, self.camera, self.marker = (np.ascontiguousarray(v) for v in (self.frame, self.camera, self.marker))
+
     def only(self, keep):
         """The sightings of a mask, frames counted anew, and which of the old frames these are."""
         frames, number = np.unique(self.frame[keep], return_inverse=True)
@@ -200,7 +203,8 @@ class Fit:
         return Views(self.lens, self.rotation, self.position)
 
     def wand(self, markers):
-        return Wand(markers, self.wand_rotation, self.wand_position)
+        rotation, position = (np.ascontiguousarray(v) for v in (self.wand_rotation, self.wand_position))
+        return Wand(markers, rotation, position)
 
     def residuals(self, sightings, markers):
         s = sightings

@@ -12,7 +12,7 @@ from numba import njit
 
 from otrevo.core.optics.camera import distort
 from otrevo.core.optics.triangle_reading import MOST_TRIED, every_triangle
-from otrevo.core.optics.wand_reading import MOST_POINTS, _rotate_by, read_line, read_shape
+from otrevo.core.optics.wand_reading import MOST_POINTS, _rotate_by, _turn, read_line, read_shape
 
 GATES_PX = np.array([60.0, 40.0, 20.0, 12.0, 6.0, 6.0])
 FEWEST_SIGHTINGS = 4
@@ -101,7 +101,7 @@ def _settle(xy, begin, views, markers, gates, wand_rotation, wand_position, whic
             h[i, i] += 1e-6 * h[i, i] + 1e-2
         d = np.linalg.solve(h, g)
         _rotate_by(d[:3], small)
-        wand_rotation[:] = small @ wand_rotation
+        _turn(small, wand_rotation)
         wand_position += d[3:]
     return sightings, np.sqrt(total / (2 * sightings))
 
@@ -124,14 +124,38 @@ def nothing_followed(frames, cameras, markers):
 
 
 @njit(cache=True, error_model="numpy")
+def _keep(out, f, rotation, position, which, score):
+    """Enter the wand's pose in frame f, and the sightings it explains."""
+    for i in range(3):
+        out.position[f, i] = position[i]
+        for j in range(3):
+            out.rotation[f, i, j] = rotation[i, j]
+    for c in range(which.shape[0]):
+        for m in range(which.shape[1]):
+            out.which[f, c, m] = which[c, m]
+    out.score[f] = score
+
+
+@njit(cache=True, error_model="numpy")
 def _expect(out, f, before, rotation, position):
     """The wand's pose in frame f as it went on since frame `before`, into rotation (3, 3) and position (3,)."""
-    rotation[:] = out.rotation[before]
-    position[:] = out.position[before]
-    if before > 0 and out.score[before - 1] > 0:
-        position += (f - before) * (out.position[before] - out.position[before - 1])
-        rotation[:] = out.rotation[before] @ out.rotation[before - 1].T @ out.rotation[before]
-        _square_up(rotation)
+    then, goes_on = out.rotation[before], before > 0 and out.score[before - 1] > 0
+    for i in range(3):
+        position[i] = out.position[before, i]
+        if goes_on:
+            position[i] += (f - before) * (out.position[before, i] - out.position[before - 1, i])
+        for j in range(3):
+            rotation[i, j] = then[i, j]
+    if not goes_on:
+        return
+    last = out.rotation[before - 1]
+    for i in range(3):
+        for j in range(3):
+            rotation[i, j] = 0.0
+            for k in range(3):
+                turn = last[0, k] * then[0, j] + last[1, k] * then[1, j] + last[2, k] * then[2, j]
+                rotation[i, j] += then[i, k] * turn
+    _square_up(rotation)
 
 
 @njit(cache=True, error_model="numpy")
@@ -152,8 +176,8 @@ def follow(shape, pictures, views, gates, out):
     one, tried = np.empty(count, dtype=np.int64), np.empty((MOST_TRIED, count, 3))
     now_rotation, now_position = np.empty((3, 3)), np.empty(3)
     trial = np.empty((cameras, count), dtype=np.int64)
-    before = -10
-    a, b = np.empty((count, 3)), np.empty((count, 3))
+    before = np.int64(-10)
+    b = np.empty((count, 3))
     for f in range(out.score.shape[0]):
         begin = groups[f * cameras : f * cameras + cameras + 1]
         visible = 0
@@ -163,7 +187,7 @@ def follow(shape, pictures, views, gates, out):
         if f - before <= 5 and before >= 0:
             _expect(out, f, before, now_rotation, now_position)
             best, rms = _settle(xy, begin, views, shape.markers_m, gates, now_rotation, now_position, trial)
-            out.rotation[f], out.position[f], out.which[f], out.score[f] = now_rotation, now_position, trial, best
+            _keep(out, f, now_rotation, now_position, trial, best)
         if best < 0.5 * visible or best == 0:  # lost, or much is seen that is not explained: look afresh
             for c in range(cameras):
                 n = begin[c + 1] - begin[c]
@@ -172,14 +196,15 @@ def follow(shape, pictures, views, gates, out):
                 guesses = _guess(shape, xy[begin[c] : begin[c + 1]], views.lens[c], one, tried)
                 for g in range(guesses):
                     for m in range(count):
-                        b[m] = views.rotation[c].T @ tried[g, m] + views.position[c]
-                        a[m] = shape.markers_m[m]
-                    _rigid(a, b, now_rotation, now_position)
+                        for i in range(3):
+                            b[m, i] = views.position[c, i]
+                            for k in range(3):
+                                b[m, i] += views.rotation[c, k, i] * tried[g, m, k]
+                    _rigid(shape.markers_m, b, now_rotation, now_position)
                     found, rms = _settle(xy, begin, views, shape.markers_m, gates, now_rotation, now_position, trial)
                     if found > best:
                         best = found
-                        out.rotation[f], out.position[f] = now_rotation, now_position
-                        out.which[f], out.score[f] = trial, best
+                        _keep(out, f, now_rotation, now_position, trial, best)
                 if best >= 0.7 * visible:
                     break
         if best > 0:
@@ -222,5 +247,8 @@ def _rigid(a, b, wand_rotation, wand_position):
     if np.linalg.det(turned) < 0:
         v[:, 2] *= -1
         turned = v @ np.ascontiguousarray(u.T)
-    wand_rotation[:] = turned
-    wand_position[:] = middle_b - turned @ middle_a
+    for i in range(3):
+        wand_position[i] = middle_b[i]
+        for j in range(3):
+            wand_rotation[i, j] = turned[i, j]
+            wand_position[i] -= turned[i, j] * middle_a[j]

@@ -26,9 +26,11 @@ def read_pictures(shape, centroids, groups, frames, lens, wanted=None, named=Non
     or None for all; named: what name_triangles_in said of these frames, for a triangle that is read with many lenses.
     """
     wanted = np.ones(len(lens), dtype=bool) if wanted is None else wanted
+    frames = np.ascontiguousarray(frames)
     positions = np.full((len(frames), len(lens), len(shape.order), 3), np.nan)
     if is_triangle(shape):
-        which, side = named or name_triangles_in(shape, centroids, groups, frames, lens)
+        named = named or name_triangles_in(shape, centroids, groups, frames, lens)
+        which, side = (np.ascontiguousarray(v) for v in named)
         place_triangles(shape.markers_m, centroids.xy, lens, wanted, which, side, positions)
         return positions, np.where(np.isfinite(positions[..., 0]), which, -1)
     which = np.full(positions.shape[:3], -1)

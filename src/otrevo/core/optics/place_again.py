@@ -36,6 +36,7 @@ MELTING_RADII = 3.0  # of a blob: another point as near as that may be in it
 FEWEST_PAIRS, MOST_PAIRS, MOST_POINTS = 200, 400_000, 150_000
 REJECT = 4.0  # times the spread of the sightings, per coordinate
 ADJUSTMENTS, SETTLED = 4, 0.05  # of a standard deviation
+STEPS = np.int64(2)  # of a fit; NumPy's integer, because a bare one has the fit compiled anew for each number
 LEAST_NOISE_PX = 1e-3
 NOISE_FLOOR = 1e-10  # of a covariance's largest share: beyond it, rounding
 
@@ -134,12 +135,12 @@ def _residuals(points, seen, views, off):
     camera, xy, length2 = np.empty(cameras, dtype=np.int64), np.empty((cameras, 2)), np.empty(cameras)
     off[:] = np.nan
     for p in range(len(points)):
-        count = 0
+        count = np.int64(0)
         for c in range(cameras):
             if not np.isnan(seen[p, c, 0]):
                 camera[count], xy[count] = c, seen[p, c]
                 count += 1
-        if count < 3 or refine_point(camera, xy, count, views, points[p], normal, length2, 2) < 0:
+        if count < 3 or refine_point(camera, xy, count, views, points[p], normal, length2, STEPS) < 0:
             continue
         for k in range(count):
             off[p, camera[k]] = np.sqrt(length2[k])
@@ -273,7 +274,9 @@ def _all_pairs(cameras, number, recordings):
         every = max(1, -(-there // room))  # as many as there is room for, over the whole of the recording
         shift = np.asarray(recording.shift_px, dtype=float)
         pictures = pictures_of(recording.centroids, len(cameras))
-        count = _pairs(recording.points_m, (first, int(every)), pictures, views, number, shift, points, seen)
+        count = _pairs(
+            np.ascontiguousarray(recording.points_m), (first, int(every)), pictures, views, number, shift, points, seen
+        )
         found.append((points[:count], seen[:count]))
     return np.concatenate([f[0] for f in found]), np.concatenate([f[1] for f in found])
 
@@ -346,7 +349,7 @@ def _all_sightings(cameras, recordings):
         chosen = there[np.linspace(0, len(there) - 1, room).astype(int)]
         seen = np.empty((len(chosen), len(cameras), 2))
         pictures = pictures_of(recording.centroids, len(cameras))
-        _sightings(recording.points_m, chosen, pictures, packed(cameras), seen)
+        _sightings(np.ascontiguousarray(recording.points_m), chosen, pictures, packed(cameras), seen)
         found.append((recording.points_m[chosen[:, 0], chosen[:, 1]], seen))
     return np.concatenate([f[0] for f in found]).astype(float), np.concatenate([f[1] for f in found])
 

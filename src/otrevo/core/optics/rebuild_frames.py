@@ -23,6 +23,8 @@ MELTED_SIZE = 1.2  # how large a blob may be, of the usual
 SIZES_ALIKE, SIZES_KNOWN, SIZES_LEARNT, FEWEST_COMPARED = 0.05, 2000, 20_000, 4
 MISSED_FRAMES = 6  # a track that was not seen for longer is over
 LEAST_DEPTH_M = 0.2  # nearer to a camera there is no point
+# steps of a fit, of a known point and of a new one; NumPy's integers, because a bare one has the fit compiled for each number
+STEPS, NEW_STEPS = np.int64(1), np.int64(3)
 
 
 class Limits(NamedTuple):
@@ -206,9 +208,9 @@ def _go_on(frame, views, limits, tracks, expected, nearest, s, f, out):
     base, cameras = frame.begin[0], len(views.lens)
     x, normal = np.empty(3), np.empty((3, 3))
     melted = np.empty(MOST_CAMERAS, dtype=np.int64)
-    kept, found = 0, 0
+    kept, found = np.int64(0), np.int64(0)
     for k in range(tracks.count[0]):
-        sightings = 0
+        sightings = np.int64(0)
         for c in range(cameras):
             n = nearest[k, c]
             if n >= 0 and frame.taken[n - base] == k:
@@ -219,7 +221,7 @@ def _go_on(frame, views, limits, tracks, expected, nearest, s, f, out):
         single = _single(s, sightings, frame.pictures.radius, views, x, tracks.sizes)
         for i in range(single, sightings):
             melted[i - single] = s.who[i]
-        good = _fit_point(s, single, views, x, normal, limits.residual_px, limits.keep_cameras, 1)
+        good = _fit_point(s, single, views, x, normal, limits.residual_px, limits.keep_cameras, STEPS)
         for c in range(cameras):  # what did not fit is free for others
             n = nearest[k, c]
             if n >= 0 and frame.taken[n - base] == k:
@@ -342,7 +344,7 @@ def _begin(frame, views, limits, tracks, proposal, order, kept, s, f, found, out
         if kept >= MOST_POINTS:
             break
         x[:] = proposal[p]
-        sightings = 0
+        sightings = np.int64(0)
         for c in range(len(views.lens)):
             if not project_one(views.lens[c], views.rotation[c], views.position[c], x, uv, slope):
                 continue
@@ -356,7 +358,7 @@ def _begin(frame, views, limits, tracks, proposal, order, kept, s, f, found, out
         single = _single(s, sightings, frame.pictures.radius, views, x, tracks.sizes)
         if single < limits.min_cameras:
             continue
-        good = _fit_point(s, single, views, x, normal, limits.residual_px, limits.min_cameras, 3)
+        good = _fit_point(s, single, views, x, normal, limits.residual_px, limits.min_cameras, NEW_STEPS)
         if good == 0:
             continue
         for i in range(good):

@@ -11,7 +11,7 @@ from itertools import permutations
 import numpy as np
 from numba import njit
 
-from otrevo.core.optics.wand_reading import _apart, _weak_pose, refine_position, weak_scale
+from otrevo.core.optics.wand_reading import STEPS, _apart, _put, _weak_pose, refine_position, weak_scale
 
 AROUND, STEP = 90, 6  # frames looked at on either side, and how far apart they are compared
 FEWEST_STEPS = 8
@@ -22,6 +22,7 @@ MOST_GUESSED = 4  # centroids of a picture that are tried as the triangle in eve
 MOST_TRIED = 48  # ways: 4 * 3 * 2 orders, two tilts
 GATE_PX = 20.0  # how far from where it is expected a centroid is looked for
 CLEARLY = 0.6  # the best order's roughness, of the next best's
+NEAR_STEPS = np.int64(3)  # of a fit that begins nearby
 ORDERS = np.array(list(permutations(range(3))))
 
 
@@ -32,7 +33,7 @@ def _follow_points(xy, groups, cameras, c, frame, last, track, there):
     begin, end = groups[frame * cameras + c], groups[frame * cameras + c + 1]
     there[:] = False
     for p in range(end - begin):
-        track[p, steps], there[p, steps] = xy[begin + p], True
+        track[p, steps, 0], track[p, steps, 1], there[p, steps] = xy[begin + p, 0], xy[begin + p, 1], True
         for way in (1, -1):
             u, v, du, dv = xy[begin + p, 0], xy[begin + p, 1], 0.0, 0.0
             missed = 0
@@ -82,7 +83,7 @@ def pose_triangle(p, lens, markers, mirrored, rotation, shift):
     shift[1] = depth * (p[0, 1] - lens[3]) / lens[1]
     shift[2] = depth
     shift -= rotation @ a
-    return refine_position(markers, p, lens, rotation, shift, 6)
+    return refine_position(markers, p, lens, rotation, shift, STEPS)
 
 
 @njit(cache=True, error_model="numpy")
@@ -123,21 +124,21 @@ def _roughness(track, who, first, last, lens, markers, mirrored, scratch):
     seen, rotation, shift, positions = scratch
     middle = AROUND // STEP
     for m in range(3):
-        seen[m] = track[who[m], middle]
+        seen[m, 0], seen[m, 1] = track[who[m], middle, 0], track[who[m], middle, 1]
     if pose_triangle(seen, lens, markers, mirrored, rotation, shift) > 1.0:
         return 1e9
     start_rotation, start_shift = rotation.copy(), shift.copy()
     ends = (first, last)
     low, high = middle, middle
     for w in range(2):
-        rotation[:], shift[:] = start_rotation, start_shift
+        rotation, shift = start_rotation.copy(), start_shift.copy()
         for at in range(middle, ends[w] + (2 * w - 1), 2 * w - 1):
             for m in range(3):
-                seen[m] = track[who[m], at]
-            if refine_position(markers, seen, lens, rotation, shift, 3) > 3.0:
+                seen[m, 0], seen[m, 1] = track[who[m], at, 0], track[who[m], at, 1]
+            if refine_position(markers, seen, lens, rotation, shift, NEAR_STEPS) > 3.0:
                 break
             for m in range(3):
-                positions[at, m] = rotation @ markers[m] + shift
+                _put(rotation, shift, markers[m], positions[at, m])
             low, high = min(low, at), max(high, at)
     if high - low < 3:
         return 1e9
@@ -179,7 +180,8 @@ def name_triangles(orders, markers, xy, groups, last, frames, lens, which, side)
                             rough = _unsteadiness(track, chosen, begins, ends, sides)
                             if rough < best:
                                 best, second = rough, best
-                                best_who[:] = chosen
+                                for m in range(3):
+                                    best_who[m] = chosen[m]
                             elif rough < second:
                                 second = rough
             if best > CLEARLY * second:
@@ -203,10 +205,10 @@ def place_triangles(markers, xy, lens, wanted, which, side, positions):
             if not wanted[c] or which[f, c, 0] < 0:
                 continue
             for m in range(3):
-                seen[m] = xy[which[f, c, m]]
+                seen[m, 0], seen[m, 1] = xy[which[f, c, m], 0], xy[which[f, c, m], 1]
             if pose_triangle(seen, lens[c], markers, side[f, c], rotation, shift) < 1.0:
                 for m in range(3):
-                    positions[f, c, m] = rotation @ markers[m] + shift
+                    _put(rotation, shift, markers[m], positions[f, c, m])
 
 
 @njit(cache=True, error_model="numpy")
@@ -222,12 +224,13 @@ def every_triangle(xy, lens, markers, out):
             for k in range(n):
                 if i in (j, k) or j == k:
                     continue
-                seen[0], seen[1], seen[2] = xy[i], xy[j], xy[k]
+                for a in range(2):
+                    seen[0, a], seen[1, a], seen[2, a] = xy[i, a], xy[j, a], xy[k, a]
                 if min(_apart(seen[0], seen[1]), _apart(seen[0], seen[2]), _apart(seen[1], seen[2])) < MELTED_PX:
                     continue
                 for mirrored in (1.0, -1.0):
                     if pose_triangle(seen, lens, markers, mirrored, rotation, shift) < 1.0:
                         for m in range(3):
-                            out[found, m] = rotation @ markers[m] + shift
+                            _put(rotation, shift, markers[m], out[found, m])
                         found += 1
     return found

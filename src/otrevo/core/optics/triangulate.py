@@ -10,7 +10,7 @@ from numba import njit
 
 from otrevo.core.optics.camera import distort, undistort
 
-STEPS = 3
+STEPS = np.int64(3)  # NumPy's integer: a bare one has what it is given to compiled anew for each number
 
 
 @njit(cache=True, error_model="numpy")
@@ -101,13 +101,16 @@ def refine_point(camera, xy, count, views, x, normal, off, steps):
     return total
 
 
-@njit(cache=True, error_model="numpy")
 def triangulate_tracks(key, camera, xy, keys, views):
     """Points (keys, 3), NaN where there are none, of sightings that belong together by their key (N,), sorted or not;
     and by how many cameras of Views each was seen (keys,)."""
+    return _triangulate(key, np.argsort(key, kind="stable"), camera, xy, keys, views)
+
+
+@njit(cache=True, error_model="numpy")
+def _triangulate(key, order, camera, xy, keys, views):
     lens, rotation, position = views
     out, seen = np.full((keys, 3), np.nan), np.zeros(keys, dtype=np.int64)
-    order = np.argsort(key, kind="mergesort")
     directions, centres, way = np.empty((64, 3)), np.empty((64, 3)), np.empty(2)
     cameras, positions = np.empty(64, dtype=np.int64), np.empty((64, 2))
     x, normal, off = np.empty(3), np.empty((3, 3)), np.empty(64)

@@ -17,6 +17,7 @@ from otrevo.core.optics.wand import line_shares
 
 DEPTH_RATIO = 0.5  # how much nearer one end of a line may be than the other, as a logarithm
 MOST_TRIED = 12  # hypotheses that are refined
+STEPS = np.int64(6)  # of a fit; NumPy's integer, because a bare one has the fit compiled anew for each number
 MOST_POINTS = 14  # pictures with more centroids are left alone
 
 
@@ -90,7 +91,8 @@ def read_line(xy, lens, order, shares, length_m, which, position):
                     score += near / tolerance if near < 2 * tolerance else 1e9
                 if score < best:
                     second, best, best_ratio = best, score, ratio
-                    chosen[:] = trial
+                    for q in range(markers):
+                        chosen[q] = trial[q]
                 elif score < second:
                     second = score
     if best > 1e8 or second < best + 0.4:
@@ -121,17 +123,33 @@ def _rotate_by(v, out):
 
 
 @njit(cache=True, error_model="numpy")
+def _turn(by, rotation):
+    """Turn a rotation (3, 3) by another, in place."""
+    for j in range(3):
+        x, y, z = rotation[0, j], rotation[1, j], rotation[2, j]
+        for i in range(3):
+            rotation[i, j] = by[i, 0] * x + by[i, 1] * y + by[i, 2] * z
+
+
+@njit(cache=True, error_model="numpy")
+def _put(rotation, shift, marker, out):
+    """A marker (3,) turned and shifted, into out (3,)."""
+    for i in range(3):
+        out[i] = rotation[i, 0] * marker[0] + rotation[i, 1] * marker[1] + rotation[i, 2] * marker[2] + shift[i]
+
+
+@njit(cache=True, error_model="numpy")
 def refine_position(markers, seen, lens, rotation, shift, iterations):
     """Pose (rotation (3, 3), shift (3,)) of markers (M, 3) before a pinhole camera, fitted to seen (M, 2); RMS in pixels."""
     count = markers.shape[0]
     j, h, g = np.empty((2, 6)), np.empty((6, 6)), np.empty(6)
-    small, r = np.empty((3, 3)), np.empty(2)
+    small, r, q = np.empty((3, 3)), np.empty(2), np.empty(3)
     rms = 1e9
     for step in range(iterations + 1):
         h[:], g[:], total = 0.0, 0.0, 0.0
         for m in range(count):
-            q = rotation @ markers[m]
-            x, y, z = q[0] + shift[0], q[1] + shift[1], q[2] + shift[2]
+            _put(rotation, shift, markers[m], q)
+            x, y, z = q[0], q[1], q[2]
             if z < 0.05:
                 return 1e9
             r[0] = seen[m, 0] - lens[0] * x / z - lens[2]
@@ -141,11 +159,12 @@ def refine_position(markers, seen, lens, rotation, shift, iterations):
                 f, at = (lens[0], x) if a == 0 else (lens[1], y)
                 d0, d1, d2 = (f / z, 0.0, -f * at / z**2) if a == 0 else (0.0, f / z, -f * at / z**2)
                 j[a, 3], j[a, 4], j[a, 5] = d0, d1, d2
-                j[a, 0] = d2 * q[1] - d1 * q[2]
-                j[a, 1] = d0 * q[2] - d2 * q[0]
-                j[a, 2] = d1 * q[0] - d0 * q[1]
-            h += j.T @ j
-            g += j.T @ r
+                rx, ry, rz = x - shift[0], y - shift[1], z - shift[2]
+                j[a, 0], j[a, 1], j[a, 2] = d2 * ry - d1 * rz, d0 * rz - d2 * rx, d1 * rx - d0 * ry
+            for a in range(6):
+                g[a] += j[0, a] * r[0] + j[1, a] * r[1]
+                for b in range(6):
+                    h[a, b] += j[0, a] * j[0, b] + j[1, a] * j[1, b]
         rms = np.sqrt(total / (2 * count))
         if step == iterations:
             break
@@ -157,7 +176,7 @@ def refine_position(markers, seen, lens, rotation, shift, iterations):
         if size > 0.5:
             d *= 0.5 / size
         _rotate_by(d[:3], small)
-        rotation[:] = small @ rotation
+        _turn(small, rotation)
         shift += d[3:]
     return rms
 
@@ -261,7 +280,8 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
                     worst = score.argmax()
                     if off < score[worst]:
                         score[worst], side[worst] = off, mirrored
-                        hypotheses[worst] = trial
+                        for m in range(count):
+                            hypotheses[worst, m] = trial[m]
     best, second = 1e9, 1e9
     chosen, best_rotation, best_shift = np.full(count, -1), np.empty((3, 3)), np.empty(3)
     for h in np.argsort(score):
@@ -270,7 +290,7 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
         i, j, k = hypotheses[h, 0], hypotheses[h, 1], hypotheses[h, 2]
         scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, rotation)
         for m in range(count):
-            seen[order[m]] = xy[hypotheses[h, m]]
+            seen[order[m], 0], seen[order[m], 1] = xy[hypotheses[h, m], 0], xy[hypotheses[h, m], 1]
         depth = lens[0] / scale
         start[0], start[1], start[2] = (
             depth * (xy[i, 0] - lens[2]) / lens[0],
@@ -278,7 +298,7 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
             depth,
         )
         shift = start - rotation @ a
-        rms = refine_position(markers, seen, lens, rotation, shift, 6)
+        rms = refine_position(markers, seen, lens, rotation, shift, STEPS)
         same = True
         for m in range(count):
             same = same and hypotheses[h, m] == chosen[m]
@@ -286,15 +306,16 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
             if not same:
                 second = best
             best = rms
-            chosen[:] = hypotheses[h]
-            best_rotation[:], best_shift[:] = rotation, shift
+            for m in range(count):
+                chosen[m] = hypotheses[h, m]
+            best_rotation, best_shift = rotation.copy(), shift
         elif not same and rms < second:
             second = rms
     if best > 3.0 + 0.02 * lens[0] * size_m / max(best_shift[2], 0.3) or second < 2.5 * best + 0.5:
         return False
     for m in range(count):
         which[order[m]] = chosen[m]
-        position[m] = best_rotation @ markers[m] + best_shift
+        _put(best_rotation, best_shift, markers[m], position[m])
     return True
 
 
@@ -318,5 +339,7 @@ def read_all(shape, xy, groups, frames, lens, wanted, positions, which):
             else:
                 clear = read_shape(xy[begin:end], lens[c], shape.order, shape.markers_m, shape.size_m, one, at)
             if clear:
-                positions[f, c] = at
-                which[f, c] = one + begin
+                for m in range(count):
+                    which[f, c, m] = one[m] + begin
+                    for i in range(3):
+                        positions[f, c, m, i] = at[m, i]

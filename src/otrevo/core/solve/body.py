@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from otrevo.core.body.compiled_rotations import (
+    copy_rotations,
     exp_rotation,
     from_quaternion,
     jit,
@@ -112,7 +113,7 @@ def _predict(told, local, spin, predicted, smooth):
         exp_rotation(spin[b], a33)
         multiply(local[b], a33, predicted[b])
         smooth[b] = 4.0 if told[b] else 60.0
-        local[b] = predicted[b]
+    copy_rotations(predicted, local)
 
 
 @jit
@@ -147,7 +148,8 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
             found = regain(body, observed, expected, root, local, lost, residual)
             if not found:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
                 tried, seen_then = t, seen
-        out.root_m[t] = root
+        for i in range(3):
+            out.root_m[t, i] = root[i]
         for b in range(bones):
             to_quaternion(local[b], out.rotation[t, b])
             rotation_between(before[b], local[b], v)

@@ -12,7 +12,7 @@ are really wrong stays where it is.
 
 import numpy as np
 
-from otrevo.core.body.compiled_rotations import jit
+from otrevo.core.body.compiled_rotations import copy_rotations, jit
 from otrevo.core.body.tree_solver import Expected, Observed, refine_pose
 
 OFF_AT = 0.5  # times the robust scale: the pose has not settled
@@ -75,17 +75,21 @@ def regain(body, observed, expected, root, local, lost, residual_m):
     limb = limb_of(body.parents, lost)
     best = robust_cost(residual_m, observed.weight, observed.scale_m)
     found = False
-    trial_root, trial_local = np.empty_like(root), np.empty_like(local)
     trial_residual = np.empty_like(residual_m)
-    loose = Expected(expected.local, np.where(limb, 0.0, expected.weight), expected.world, expected.world_weight)
+    held = expected.weight.copy()
+    for b in range(limb.shape[0]):
+        if limb[b]:
+            held[b] = 0.0
+    loose = Expected(expected.local, held, expected.world, expected.world_weight)
     start_root, start_local = root.copy(), local.copy()
     for start in range(2):
-        trial_root[:] = start_root
-        trial_local[:] = start_local
+        trial_root, trial_local = start_root.copy(), start_local.copy()
         if start == 1:
             for b in range(limb.shape[0]):
                 if limb[b]:
-                    trial_local[b] = np.eye(3)
+                    for i in range(3):
+                        for j in range(3):
+                            trial_local[b, i, j] = 1.0 if i == j else 0.0
         for stage in range(SCALES.shape[0] + 1):
             scale = SCALES[stage] if stage < SCALES.shape[0] else observed.scale_m
             steps = STEPS[stage] if stage < SCALES.shape[0] else 6
@@ -95,7 +99,9 @@ def regain(body, observed, expected, root, local, lost, residual_m):
         if cost < best:
             best = cost
             found = True
-            root[:] = trial_root
-            local[:] = trial_local
-            residual_m[:] = trial_residual
+            for i in range(3):
+                root[i] = trial_root[i]
+            for m in range(residual_m.shape[0]):
+                residual_m[m] = trial_residual[m]
+            copy_rotations(trial_local, local)
     return found
