@@ -12,7 +12,7 @@ from otrevo.core.passes.contract import SampleClock
 from otrevo.core.snags import Snag, gap_snags
 from otrevo.core.solve.body import MARKER_SIGMA_M, solve_take
 from otrevo.core.solve.damage import DAMAGE_LIMIT_M, with_damage
-from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty, influence
+from otrevo.core.solve.uncertainty import SEAT_M, SolvedMarkers, as_measured, body_uncertainty, half_of_95, influence
 from tests.core.stage import RATE, rolled, true_calibration, truly_labelled
 
 CHART = shipped_chart()
@@ -112,6 +112,26 @@ class Sureness(unittest.TestCase):
         self.assertGreater(sds[1], 1.5 * sds[0])
         self.assertLess(sds[1], 2.0 * sds[0] + 1e-6)
 
+    def test_how_far_skin_moves_is_measured_in_the_take_and_as_it_changes(self):
+        rng, half = np.random.default_rng(3), len(self.labelled) // 2
+        calm, quick = 0.002, 0.008
+        off = (
+            rng.normal(size=self.labelled.shape)
+            * np.where(np.arange(len(self.labelled)) < half, calm, quick)[:, None, None]
+        )
+        solution = solve_take(self.labelled + off, RATE, self.calibration)
+        weight = as_measured(
+            np.ones_like(solution.weight), solution.marker_residual_m, len(self.model.skeleton.names), HZ
+        )
+        found = MARKER_SIGMA_M / np.sqrt(weight[:, 0])
+        for part, noise in ((found[200 : half - 100], calm), (found[half + 100 : -100], quick)):
+            self.assertLess(
+                np.abs(part / np.hypot(SEAT_M, np.hypot(noise, 0.002)) - 1).max(), 0.3
+            )  # its skin moves as well
+        hidden = solution.marker_residual_m.copy()
+        hidden[300:600] = np.nan
+        self.assertTrue(np.isfinite(as_measured(solution.weight, hidden, 22, HZ)).all())
+
     def test_damage_ranks_what_matters_before_what_is_merely_long(self):
         labelled = self.labelled.copy()
         spare = markers_of("head")[0]
@@ -154,6 +174,17 @@ class Sureness(unittest.TestCase):
         early = with_damage(gap_snags(labelled, CHART.names, HZ), judged, sure, CLOCK)
         later = with_damage(gap_snags(labelled, CHART.names, late.hz, late.start_s), judged, sure, late)
         self.assertEqual([s.damage_mm for s in early], [s.damage_mm for s in later])
+
+
+class Within(unittest.TestCase):
+    def test_ninety_five_of_a_hundred_lie_within_twice_whichever_way_they_are_off(self):
+        rng = np.random.default_rng(5)
+        for widths in ((1.0, 0.0, 0.0), (1.0, 1.0, 0.0), (1.0, 1.0, 1.0), (3.0, 1.0, 0.5), (1.0, 0.6, 0.1)):
+            turn, _ = np.linalg.qr(rng.normal(size=(3, 3)))
+            off = rng.normal(size=(200_000, 3)) * widths @ turn
+            covariance = np.cov(off.T)
+            half = half_of_95(np.trace(covariance), np.trace(covariance @ covariance))
+            self.assertAlmostEqual((np.linalg.norm(off, axis=1) < 2 * half).mean(), 0.9545, delta=0.006)
 
 
 class Rotating(unittest.TestCase):

@@ -6,7 +6,7 @@ import { levelFor, nearestSample, sampleOf, type Levels } from '../api/tracks';
 import type { Transport } from '../time/transport';
 import { bodyAt, pose, poseBuffers, type BodyLevels } from './pose';
 
-/** How sure a performer's joints are, metres, one sigma; bones: whose joints, in the order of the track. */
+/** How sure a performer's joints are, metres: half of how far off they are at most, 95 times in 100; bones: whose joints, in the order of the track. */
 export type Uncertainty = { performer: string; bones: string[]; levels: Levels };
 
 export const WORTH_A_LOOK_M = 0.01; // joints that are surer are not worth a ball

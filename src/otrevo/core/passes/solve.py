@@ -19,7 +19,7 @@ from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_
 from otrevo.core.solve.body import Earlier, markers_on, solve_take
 from otrevo.core.solve.carried_root import carry_root
 from otrevo.core.solve.damage import with_damage
-from otrevo.core.solve.uncertainty import SolvedMarkers, body_uncertainty
+from otrevo.core.solve.uncertainty import SolvedMarkers, as_measured, body_uncertainty
 
 LEVEL = 0  # of the setting `floor`
 
@@ -172,10 +172,9 @@ def _sureness(solution, model, labelled, mended):
         model, mended, solution.predicted_m, solution.motion.root_position_m, solution.motion.rotation_local[:, index],
         solution.weight, solution.target_weight,
     )  # fmt: skip
-    seen = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0])
-    sure = body_uncertainty(
-        model, judged.root_m, judged.rotation_local, seen, judged.weight, judged.target_weight, float(solution.motion.rate)
-    )  # fmt: skip
+    seen, rate = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0]), float(solution.motion.rate)
+    weight = as_measured(solution.weight, np.where(seen, solution.marker_residual_m, np.nan), len(index), rate)
+    sure = body_uncertainty(model, judged.root_m, judged.rotation_local, seen, weight, judged.target_weight, rate)
     return sure, judged
 
 

@@ -3,9 +3,15 @@
 Unknowns of a frame are those of core.body.tree_solver: the root's translation and, for every bone a, a small rotation
 w_a about world axes through its joint p_a. With J the derivatives of what is measured, W its weights and P the prior,
 
-    H = J^T W J + P,     Cov = H^-1,     sd_j^2 = trace(D_j Cov D_j^T),     D_j = d p_j / d unknowns,
+    H = J^T W J + P,     Cov = H^-1,     C_j = D_j Cov D_j^T,     D_j = d p_j / d unknowns,
 
-the usual propagation of variance through least squares at its minimum. Markers weigh by skin and triangulation, and
+the usual propagation of variance through least squares at its minimum. What is said of a joint is one number: half the
+distance within which it is 95 times in 100. A joint that may be off along one line only is within two standard deviations
+of it as often; one that may be off in all directions alike is within two of three axes together in 99 of 100, and that
+would be too careful. The distance is that of a chi-square of as many degrees of freedom as C_j has directions,
+trace(C)^2 / trace(C^2), between 1 and 3 (F. E. Satterthwaite, An approximate distribution of estimates of variance
+components, 1946). How far markers are off is measured in the take: by what the fit leaves of them within a second (the
+variance of unit weight), and by what a calibration does not know: SEAT_M of a marker, JOINT_M of a joint. Markers weigh by skin and triangulation, and
 by the Geman-McClure factor of their residual; a suit sensor counts where it leads. The prior of a bone is its stiffness.
 Where its joints are not held by what is seen in that frame, time helps: the motion is bridged from the frames before and
 after in which they are. Between two ends at which angle and speed are known, T seconds apart, an angle driven by white
@@ -23,6 +29,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+from scipy.ndimage import uniform_filter1d
+from scipy.special import gammaincinv
 
 from otrevo.core.body.compiled_rotations import jit
 from otrevo.core.body.kinematics import forward_kinematics
@@ -33,17 +41,20 @@ from otrevo.core.conventions import (  # fmt: skip
     quaternion_multiply,
     rotvec_from_quaternion,
 )
-from otrevo.core.solve.body import measured_bones
+from otrevo.core.solve.body import MARKER_SIGMA_M, measured_bones
 
 SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
+SEAT_M, JOINT_M = 0.004, 0.0018  # how far a marker and a joint may be from where the calibration has them, each axis
+SKIN_S = 1.0  # how skin moves is measured over so long
+WITHIN_TWO = 0.9545  # of the values of a normal distribution lie within two standard deviations
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
 
 
 @dataclass(frozen=True)
 class BodyUncertainty:
-    """frames (F,): of the take; sd_m (F, B): standard deviation of the joints' positions, three axes together;
+    """frames (F,): of the take; sd_m (F, B): half of how far off the joints' positions are at most in 95 of 100 cases;
     usual_m (B,): its median over the frames in which nothing is missing around the joint; bones: names (B).
     """
 
@@ -185,8 +196,8 @@ def _joint_rows(body, joint, b, rows):
 
 
 @jit
-def _joint_sds(body, poses, weight, target_weight, bridge, out):
-    """Standard deviations of the joints' positions, into out (F, B): |M^-T D^T| with H = M^T M."""
+def _joint_variances(body, poses, weight, target_weight, bridge, out):
+    """Of the joints' covariances C = (M^-T D^T)^T (M^-T D^T), with H = M^T M: trace(C) and trace(C^2), into out (F, B, 2)."""
     n = 3 + 3 * body.parents.shape[0]
     h, rows = np.empty((n, n)), np.empty((3, n))
     for f in range(out.shape[0]):
@@ -195,12 +206,16 @@ def _joint_sds(body, poses, weight, target_weight, bridge, out):
         _factorise(h)
         for b in range(out.shape[1]):
             _joint_rows(body, pose.joint, b, rows)
-            total = 0.0
+            out[f, b, 0], out[f, b, 1] = 0.0, 0.0
             for axis in range(3):
                 _undo_transposed(h, rows[axis])
-                for i in range(n):
-                    total += rows[axis, i] * rows[axis, i]
-            out[f, b] = np.sqrt(total)
+                for other in range(axis + 1):
+                    shared = 0.0
+                    for i in range(n):
+                        shared += rows[axis, i] * rows[other, i]
+                    out[f, b, 1] += shared * shared if other == axis else 2 * shared * shared
+                    if other == axis:
+                        out[f, b, 0] += shared
 
 
 @jit
@@ -299,7 +314,7 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     Returns
     -------
     BodyUncertainty
-        Standard deviations of the joints every SAMPLE_S seconds.
+        Of the joints every SAMPLE_S seconds.
 
     Notes
     -----
@@ -312,22 +327,47 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     target_weight = target_weight[frames]
     poses = _poses(model, root_m[frames], rotation_local[frames])
     density = _density(rotation_local, np.repeat(measured, step, axis=0)[: len(root_m)], rate)
-    sd = np.empty(measured.shape)
-    _joint_sds(body, poses, weight, target_weight, np.zeros(sd.shape), sd)
+    variance = np.empty((*measured.shape, 2))
+    _joint_variances(body, poses, weight, target_weight, np.zeros(measured.shape), variance)
     firm = np.ones_like(measured)
     for b in range(firm.shape[1]):  # a bone is held when the joints at its end are
         ends = np.flatnonzero(model.skeleton.parents == b)
-        firm[:, b] = (sd[:, ends] < FIRM_M).all(axis=1) if len(ends) else measured[:, b]
+        firm[:, b] = (variance[:, ends, 0] < FIRM_M**2).all(axis=1) if len(ends) else measured[:, b]
     spread = _spread(rotation_local[frames], measured)
     bridge = _bridged(firm, frames.astype(float), rate, density, spread)
     loose = (bridge > 0).any(axis=1)  # where frames around give nothing, nothing changes
-    bridged = np.empty((loose.sum(), sd.shape[1]))
+    bridged = np.empty((loose.sum(), *variance.shape[1:]))
     some = Frames(*(np.ascontiguousarray(a[loose]) for a in poses))
-    _joint_sds(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
-    sd[loose] = bridged
-    whole = firm.all(axis=1)
+    _joint_variances(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
+    variance[loose] = bridged
+    variance[..., 1] += 2 * JOINT_M**2 * variance[..., 0] + 3 * JOINT_M**4
+    variance[..., 0] += 3 * JOINT_M**2
+    sd, whole = half_of_95(variance[..., 0], variance[..., 1]), firm.all(axis=1)
     usual = np.median(sd[whole] if whole.any() else sd, axis=0)
     return BodyUncertainty(frames, sd, usual, model.skeleton.names)
+
+
+def as_measured(weight, residual_m, bones, rate):
+    """Weights (T, M) of markers, 1/m^2, by how far they are off in this take rather than as it was expected.
+
+    residual_m (T, M): how far the fit leaves each of them, metres, NaN where it was not seen; bones: how many the body has. A
+    fit takes three numbers a bone for itself, and leaves that much less.
+    """
+    seen = np.isfinite(residual_m)
+    window = max(1, round(SKIN_S * rate))
+    square, count, frames = (
+        uniform_filter1d(v.astype(float), window, mode="constant")
+        for v in (np.nansum(residual_m**2, axis=1), seen.sum(axis=1), seen.any(axis=1))
+    )
+    told = 3 * count - 3 * (bones + 1) * frames
+    variance = SEAT_M**2 + square / np.maximum(np.maximum(told, count), 1e-9)  # few markers leave a third of it or more
+    return weight * (MARKER_SIGMA_M**2 / variance)[:, None]
+
+
+def half_of_95(variance, squared):
+    """Half the distance within which places are 95 times in 100, by trace(C) and trace(C^2) of their covariances C (3, 3)."""
+    freedom = variance**2 / squared
+    return 0.5 * np.sqrt(squared / variance * 2 * gammaincinv(freedom / 2, WITHIN_TWO))
 
 
 def _poses(model, root_m, rotation_local):
