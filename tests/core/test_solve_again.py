@@ -9,7 +9,8 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.markers.mends import apply_mends, replay_mends
 from otrevo.core.passes.catalogue import pass_named
-from otrevo.core.solve.body import Earlier, solve_take
+from otrevo.core.solve.after_change import Earlier
+from otrevo.core.solve.body import solve_take
 from tests.core.stage import RATE, rolled, true_calibration, truly_labelled
 from tests.core.test_declared_passes import lined_up, material_of, outcome_of, track_of
 

@@ -10,8 +10,9 @@ from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.passes.contract import SampleClock
 from otrevo.core.snags import Snag, gap_snags
-from otrevo.core.solve.body import MARKER_SIGMA_M, solve_take
+from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.damage import DAMAGE_LIMIT_M, with_damage
+from otrevo.core.solve.frames import MARKER_SIGMA_M
 from otrevo.core.solve.uncertainty import SEAT_M, SolvedMarkers, as_measured, body_uncertainty, half_of_95, influence
 from tests.core.stage import RATE, rolled, true_calibration, truly_labelled
 

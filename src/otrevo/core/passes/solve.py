@@ -16,7 +16,8 @@ from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks
 from otrevo.core.passes.contract import Figure, Outcome, Parameter, Pass, SampleClock, Track
 from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
-from otrevo.core.solve.body import Earlier, markers_on, solve_take
+from otrevo.core.solve.after_change import Earlier
+from otrevo.core.solve.body import markers_on, solve_take
 from otrevo.core.solve.carried_root import carry_root
 from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.uncertainty import SolvedMarkers, as_measured, body_uncertainty

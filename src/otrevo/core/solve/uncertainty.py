@@ -41,7 +41,8 @@ from otrevo.core.conventions import (  # fmt: skip
     quaternion_multiply,
     rotvec_from_quaternion,
 )
-from otrevo.core.solve.body import MARKER_SIGMA_M, measured_bones
+from otrevo.core.solve.body import measured_bones
+from otrevo.core.solve.frames import MARKER_SIGMA_M
 
 SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
