@@ -62,6 +62,10 @@ class Felt:
     known: np.ndarray
     bend_noise: np.ndarray
 
+    def at(self, sensor, place_m):
+        """What is felt (K, 3) at a place (3,) in the axes of a sensor, the number of which is given; in its filter's world."""
+        return self.force[:, sensor] + self.bend[:, sensor] @ place_m
+
 
 @dataclass(frozen=True)
 class Link:

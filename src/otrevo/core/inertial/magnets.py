@@ -61,7 +61,7 @@ def _by_link(sensed, calibration, angle, hz):
     for above, below, joint, places in calibration.places_of(sensed.names):
         pair = number[above], number[below]
         known = sensed.known[:, pair].all(axis=1)
-        felt = [sensed.force[:, s] + sensed.bend[:, s] @ place for s, place in zip(pair, places, strict=True)]
+        felt = [sensed.at(s, place) for s, place in zip(pair, places, strict=True)]
         # as complex numbers a heading is a factor
         one, two = (
             np.where(known, f[:, 2] + 1j * f[:, 0], 0.0) * np.exp(-1j * angle[:, s])

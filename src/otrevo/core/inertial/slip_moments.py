@@ -14,12 +14,10 @@ from otrevo.core.inertial.joints import BAND_HZ, LOOSE, NOISE_MS2, banded_bend, 
 
 LASTS_S = 0.0, 0.15, 0.35  # how long a slip takes
 SHAKES_S = 0.05  # how long a blow shakes the skin
-BESIDE_S, EDGE_S = (
-    0.4,
-    0.8,
-)  # of a take beside a moment that tell of it; closer to the ends of a take none is looked for
+BESIDE_S = 0.4  # of a take beside a moment that tell of it
+EDGE_S = 0.8  # closer to the ends of a take none is looked for
 APART_S, MOST = 0.4, 4  # between two moments of a sensor, and how many of them are kept
-SHARE = 0.15  # of what is felt that is noise of the skin
+SHARE, FELT_S = 0.15, 0.3  # of what is felt over so long that is noise of the skin
 USUAL_S, USUAL_PERCENT = 6.0, 60.0  # what a joint's sides usually feel differently, and over how long
 SLIP_RAD, SHAKE_RAD = np.radians(25.0), np.radians(20.0)  # what is expected, one sigma
 
@@ -61,10 +59,13 @@ def find_moments(recording, calibration, headings, sensed):
         return {}
     hz = (len(sensed.times_s) - 1) / (sensed.times_s[-1] - sensed.times_s[0])
     shapes = [_shapes(recording.rate_hz, hz, lasts) for lasts in LASTS_S]
-    sides = _sides(recording, calibration, headings, sensed, hz)
-    step = round(recording.rate_hz / hz)
-    up = matrix_from_quaternion(np.nan_to_num(recording.rotation[::step], nan=0.5))[:, :, 1]
-    return {name: _moments(beside, shapes, up[:, sensed.names.index(name)], hz) for name, beside in sides.items()}
+    reading = recording.rotation[:: round(recording.rate_hz / hz)]
+    known = sensed.known & np.isfinite(reading[..., 0])
+    rotation = matrix_from_quaternion(np.nan_to_num(reading, nan=0.5))
+    sides = _sides(calibration, headings, sensed, known, rotation, hz)
+    return {
+        name: _moments(beside, shapes, rotation[:, sensed.names.index(name), 1], hz) for name, beside in sides.items()
+    }
 
 
 def _shapes(rate_hz, hz, lasts_s):
@@ -79,25 +80,24 @@ def _shapes(rate_hz, hz, lasts_s):
     return banded_bend(way, rate_hz)[count // 2 - reach : count // 2 + reach + 1 : step].T
 
 
-def _sides(recording, calibration, headings, sensed, hz):
-    """{sensor: [_Side]} of every joint that it shares with another."""
-    step = round(recording.rate_hz / hz)
+def _sides(calibration, headings, sensed, known, rotation, hz):
+    """{sensor: [_Side]} of every joint that it shares with another. known (T, S): readings; rotation (T, S, 3, 3): as matrices."""
     angle, number = headings.at(sensed.times_s), {n: i for i, n in enumerate(sensed.names)}
-    reading = recording.rotation[::step]
-    rotation = heading_matrix(-angle) @ matrix_from_quaternion(np.nan_to_num(reading, nan=0.5))
+    rotation = heading_matrix(-angle) @ rotation
     out = {}
     for above, below, joint, places in calibration.places_of(sensed.names):
         pair = number[above], number[below]
         here = [
-            (heading_matrix(-angle[:, s]) @ (sensed.force[:, s] + sensed.bend[:, s] @ place)[..., None])[..., 0]
+            (heading_matrix(-angle[:, s]) @ sensed.at(s, place)[..., None])[..., 0]
             for s, place in zip(pair, places, strict=True)
         ]
         apart = here[1] - here[0]
-        both = np.minimum(*(scipy.ndimage.uniform_filter1d((h**2).sum(axis=1), int(0.3 * hz) + 1) for h in here))
+        both = np.minimum(*(scipy.ndimage.uniform_filter1d((h**2).sum(axis=1), int(FELT_S * hz) + 1) for h in here))
         usual = scipy.ndimage.percentile_filter((apart**2).sum(axis=1) / 3, USUAL_PERCENT, size=int(USUAL_S * hz))
         variance = (NOISE_MS2 * LOOSE.get(joint, 1.0)) ** 2 + SHARE**2 * both + usual
-        known = sensed.known[:, pair].all(axis=1) & np.isfinite(reading[:, pair, 0]).all(axis=1)
-        weight = np.where(known, 2 * BAND_HZ[1] / hz / variance, 0.0)  # neighbours in time err alike
+        weight = np.where(
+            known[:, pair].all(axis=1), 2 * BAND_HZ[1] / hz / variance, 0.0
+        )  # neighbours in time err alike
         for s, place, sign, name in zip(pair, places, (1.0, -1.0), (above, below), strict=True):
             own = np.einsum("tji,tj->ti", rotation[:, s], apart)
             out.setdefault(name, []).append(_Side(weight, own, sign * np.cross(place, np.eye(3)).T))

@@ -77,9 +77,8 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
             if frames.target_weight[t, b] > 0.0:
                 from_quaternion(frames.target[t, b], target[b])
         expected = Expected(predicted, smooth, target, frames.target_weight[t])
-        for attempt in range(
-            2
-        ):  # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
+        for attempt in range(2):
+            # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
             steps = 2 if begun and attempt == 0 else 8
             refine_pose(body, observed, expected, root, local, steps, 1e-3, residual)
             if not lost_bones(body.marker_bone, residual, OFF_AT * ROBUST_SCALE_M, bones).any():
