@@ -161,7 +161,7 @@ class Solving(unittest.TestCase):
             solve_take(np.full((50, 57, 3), np.nan), RATE, self.calibration)
 
     def test_windows_do_not_change_the_result(self):
-        import otrevo.core.solve.body as module
+        import otrevo.core.solve.frames as module
 
         whole = solve_take(self.labelled[:900], RATE, self.calibration)
         before = module.PROGRESS_FRAMES

@@ -16,9 +16,10 @@ from websockets.exceptions import WebSocketException
 from websockets.sync.client import connect
 
 HOME = Path(__file__).resolve().parents[2]
+PATIENCE_S = 300.0  # a busy machine is slow, and what never comes fails all the same
 
 
-def until(look, seconds=120.0):
+def until(look, seconds=PATIENCE_S):
     """What `look` says as soon as it says something."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
@@ -70,7 +71,7 @@ class Product:
 
     def stop(self, how=signal.SIGTERM):
         self.launcher.send_signal(how)
-        self.launcher.wait(40)
+        self.launcher.wait(PATIENCE_S)
         self.launcher.stdout.close()
 
     def ask(self, method, path, body=None):
@@ -92,7 +93,7 @@ class Product:
         status, answer = self.ask("POST", "/sign-in", {"name": name, "password": password})
         assert status == 200, answer
 
-    def patiently(self, method, path, body=None, seconds=120.0):
+    def patiently(self, method, path, body=None, seconds=PATIENCE_S):
         """The answer as soon as it is given with 200; for when the web server or the database has just been killed."""
         deadline, last = time.monotonic() + seconds, None
         while time.monotonic() < deadline:

@@ -97,7 +97,7 @@ class FurtherMachines(unittest.TestCase):
     @staticmethod
     def end(process):
         process.send_signal(signal.SIGTERM)
-        process.wait(40)
+        process.wait(120)
 
     @classmethod
     def asked(cls, path, key=""):
@@ -145,7 +145,7 @@ class FurtherMachines(unittest.TestCase):
     def test_who_has_not_the_key_learns_nothing(self):
         wrong = self.root / "wrong"
         wrong.write_text("not-the-key")
-        self.assertEqual(self.join(wrong).wait(60), 1)
+        self.assertEqual(self.join(wrong).wait(120), 1)
         self.assertIn("The key is not the one in workers-key", (self.root / "worker.log").read_text())
         status, answer = self.asked("worker-settings", "not-the-key")
         self.assertEqual(status, 401)

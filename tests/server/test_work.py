@@ -177,7 +177,7 @@ class KilledWorkers(WithATake):
         first = start_worker()
         wait_until(lambda: running("label"), "labelling")
         first.terminate()
-        first.wait(20)
+        first.wait(120)
         self.assertEqual(Run.objects.get(name="label").attempts, 0, "that was no failure")
         with worker():
             wait_until(all_ended, "the end")
