@@ -126,9 +126,8 @@ class Sureness(unittest.TestCase):
         )
         found = MARKER_SIGMA_M / np.sqrt(weight[:, 0])
         for part, noise in ((found[200 : half - 100], calm), (found[half + 100 : -100], quick)):
-            self.assertLess(
-                np.abs(part / np.hypot(SEAT_M, np.hypot(noise, 0.002)) - 1).max(), 0.3
-            )  # its skin moves as well
+            expected = np.hypot(SEAT_M, np.hypot(noise, 0.002))  # skin moves as well
+            self.assertLess(np.abs(part / expected - 1).max(), 0.3)
         hidden = solution.marker_residual_m.copy()
         hidden[300:600] = np.nan
         self.assertTrue(np.isfinite(as_measured(solution.weight, hidden, 22, HZ)).all())

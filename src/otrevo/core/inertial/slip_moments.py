@@ -95,9 +95,8 @@ def _sides(calibration, headings, sensed, known, rotation, hz):
         both = np.minimum(*(scipy.ndimage.uniform_filter1d((h**2).sum(axis=1), int(FELT_S * hz) + 1) for h in here))
         usual = scipy.ndimage.percentile_filter((apart**2).sum(axis=1) / 3, USUAL_PERCENT, size=int(USUAL_S * hz))
         variance = (NOISE_MS2 * LOOSE.get(joint, 1.0)) ** 2 + SHARE**2 * both + usual
-        weight = np.where(
-            known[:, pair].all(axis=1), 2 * BAND_HZ[1] / hz / variance, 0.0
-        )  # neighbours in time err alike
+        # neighbours in time err alike
+        weight = np.where(known[:, pair].all(axis=1), 2 * BAND_HZ[1] / hz / variance, 0.0)
         for s, place, sign, name in zip(pair, places, (1.0, -1.0), (above, below), strict=True):
             own = np.einsum("tji,tj->ti", rotation[:, s], apart)
             out.setdefault(name, []).append(_Side(weight, own, sign * np.cross(place, np.eye(3)).T))

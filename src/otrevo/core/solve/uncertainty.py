@@ -11,8 +11,8 @@ of it as often; one that may be off in all directions alike is within two of thr
 would be too careful. The distance is that of a chi-square of as many degrees of freedom as C_j has directions,
 trace(C)^2 / trace(C^2), between 1 and 3 (F. E. Satterthwaite, An approximate distribution of estimates of variance
 components, 1946). How far markers are off is measured in the take: by what the fit leaves of them within a second (the
-variance of unit weight), and by what a calibration does not know: SEAT_M of a marker, JOINT_M of a joint. Markers weigh by skin and triangulation, and
-by the Geman-McClure factor of their residual; a suit sensor counts where it leads. The prior of a bone is its stiffness.
+variance of unit weight), and by what a calibration does not know: SEAT_M of a marker, JOINT_M of a joint. Markers weigh by
+skin and triangulation, and by the Geman-McClure factor of their residual; a suit sensor counts where it leads. The prior of a bone is its stiffness.
 Where its joints are not held by what is seen in that frame, time helps: the motion is bridged from the frames before and
 after in which they are. Between two ends at which angle and speed are known, T seconds apart, an angle driven by white
 acceleration of density q strays by
@@ -48,7 +48,7 @@ SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
 SEAT_M, JOINT_M = 0.004, 0.0018  # how far a marker and a joint may be from where the calibration has them, each axis
-SKIN_S = 1.0  # how skin moves is measured over so long
+SKIN_S = 1.0  # of the take in which it is measured how skin moves
 WITHIN_TWO = 0.9545  # of the values of a normal distribution lie within two standard deviations
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
 
@@ -315,7 +315,7 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     Returns
     -------
     BodyUncertainty
-        Of the joints every SAMPLE_S seconds.
+        How sure every joint is, every SAMPLE_S seconds.
 
     Notes
     -----
@@ -349,7 +349,7 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
 
 
 def as_measured(weight, residual_m, bones, rate):
-    """Weights (T, M) of markers, 1/m^2, by how far they are off in this take rather than as it was expected.
+    """Weights (T, M) of markers, 1/m^2, by how far they are off in this take and not by what is usual.
 
     residual_m (T, M): how far the fit leaves each of them, metres, NaN where it was not seen; bones: how many the body has. A
     fit takes three numbers a bone for itself, and leaves that much less.
