@@ -1,6 +1,6 @@
 """Where a body in a suit goes: what it stands on holds still, between that its own accelerometers carry it.
 
-The hips and whatever touches the ground (heels, balls of the feet, knees, hands) are places over time of their own, found at once
+The hips, which touch the ground themselves in whoever sits or lies on it, and heels, balls of the feet, knees and hands are places over time of their own, found at once
 for the whole take by linear least squares: each is accelerated as its sensor feels, limbs tie it to the hips by place, and while it
 touches the ground it stays. A swaying thigh therefore does not push the hips about. Flight needs no rule: gravity is what sensors
 do not feel. World axes, metres.
@@ -21,6 +21,7 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_multiply,
     quaternion_rotate,
+    rotvec_from_quaternion,
     slerp,
 )
 from otrevo.core.inertial.joints import heading_matrix
@@ -31,23 +32,30 @@ BAND_HZ = 12.0
 QUIET_MS2, QUIET_S = 1.6, 0.06  # what a point feels besides gravity while it stands
 PLACE_M = 0.03  # how well it is known where on the limb the point is
 TURNING_RAD_S = np.radians(50.0)
-LIFT_M = 0.12  # so far over the lowest point of the body something may still be on the ground
+LIFT_M, FOOT_LIFT_M = 0.12, 0.5  # so far over the lowest point of the body something may still be on the ground
 SHORTEST_S, BREAK_S, FLAT_S, PIVOT_S = 0.08, 0.05, 0.06, 0.2
-WRONG_M = 0.08  # a limb that is so far from where its pose says does not stand
+WRONG_M, WRONG_M_S = (0.04, 0.08), 0.1  # a limb that is so far from where its pose says does not stand
+BESIDE_S, ROUNDS = 0.3, 8
 HIPS_SD_MS2, END_SD_MS2 = 0.6, 2.5
 TIE_SD_M, TIE_SD_M_S = 0.10, 0.6
-STAND_SD_M = 0.0003  # from frame to frame
-LEANING_SD_M_S, LEANING_S = 0.3, 1.2
-FLIGHT_MS2 = 4.0  # a body that feels less flies
-FLOOR_SD_M = 0.02
+STAND_SD_M, SIT_SD_M = 0.0003, 0.002  # from frame to frame
+LEANING_SD_M_S, LEANING_SD_M, LEANING_S = 0.3, 0.05, 1.2
+FLIGHT_MS2, FLIGHT_S = 4.0, 0.1  # a body that feels less flies
+# Shares of the body's mass that go with a sensor (D. A. Winter, Biomechanics and Motor Control of Human Movement, table 4.1)
+MASSES = {
+    "hips": 0.142, "chest": 0.319, "head": 0.081, "Shoulder": 0.018, "UpperArm": 0.028, "LowerArm": 0.016, "Hand": 0.006, "UpperLeg": 0.1,
+    "LowerLeg": 0.0465, "Foot": 0.0145,
+}  # fmt: skip
+FLOOR_SD_M, SEAT_SD_M = 0.02, 0.05  # how high points lie over the ground; nobody's flesh is measured
 ANCHOR = 1e4
 EASE_S = 0.2  # over which a leg goes to where its foot stands
-STEP_M = 0.12  # what is less is the same floor
+STEP_M, UNSURE_M_S = 0.12, 0.08  # what is less is the same floor, and more the longer nothing stood before
 
 
 @dataclass(frozen=True)
 class Contact:
-    """point: "leftFoot" (heel), "leftToes" (ball), "leftLowerLeg" (knee) or "leftHand"; frames [start, end); level_m of its ground."""
+    """point: "hips" (seat or back), "leftFoot" (heel), "leftToes" (ball), "leftLowerLeg" (knee) or "leftHand"; frames [start, end);
+    level_m of its ground."""
 
     point: str
     start: int
@@ -76,12 +84,12 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
         return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
     system = _system_of(recording, calibration, headings, skeleton, joint, world)
-    for _ in range(3):
-        free = system.solve({})
+    for _ in range(ROUNDS):
+        free = system.solve()
         if not system.lets_go(free):
             break
-    ends, contacts = system.ends, _with_levels(system.standing, free, system.ends, system.points, skeleton)
-    found = system.solve({c: c.level_m + _height(c.point, skeleton) for c in contacts} if level_floor else {})
+    ends, contacts = system.ends, _with_levels(system, free)
+    found = system.solve(contacts if level_floor else ())
     root = found[:, 0].copy()
     root -= [root[0, 0], 0.0, root[0, 2]]
     if not level_floor or not contacts:
@@ -134,7 +142,18 @@ def _system_of(recording, calibration, headings, skeleton, joint, world):
     ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
     hips = _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2)
     rate = recording.rate_hz
-    return _System(len(recording), rate, hips, ends, points, _touches(points, rate), sensed["hips"][0])
+    return _System(len(recording), rate, hips, ends, points, _touches(points, rate), _carried(sensed, rate))
+
+
+def _carried(sensed, rate):
+    """Whether (T,) something carries the body: a body that flies feels nothing, whatever its limbs do to each other."""
+    force = sum(_mass(bone) * force for bone, (force, _) in sensed.items()) / sum(map(_mass, sensed))
+    force = scipy.ndimage.uniform_filter1d(force, max(1, int(FLIGHT_S * rate)), axis=0)
+    return np.linalg.norm(force, axis=1) > FLIGHT_MS2
+
+
+def _mass(bone):
+    return MASSES[bone.removeprefix("left").removeprefix("right")]
 
 
 @dataclass(frozen=True)
@@ -150,9 +169,12 @@ class _Point:
 
 @dataclass(frozen=True)
 class _Ends:
-    order: dict  # {bone: number in the system, from 1}
+    order: dict  # {bone: number in the system, from 1}; the hips are 0
     relative: np.ndarray  # (T, E, 3) joints as seen from the hips
     felt: np.ndarray  # (T, E, 3) accelerations
+
+    def number(self, bone):
+        return self.order.get(bone, 0)
 
 
 def _felt_in_world(recording, calibration, headings):
@@ -216,13 +238,29 @@ def _ends(recording, skeleton, joint, world, calibration, sensed):
             else:
                 offset = np.zeros_like(root)
             height = _height(side + point, skeleton)
-            bending = np.linalg.norm(sensed[bone][1], axis=(1, 2)) / np.sqrt(2)
             points[side + point] = _Point(
-                bone, offset, joint[:, b] - root + offset, own, turning[:, s], bending, height
+                bone, offset, joint[:, b] - root + offset, own, turning[:, s], _bending(sensed, bone), height
             )
     if not order:
         return _Ends({}, np.zeros((len(root), 0, 3)), np.zeros((len(root), 0, 3))), {}
+    points["hips"] = _seat(recording, skeleton, world, calibration, sensed, turning)
     return _Ends(order, np.stack(relative, axis=1), np.stack(felts, axis=1)), points
+
+
+def _seat(recording, skeleton, world, calibration, sensed, turning):
+    """The _Point on which the hips sit or lie; they roll on it."""
+    height = _height("hips", skeleton)
+    turned = quaternion_multiply(world[1:, 0], quaternion_conjugate(world[:-1, 0]))
+    rolled = np.cross(rotvec_from_quaternion(turned), [0.0, height, 0.0])
+    offset = -np.concatenate([np.zeros((1, 3)), np.cumsum(rolled, axis=0)])
+    return _Point(
+        "hips", offset, offset, _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2),
+        turning[:, calibration.names.index("hips")], _bending(sensed, "hips"), height,
+    )  # fmt: skip
+
+
+def _bending(sensed, bone):
+    return np.linalg.norm(sensed[bone][1], axis=(1, 2)) / np.sqrt(2)
 
 
 def _height(point, skeleton):
@@ -231,27 +269,34 @@ def _height(point, skeleton):
     if point.endswith("Foot"):
         side = point.removesuffix("Foot")
         return 0.02 * scale - skeleton.rest_offset_m[skeleton.index(side + "Toes"), 1]
-    return {"Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[point.removeprefix("left").removeprefix("right")] * scale
+    return {"hips": 0.11, "Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[
+        point.removeprefix("left").removeprefix("right")
+    ] * scale
 
 
 def _touches(points, rate):
     """[Contact] without levels: a point stands while its limb hardly turns and it feels gravity alone, low down on the body.
 
-    A foot that stands flat may go on standing on its ball while it turns, and come down on it.
+    A foot that stands flat may go on standing on its ball while it turns, and come down on it. On steps and rungs a foot stands while the
+    other goes below it.
     """
     if not points:
         return []
     low = np.stack([p.relative[:, 1] - p.height_m for p in points.values()], axis=1)
     low = low - low.min(axis=1, keepdims=True)
+    width = max(1, int(QUIET_S * rate))
+    felt = scipy.ndimage.uniform_filter1d(
+        np.stack([(p.felt**2).sum(axis=1) for p in points.values()], axis=1), width, axis=0
+    )
+    bending = np.stack([p.bending for p in points.values()], axis=1)
+    quiet = np.sqrt(np.maximum(felt, 0.0)) < QUIET_MS2 + PLACE_M * bending
+    foot = np.array([name.endswith(("Foot", "Toes")) for name in points])
+    quiet &= low < np.where(foot, FOOT_LIFT_M, LIFT_M)
     out = []
-    for (name, p), height in zip(points.items(), low.T, strict=True):
-        felt = np.sqrt(
-            np.maximum(scipy.ndimage.uniform_filter1d((p.felt**2).sum(axis=1), max(1, int(QUIET_S * rate))), 0.0)
-        )
-        quiet = (felt < QUIET_MS2 + PLACE_M * p.bending) & (height < LIFT_M)
-        flat = quiet & (p.turning < TURNING_RAD_S)
+    for (name, p), at in zip(points.items(), quiet.T, strict=True):
+        flat = at & (p.turning < TURNING_RAD_S)
         ball = name.endswith("Toes")
-        for a, b in _joined(find_runs(quiet if ball else flat), rate):
+        for a, b in _joined(find_runs(at if ball else flat), rate):
             if b - a >= SHORTEST_S * rate and (flat[a:b].sum() >= FLAT_S * rate or (ball and b - a >= PIVOT_S * rate)):
                 out.append(Contact(name, int(a), int(b), 0.0))
     return sorted(out, key=lambda c: c.start)
@@ -270,12 +315,9 @@ def _joined(runs, rate):
 class _System:
     """The banded least squares over places (T, 1 + E, 3) of the hips and the ends."""
 
-    def __init__(self, count, rate, hips, ends, points, contacts, hips_force):
+    def __init__(self, count, rate, hips, ends, points, contacts, carried):
         self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
-        self.carried = (
-            np.linalg.norm(scipy.ndimage.uniform_filter1d(hips_force, max(1, int(0.1 * rate)), axis=0), axis=1)
-            > FLIGHT_MS2
-        )
+        self.carried = carried
         self.n = n = 1 + len(ends.order)
         self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k
         self.aim = np.zeros((count * n, 3))
@@ -306,49 +348,66 @@ class _System:
         self.aim[at + k] += w[:, None] * relative
         self.aim[at] -= w[:, None] * relative
 
-    def _leans(self, band, aim):
-        """Where nothing is known to stand for long, and the body does not fly, its lowest point is slow."""
-        n, stands = self.n, np.zeros(self.count, dtype=bool)
+    def _leaning(self):
+        """{point: its frames (N,)} in which nothing is known to stand for long, the body does not fly and the point is its lowest."""
+        stands = np.zeros(self.count, dtype=bool)
         for c in self.standing:
             stands[c.start : c.end] = True
-        if not self.points:
-            return
-        low = np.stack([p.relative[:, 1] - p.height_m for p in self.points.values()], axis=1).argmin(axis=1)
         free = np.zeros(self.count, dtype=bool)
         for a, b in find_runs(~stands):
             free[a:b] = b - a > LEANING_S * self.rate
         free &= self.carried
-        for k, p in enumerate(self.points.values()):
-            t = np.flatnonzero(free[:-1] & (low[:-1] == k))
-            at = t * n + self.ends.order[p.end]
+        if not self.points:
+            return {}
+        low = np.stack([p.relative[:, 1] - p.height_m for p in self.points.values()], axis=1).argmin(axis=1)
+        return {name: np.flatnonzero(free & (low == k)) for k, name in enumerate(self.points)}
+
+    def _leans(self, leaning, band, aim):
+        """Whatever the body leans on is slow."""
+        for name, t in leaning.items():
+            p, t = self.points[name], t[t < self.count - 1]
+            at = t * self.n + self.ends.number(p.end)
             w = (self.rate / LEANING_SD_M_S) ** 2
             step = (p.offset[t + 1] - p.offset[t]) * -w
             np.add.at(band[0], at, w)
-            np.add.at(band[0], at + n, w)
-            np.add.at(band[n], at, -w)
-            np.add.at(aim, at + n, step)
+            np.add.at(band[0], at + self.n, w)
+            np.add.at(band[self.n], at, -w)
+            np.add.at(aim, at + self.n, step)
             np.add.at(aim, at, -step)
 
     def strained(self, contact, places):
-        """How far the limb of a contact leaves, while it stands, where the pose has it (m)."""
-        k = self.ends.order[self.points[contact.point].end]
+        """How far the limb of a contact leaves, while it stands, where the pose has it: 1 is as much as it may."""
+        k = self.ends.number(self.points[contact.point].end)
+        if k == 0:
+            return 0.0
         span = slice(contact.start, contact.end)
         off = places[span, k] - places[span, 0] - self.ends.relative[span, k - 1]
-        return float(np.linalg.norm(np.ptp(off, axis=0)))
+        may = min(WRONG_M[0] + WRONG_M_S * (contact.end - contact.start) / self.rate, WRONG_M[1])
+        return float(np.linalg.norm(np.ptp(off, axis=0))) / may
 
     def lets_go(self, places):
-        """Whether there are contacts that do not stand, by places (T, 1 + E, 3); they are none from now on."""
-        before = len(self.standing)
-        self.standing = [c for c in self.standing if self.strained(c, places) <= WRONG_M]
-        return len(self.standing) < before
+        """Whether there are contacts that do not stand, by places (T, 1 + E, 3); they are none from now on.
+
+        One that does not strains those beside it as well: of each such group the worst goes.
+        """
+        strain = np.array([self.strained(c, places) for c in self.standing])
+        start, end = (np.array([getattr(c, of) for c in self.standing]) for of in ("start", "end"))
+        beside = BESIDE_S * self.rate
+        wrong = [
+            i
+            for i in np.flatnonzero(strain > 1.0)
+            if strain[i] >= strain[(start < end[i] + beside) & (end > start[i] - beside)].max()
+        ]
+        self.standing = [c for i, c in enumerate(self.standing) if i not in wrong]
+        return len(wrong) > 0
 
     def standing_still(self):
         """(band, aim) in which what touches the ground stays where it is."""
         band, aim, n = self.band.copy(), self.aim.copy(), self.n
         for c in self.standing:
             p, start, end = self.points[c.point], c.start, c.end
-            at = np.arange(start, end - 1) * n + self.ends.order[p.end]
-            w = 1 / STAND_SD_M**2
+            at = np.arange(start, end - 1) * n + self.ends.number(p.end)
+            w = 1 / (SIT_SD_M if c.point == "hips" else STAND_SD_M) ** 2
             step = (p.offset[start + 1 : end] - p.offset[start : end - 1]) * -w
             band[0, at] += w
             band[0, at + n] += w
@@ -357,43 +416,60 @@ class _System:
             aim[at] -= step
         return band, aim
 
-    def solve(self, heights):
-        """Places (T, 1 + E, 3); heights: {Contact: height of its point over the origin's floor}."""
+    def solve(self, grounded=()):
+        """Places (T, 1 + E, 3); grounded: contacts with the levels they stand on."""
         band, aim = self.standing_still()
-        n = self.n
-        self._leans(band, aim)
+        n, leaning = self.n, self._leaning()
+        self._leans(leaning, band, aim)
         level_band, level_aim = band.copy(), aim[:, 1].copy()
-        level_band[0, 0] -= ANCHOR if heights else 0.0
-        for c, height in heights.items():
-            p = self.points[c.point]
-            at = np.arange(c.start, c.end) * n + self.ends.order[p.end]
-            w = 1 / FLOOR_SD_M**2
+
+        def hold(point, t, level_m, sd_m):
+            p, w = self.points[point], 1 / sd_m**2
+            at = t * n + self.ends.number(p.end)
             level_band[0, at] += w
-            level_aim[at] += w * (height - p.offset[c.start : c.end, 1])
+            level_aim[at] += w * (level_m + p.height_m - p.offset[t, 1])
+
+        if grounded:
+            level_band[0, 0] -= ANCHOR
+            for c in grounded:
+                hold(c.point, np.arange(c.start, c.end), c.level_m, SEAT_SD_M if c.point == "hips" else FLOOR_SD_M)
+            ground = _ground(grounded, self.count)
+            for point, t in leaning.items():
+                hold(point, t, ground[t], LEANING_SD_M)
         flat = solveh_banded(band, aim[:, [0, 2]], lower=True)
         high = solveh_banded(level_band, level_aim, lower=True)
         return np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
 
 
-def _with_levels(contacts, places, ends, points, skeleton):
-    """The contacts with the levels they stand on: that of the one before, or a step up or down where it is plainly another."""
+def _ground(contacts, count):
+    """The level (T,) of the contact next in time to each frame."""
+    edges = np.array([(t, c.level_m) for c in contacts for t in (c.start, c.end)])
+    at, frames = edges[np.argsort(edges[:, 0], kind="stable")], np.arange(count)
+    after = np.clip(np.searchsorted(at[:, 0], frames), 1, len(at) - 1)
+    nearer = after - (frames - at[after - 1, 0] <= at[after, 0] - frames)
+    return at[nearer, 1]
+
+
+def _with_levels(system, places):
+    """The contacts of a _System with the levels they stand on: that of the one before, or a step up or down where it is plainly another."""
     out, seen, levels = [], [], []
-    for c in contacts:
-        p = points[c.point]
-        own = places[c.start : c.end, ends.order[p.end], 1] + p.offset[c.start : c.end, 1] - _height(c.point, skeleton)
+    for c in system.standing:
+        p = system.points[c.point]
+        own = places[c.start : c.end, system.ends.number(p.end), 1] + p.offset[c.start : c.end, 1] - p.height_m
         own = float(np.median(own))
         if seen:
             before = max(seen, key=lambda one: (min(one[0].end, c.start), -abs(one[1] - own)))
             guess = before[0].level_m + own - before[1]
             level = min(levels, key=lambda v: abs(v - guess))
-            if abs(level - guess) > STEP_M:
+            if abs(level - guess) > STEP_M + UNSURE_M_S * max(0.0, (c.start - before[0].end) / system.rate):
                 level = guess
                 levels.append(level)
         else:
             level = 0.0
             levels.append(level)
         out.append(replace(c, level_m=level))
-        seen.append((out[-1], own))
+        if c.point != "hips":  # how high they lie over what they sit on is not known well enough to tell others' levels
+            seen.append((out[-1], own))
     return out
 
 

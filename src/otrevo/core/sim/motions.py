@@ -19,11 +19,15 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
+from otrevo.core.sim.arms import hold
+from otrevo.core.sim.ladder_and_fall import climb_ladder, fall
 from otrevo.core.sim.legs import feet, frame_to, tilt, two_bone
 from otrevo.core.sim.night_watch import climb, desk_watch
 from otrevo.core.sim.suit_warm_up import fists, suit_warm_up, walk_to
 
 T_POSE_S, CLAP_S, CLAP_SWING_S = 1.6, 2.9, 0.4
+SEATED_M = 0.12  # the hips' joint over the ground on which somebody 1.75 m tall sits
+LOW_M = 0.42  # the hips of somebody 1.75 m tall are no lower in a squat
 PALMS_M = 0.09  # between the hands' joints when the palms meet
 _CLAP_ELBOW = (0, -16, 0)
 
@@ -55,12 +59,14 @@ class Performance:
 class _Keys:
     """Key poses: for each time, joint rotation vectors in degrees; a bone not named is back at zero."""
 
-    def __init__(self, meeting_deg=-97.0):
+    def __init__(self, meeting_deg=-97.0, seat_m=0.8):
         self.meeting_deg = meeting_deg  # how far the upper arms turn forward when the palms meet
+        self.seat_m = seat_m  # how far the hips go down from standing to sitting on the ground
         self.poses = []
         self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
         self.held = None
         self.steps = []  # (start, end, side, target x, z and, on a step, y relative to the rest place)
+        self.reaches = []  # (start, end, side, target x, y from the floor, z or None, way): what hands hold on to
         self.covered, self.climbed = [], 0
 
     def at(self, t, **bones):
@@ -276,6 +282,14 @@ def _desk_watch(k, rng):
     return desk_watch(k, _open(k), rng)
 
 
+def _ladder(k, rng):
+    return climb_ladder(k, _open(k), rng)
+
+
+def _fall(k, rng):
+    return fall(k, _open(k), rng)
+
+
 MOTIONS = {
     "warm-up": _warm_up,
     "suit warm-up": suit_warm_up,
@@ -286,6 +300,8 @@ MOTIONS = {
     "radio watch": _radio_watch,
     "night climb": _night_climb,
     "desk watch": _desk_watch,
+    "ladder": _ladder,
+    "fall": _fall,
 }
 
 
@@ -315,7 +331,8 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     `rate` is a Fraction in Hz. Raises KeyError for an unknown motion. Returns a Performance with all 52 bones.
     """
     rng = np.random.default_rng([seed, 23])
-    k = _Keys(_meeting_deg(performer))
+    scale = performer.height_m / 1.75
+    k = _Keys(_meeting_deg(performer), performer.skeleton.rest_offset_m[0, 1] / scale - SEATED_M)
     last = MOTIONS[name](k, rng) + 0.9
     k.at(last)
     k.pelvis.append((last, (0.0, 0.0, 0.0)))
@@ -344,14 +361,14 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
 
     rest = skeleton.rest_offset_m
     sway = band_noise(rng, frames, 3, hz, 0.1, 0.8) * np.array([0.006, 0.0015, 0.006])
-    pelvis = _eased(k.pelvis, times, 3) * (performer.height_m / 1.75) + sway
+    pelvis = _eased(k.pelvis, times, 3) * scale + sway
     pelvis[:, 1] += rest[0, 1] - 0.012
     legs = []
     for side, sign in (("left", 1.0), ("right", -1.0)):
         upper, lower, foot = (skeleton.index(side + n) for n in ("UpperLeg", "LowerLeg", "Foot"))
         thigh, shin = np.linalg.norm(rest[lower]), np.linalg.norm(rest[foot])
         stance = np.array([rest[upper, 0] + sign * rng.uniform(0.01, 0.05), 0.0, rng.uniform(-0.02, 0.02)])
-        stance[1] = 0.08 * performer.height_m / 1.75
+        stance[1] = 0.08 * scale
         legs.append((side, sign, upper, lower, foot, thigh, shin, *feet(k, times, side, stance)))
     hips = [pelvis + quaternion_rotate(local[:, 0], rest[leg[2]]) for leg in legs]
     pelvis[:, 1] -= _lower_by(hips, [leg[7] for leg in legs], [leg[5] + leg[6] for leg in legs], hz)
@@ -360,6 +377,8 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
         toe_out = np.full((frames, 1), np.radians(sign * rng.uniform(2, 12)))
         yaw = quaternion_from_rotvec(np.concatenate([np.zeros((frames, 1)), toe_out, np.zeros((frames, 1))], 1))
         forward = quaternion_rotate(yaw, np.array([0.0, 0.0, 1.0]))
+        # knees of somebody who sits on the ground point up
+        forward = forward + np.clip((LOW_M * scale - pelvis[:, 1:2]) / 0.15, 0.0, 1.0) * np.array([0.0, 1.0, 0.0])
         knee, ankle = two_bone(hip, ankle, thigh, shin, forward)
         # knees are hinges: thigh and shin turn about the normal of the plane that they lie in
         across = np.cross(forward, ankle - hip)
@@ -377,6 +396,7 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
         local[:, upper] = quaternion_multiply(quaternion_conjugate(local[:, 0]), thigh_world)
         local[:, lower] = quaternion_multiply(quaternion_conjugate(thigh_world), shin_world)
         local[:, foot] = quaternion_multiply(quaternion_conjugate(shin_world), foot_world)
+    hold(skeleton, k, times, pelvis, local, scale)
     rotation = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
     root = quaternion_rotate(rotation, pelvis) + np.array([position_m[0], 0.0, position_m[1]])
     local[:, 0] = quaternion_multiply(rotation, local[:, 0])
