@@ -13,7 +13,7 @@ import scipy
 from scipy.linalg import solveh_banded
 
 from otrevo.core.body.kinematics import forward_kinematics
-from otrevo.core.body.limb import bend
+from otrevo.core.body.limb import STRETCHED, bend
 from otrevo.core.conventions import (
     find_runs,
     make_continuous,
@@ -34,8 +34,9 @@ PLACE_M = 0.03  # how well it is known where on the limb the point is
 TURNING_RAD_S = np.radians(50.0)
 LIFT_M, FOOT_LIFT_M = 0.12, 0.5  # so far over the lowest point of the body something may still be on the ground
 SHORTEST_S, BREAK_S, FLAT_S, PIVOT_S = 0.08, 0.05, 0.06, 0.2
-WRONG_M, WRONG_M_S = (0.04, 0.08), 0.1  # a limb that is so far from where its pose says does not stand
-BESIDE_S, ROUNDS = 0.3, 8
+BLURRED_S = 0.03  # by so much what is filtered makes a contact begin late and end early
+WRONG_M, WRONG_M_S = (0.04, 0.10), 0.1  # a limb that is so far from where its pose says does not stand
+BESIDE_S, ROUNDS = 0.3, 8  # contacts so near in time strain each other
 HIPS_SD_MS2, END_SD_MS2 = 0.6, 2.5
 TIE_SD_M, TIE_SD_M_S = 0.10, 0.6
 STAND_SD_M, SIT_SD_M = 0.0003, 0.002  # from frame to frame
@@ -48,6 +49,7 @@ MASSES = {
 }  # fmt: skip
 FLOOR_SD_M, SEAT_SD_M = 0.02, 0.05  # how high points lie over the ground; nobody's flesh is measured
 ANCHOR = 1e4
+UPRIGHT, LOWER_M = 0.8, 0.05  # legs nearer to the vertical than this cosine let the hips down, at most by so much
 EASE_S = 0.2  # over which a leg goes to where its foot stands
 STEP_M, UNSURE_M_S = 0.12, 0.08  # what is less is the same floor, and more the longer nothing stood before
 
@@ -83,7 +85,7 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
         # nothing tells of the ground: whoever it is sits
         return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
-    system = _system_of(recording, calibration, headings, skeleton, joint, world)
+    system = _system_of(recording, calibration, headings, skeleton, joint, world, BLURRED_S)
     for _ in range(ROUNDS):
         free = system.solve()
         if not system.lets_go(free):
@@ -99,7 +101,9 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
         if bone.endswith("Foot"):
             pose, own = ends.relative[:, k - 1], [c for c in contacts if system.points[c.point].end == bone]
             feet[bone] = pose + _held(found[:, k] - found[:, 0] - pose, own, recording.rate_hz)
-    return Travel(root, keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
+    down = _lowered(skeleton, joint, feet, contacts, recording.rate_hz)[:, None] * [0.0, 1.0, 0.0]
+    feet = {bone: wanted + down for bone, wanted in feet.items()}
+    return Travel(root - down, keep_feet(skeleton, rotation_local, joint, world, feet), tuple(contacts))
 
 
 def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
@@ -136,13 +140,16 @@ def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
     return float(factor), float(1 / np.sqrt(known))
 
 
-def _system_of(recording, calibration, headings, skeleton, joint, world):
-    """The _System of a take: joint (T, B, 3) and world (T, B, 4) of the pose with its hips in the origin."""
+def _system_of(recording, calibration, headings, skeleton, joint, world, blurred_s=0.0):
+    """The _System of a take: joint (T, B, 3) and world (T, B, 4) of the pose with its hips in the origin.
+
+    blurred_s: by how much contacts begin earlier and end later than they are seen to.
+    """
     sensed = _felt_in_world(recording, calibration, headings)
     ends, points = _ends(recording, skeleton, joint, world, calibration, sensed)
     hips = _accelerations(sensed, "hips", _place(calibration, "hips", skeleton), GRAVITY_MS2)
     rate = recording.rate_hz
-    return _System(len(recording), rate, hips, ends, points, _touches(points, rate), _carried(sensed, rate))
+    return _System(len(recording), rate, hips, ends, points, _touches(points, rate, blurred_s), _carried(sensed, rate))
 
 
 def _carried(sensed, rate):
@@ -274,7 +281,7 @@ def _height(point, skeleton):
     ] * scale
 
 
-def _touches(points, rate):
+def _touches(points, rate, blurred_s):
     """[Contact] without levels: a point stands while its limb hardly turns and it feels gravity alone, low down on the body.
 
     A foot that stands flat may go on standing on its ball while it turns, and come down on it. On steps and rungs a foot stands while the
@@ -292,13 +299,13 @@ def _touches(points, rate):
     quiet = np.sqrt(np.maximum(felt, 0.0)) < QUIET_MS2 + PLACE_M * bending
     foot = np.array([name.endswith(("Foot", "Toes")) for name in points])
     quiet &= low < np.where(foot, FOOT_LIFT_M, LIFT_M)
-    out = []
+    out, blurred = [], int(blurred_s * rate)
     for (name, p), at in zip(points.items(), quiet.T, strict=True):
         flat = at & (p.turning < TURNING_RAD_S)
         ball = name.endswith("Toes")
         for a, b in _joined(find_runs(at if ball else flat), rate):
             if b - a >= SHORTEST_S * rate and (flat[a:b].sum() >= FLAT_S * rate or (ball and b - a >= PIVOT_S * rate)):
-                out.append(Contact(name, int(a), int(b), 0.0))
+                out.append(Contact(name, max(0, int(a) - blurred), min(len(at), int(b) + blurred), 0.0))
     return sorted(out, key=lambda c: c.start)
 
 
@@ -380,9 +387,10 @@ class _System:
         k = self.ends.number(self.points[contact.point].end)
         if k == 0:
             return 0.0
-        span = slice(contact.start, contact.end)
+        inner = int(BLURRED_S * self.rate)  # at the ends the limb already leaves, or still comes
+        span = slice(contact.start + inner, contact.end - inner)
         off = places[span, k] - places[span, 0] - self.ends.relative[span, k - 1]
-        may = min(WRONG_M[0] + WRONG_M_S * (contact.end - contact.start) / self.rate, WRONG_M[1])
+        may = min(WRONG_M[0] + WRONG_M_S * (span.stop - span.start) / self.rate, WRONG_M[1])
         return float(np.linalg.norm(np.ptp(off, axis=0))) / may
 
     def lets_go(self, places):
@@ -490,6 +498,34 @@ def _held(off, contacts, rate):
     usual = np.stack([np.interp(np.arange(len(off)), edges, column) for column in usual.T], axis=1)
     away = scipy.ndimage.distance_transform_edt(~stands) / rate
     return (off - usual) * (0.5 + 0.5 * np.cos(np.pi * np.minimum(away / EASE_S, 1.0)))[:, None]
+
+
+def _lowered(skeleton, joint, feet, contacts, rate):
+    """How far (T,) the hips go down, metres, so that legs reach where their feet stand: feet {bone: (T, 3) from the hips}.
+
+    At the ends of a take little holds the hips, and no leg is longer than it is.
+    """
+    low = np.zeros(len(joint))
+    for foot, wanted in feet.items():
+        side = foot.removesuffix("Foot")
+        hip = joint[:, skeleton.index(side + "UpperLeg")] - joint[:, 0]
+        lengths = np.linalg.norm(
+            skeleton.rest_offset_m[[skeleton.index(side + part) for part in ("LowerLeg", "Foot")]], axis=1
+        )
+        away = wanted - hip
+        distance = np.linalg.norm(away, axis=1)
+        upright = -away[:, 1] / np.maximum(distance, 1e-9)
+        beyond = np.where(upright > UPRIGHT, (distance - STRETCHED * lengths.sum()) / np.maximum(upright, UPRIGHT), 0.0)
+        stands = np.zeros(len(joint), dtype=bool)
+        for c in contacts:
+            if c.point in (foot, side + "Toes"):
+                stands[c.start : c.end] = True
+        low = np.maximum(low, np.where(stands, beyond, 0.0))
+    width = int(EASE_S * rate) | 1
+    low = scipy.ndimage.maximum_filter1d(np.minimum(low, LOWER_M), width)
+    for _ in range(2):
+        low = scipy.ndimage.uniform_filter1d(low, width // 2 | 1)
+    return low
 
 
 def keep_feet(skeleton, rotation_local, joint, world, feet):
