@@ -22,9 +22,10 @@ def rows_of(motion, seed, bones, names=None, unit=1.0, z_up=False, step=1):
     if z_up:
         position, rotation = quaternion_rotate(Y_TO_Z, position), quaternion_multiply(Y_TO_Z, rotation)
     values = np.concatenate([unit * position, rotation], axis=2)[::step].tolist()
+    seconds = (np.arange(len(values)) * step / float(motion.rate)).tolist()
     return [
-        (step * i / float(motion.rate), name, *value)
-        for i, bodies in enumerate(values)
+        (at, name, *value)
+        for at, bodies in zip(seconds, values, strict=True)
         for name, value in zip(names or bones, bodies, strict=True)
         if value[0] == value[0]  # seen
     ]

@@ -12,7 +12,7 @@ from numba import njit
 
 from otrevo.core.optics.camera import distort
 from otrevo.core.optics.triangle_reading import MOST_TRIED, every_triangle
-from otrevo.core.optics.wand_reading import MOST_POINTS, _rotate_by, _turn, read_line, read_shape
+from otrevo.core.optics.wand_reading import MOST_POINTS, read_line, read_shape, rotate_by, turn_in_place
 
 GATES_PX = np.array([60.0, 40.0, 20.0, 12.0, 6.0, 6.0])
 FEWEST_SIGHTINGS = 4
@@ -100,8 +100,8 @@ def _settle(xy, begin, views, markers, gates, wand_rotation, wand_position, whic
         for i in range(6):
             h[i, i] += 1e-6 * h[i, i] + 1e-2
         d = np.linalg.solve(h, g)
-        _rotate_by(d[:3], small)
-        _turn(small, wand_rotation)
+        rotate_by(d[:3], small)
+        turn_in_place(small, wand_rotation)
         wand_position += d[3:]
     return sightings, np.sqrt(total / (2 * sightings))
 

@@ -11,7 +11,7 @@ from itertools import permutations
 import numpy as np
 from numba import njit
 
-from otrevo.core.optics.wand_reading import STEPS, _apart, _put, _weak_pose, refine_position, weak_scale
+from otrevo.core.optics.wand_reading import STEPS, apart_px, put_marker, refine_position, weak_pose, weak_scale
 
 AROUND, STEP = 90, 6  # frames looked at on either side, and how far apart they are compared
 FEWEST_STEPS = 8
@@ -77,7 +77,7 @@ def pose_triangle(p, lens, markers, mirrored, rotation, shift):
     model[2] = np.cross(b - a, c - a)
     model[2] /= np.linalg.norm(model[2])
     model[1] = np.cross(model[2], model[0])
-    scale = _weak_pose(p[0], p[1], p[2], r01, r02, r12, area, mirrored, model, found, e1, e2, rotation)
+    scale = weak_pose(p[0], p[1], p[2], r01, r02, r12, area, mirrored, model, found, e1, e2, rotation)
     depth = lens[0] / scale
     shift[0] = depth * (p[0, 0] - lens[2]) / lens[0]
     shift[1] = depth * (p[0, 1] - lens[3]) / lens[1]
@@ -98,7 +98,7 @@ def _span(track, there, who):
             a, b, c = track[who[0], at], track[who[1], at], track[who[2], at]
             if not (there[who[0], at] and there[who[1], at] and there[who[2], at]):
                 break
-            if min(_apart(a, b), _apart(a, c), _apart(b, c)) < MELTED_PX:
+            if min(apart_px(a, b), apart_px(a, c), apart_px(b, c)) < MELTED_PX:
                 break  # two became one: who is who beyond is not known
             ends[w] = at
     return ends[0], ends[1]
@@ -111,7 +111,7 @@ def _unsteadiness(track, who, first, last, sides):
     before, change, total = 0.0, 0.0, 0.0
     for at in range(first, last + 1):
         a, b, c = track[who[0], at], track[who[1], at], track[who[2], at]
-        now = np.log(weak_scale(_apart(a, b), _apart(a, c), _apart(b, c), sides[0], sides[1], sides[2], sides[3]))
+        now = np.log(weak_scale(apart_px(a, b), apart_px(a, c), apart_px(b, c), sides[0], sides[1], sides[2], sides[3]))
         if at > first + 1:
             total += abs(now - before - change)
         change, before = now - before, now
@@ -138,7 +138,7 @@ def _roughness(track, who, first, last, lens, markers, mirrored, scratch):
             if refine_position(markers, seen, lens, rotation, shift, NEAR_STEPS) > 3.0:
                 break
             for m in range(3):
-                _put(rotation, shift, markers[m], positions[at, m])
+                put_marker(rotation, shift, markers[m], positions[at, m])
             low, high = min(low, at), max(high, at)
     if high - low < 3:
         return 1e9
@@ -208,7 +208,7 @@ def place_triangles(markers, xy, lens, wanted, which, side, positions):
                 seen[m, 0], seen[m, 1] = xy[which[f, c, m], 0], xy[which[f, c, m], 1]
             if pose_triangle(seen, lens[c], markers, side[f, c], rotation, shift) < 1.0:
                 for m in range(3):
-                    _put(rotation, shift, markers[m], positions[f, c, m])
+                    put_marker(rotation, shift, markers[m], positions[f, c, m])
 
 
 @njit(cache=True, error_model="numpy")
@@ -226,11 +226,11 @@ def every_triangle(xy, lens, markers, out):
                     continue
                 for a in range(2):
                     seen[0, a], seen[1, a], seen[2, a] = xy[i, a], xy[j, a], xy[k, a]
-                if min(_apart(seen[0], seen[1]), _apart(seen[0], seen[2]), _apart(seen[1], seen[2])) < MELTED_PX:
+                if min(apart_px(seen[0], seen[1]), apart_px(seen[0], seen[2]), apart_px(seen[1], seen[2])) < MELTED_PX:
                     continue
                 for mirrored in (1.0, -1.0):
                     if pose_triangle(seen, lens, markers, mirrored, rotation, shift) < 1.0:
                         for m in range(3):
-                            _put(rotation, shift, markers[m], out[found, m])
+                            put_marker(rotation, shift, markers[m], out[found, m])
                         found += 1
     return found

@@ -111,7 +111,7 @@ def read_line(xy, lens, order, shares, length_m, which, position):
 
 
 @njit(cache=True, error_model="numpy")
-def _rotate_by(v, out):
+def rotate_by(v, out):
     """Rotation matrix of a rotation vector."""
     angle = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2)
     a = 1.0 - angle**2 / 6 if angle < 1e-6 else np.sin(angle) / angle
@@ -123,7 +123,7 @@ def _rotate_by(v, out):
 
 
 @njit(cache=True, error_model="numpy")
-def _turn(by, rotation):
+def turn_in_place(by, rotation):
     """Turn a rotation (3, 3) by another, in place."""
     for j in range(3):
         x, y, z = rotation[0, j], rotation[1, j], rotation[2, j]
@@ -132,7 +132,7 @@ def _turn(by, rotation):
 
 
 @njit(cache=True, error_model="numpy")
-def _put(rotation, shift, marker, out):
+def put_marker(rotation, shift, marker, out):
     """A marker (3,) turned and shifted, into out (3,)."""
     for i in range(3):
         out[i] = rotation[i, 0] * marker[0] + rotation[i, 1] * marker[1] + rotation[i, 2] * marker[2] + shift[i]
@@ -148,7 +148,7 @@ def refine_position(markers, seen, lens, rotation, shift, iterations):
     for step in range(iterations + 1):
         h[:], g[:], total = 0.0, 0.0, 0.0
         for m in range(count):
-            _put(rotation, shift, markers[m], q)
+            put_marker(rotation, shift, markers[m], q)
             x, y, z = q[0], q[1], q[2]
             if z < 0.05:
                 return 1e9
@@ -175,14 +175,14 @@ def refine_position(markers, seen, lens, rotation, shift, iterations):
         size = np.sqrt(d[0] ** 2 + d[1] ** 2 + d[2] ** 2)
         if size > 0.5:
             d *= 0.5 / size
-        _rotate_by(d[:3], small)
-        _turn(small, rotation)
+        rotate_by(d[:3], small)
+        turn_in_place(small, rotation)
         shift += d[3:]
     return rms
 
 
 @njit(cache=True, error_model="numpy")
-def _apart(a, b):
+def apart_px(a, b):
     return np.sqrt((a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2)
 
 
@@ -199,12 +199,12 @@ def weak_scale(d01, d02, d12, r01, r02, r12, area):
 
 
 @njit(cache=True, error_model="numpy")
-def _weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, rotation):
+def weak_pose(p0, p1, p2, r01, r02, r12, area, mirrored, model, found, e1, e2, rotation):
     """Turn (3, 3) of a triangle with sides r seen at p0 p1 p2 under weak perspective; returns pixels a metre.
 
     model: the triangle's own axes as rows; mirrored: +1 or -1, the two poses that look alike; found, e1, e2: scratch.
     """
-    d01, d02, d12 = _apart(p0, p1), _apart(p0, p2), _apart(p1, p2)
+    d01, d02, d12 = apart_px(p0, p1), apart_px(p0, p2), apart_px(p1, p2)
     scale = weak_scale(d01, d02, d12, r01, r02, r12, area)
     h1 = np.sqrt(max((scale * r01) ** 2 - d01**2, 0.0))
     h2 = np.sqrt(max((scale * r02) ** 2 - d02**2, 0.0))
@@ -249,11 +249,11 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
             for k in range(n):
                 if i in (j, k) or j == k:
                     continue
-                big = max(_apart(xy[i], xy[j]), _apart(xy[i], xy[k]), _apart(xy[j], xy[k]))
+                big = max(apart_px(xy[i], xy[j]), apart_px(xy[i], xy[k]), apart_px(xy[j], xy[k]))
                 if big < 15.0:
                     continue
                 for mirrored in (1.0, -1.0):
-                    scale = _weak_pose(
+                    scale = weak_pose(
                         xy[i], xy[j], xy[k], r01, r02, r12, area, mirrored, model, found, e1, e2, rotation
                     )
                     trial[0], trial[1], trial[2] = i, j, k
@@ -288,7 +288,7 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
         if score[h] > 1e8:
             break
         i, j, k = hypotheses[h, 0], hypotheses[h, 1], hypotheses[h, 2]
-        scale = _weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, rotation)
+        scale = weak_pose(xy[i], xy[j], xy[k], r01, r02, r12, area, side[h], model, found, e1, e2, rotation)
         for m in range(count):
             seen[order[m], 0], seen[order[m], 1] = xy[hypotheses[h, m], 0], xy[hypotheses[h, m], 1]
         depth = lens[0] / scale
@@ -315,7 +315,7 @@ def read_shape(xy, lens, order, markers, size_m, which, position):
         return False
     for m in range(count):
         which[order[m]] = chosen[m]
-        _put(best_rotation, best_shift, markers[m], position[m])
+        put_marker(best_rotation, best_shift, markers[m], position[m])
     return True
 
 

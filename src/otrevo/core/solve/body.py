@@ -112,7 +112,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     frames = Frames(labelled_m, 1.0 / variance, target, target_weight, measured_bones(model, seen, target_weight > 0))
     lost = ~measured & (target_weight == 0)
     if earlier is None:
-        poses = solve_all(model, frames, rate, first, progress)
+        poses = solve_all(model, frames, first, progress)
         solved = np.ones(count, dtype=bool)
         rotation = bridge_lost(make_continuous(poses.rotation), lost, float(rate))
     else:

@@ -131,7 +131,7 @@ def first_pose(model, labelled_m, first):
     return root, local
 
 
-def solve_all(model, frames, rate, first, progress):
+def solve_all(model, frames, first, progress):
     """Poses of every frame, from the first one that shows enough markers on."""
     count = len(frames.position_m)
     root, local = first_pose(model, frames.position_m, first)

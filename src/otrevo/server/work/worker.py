@@ -7,6 +7,7 @@ go back to the queue.
 
 import asyncio
 import contextlib
+import importlib
 import logging
 import os
 import signal
@@ -247,6 +248,7 @@ def main():
     from otrevo.server.work.kinds import load_all
 
     load_all()  # for the computing processes, and because the first cancelling must not wait for it
+    importlib.import_module("scipy.signal")  # SciPy would load it in every computing process anew
     spawner = Spawner(compute)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     asyncio.run(work(spawner))
