@@ -26,12 +26,16 @@ from otrevo.core.sim.suit import make_suit, record_suit
 
 SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
 AGE_S = 120.0
-TAKES = "quay walk", "rope haul", "semaphore"
+TAKES, OFF_THE_FLOOR = ("quay walk", "rope haul", "semaphore"), ("night climb", "ladder", "fall")
 
 
 def suits(seeds):
-    """Warm-ups and takes of the simulator's: joint angles, places of joints from the hips, ways, sliding of feet that stand, speed."""
+    """Warm-ups and takes of the simulator's: joint angles, places of joints from the hips, ways, sliding of feet that stand, speed.
+
+    Takes on steps, on a ladder and on the ground are measured apart: places, how far the hips' height is off at most, sliding.
+    """
     angles, worst, places, ways, slides, speeds, calibrating = [], [], [], [], [], [], []
+    places_off, heights_off, slides_off = [], [], []
     for seed in seeds:
         person = make_performer(seed, shipped_chart(), sloppiness_deg=SLOPPY_DEG)
         warm_up = perform("suit warm-up", person, seed, Fraction(120)).motion
@@ -47,7 +51,7 @@ def suits(seeds):
             began = time.process_time()
             body = solve_suit(recording, performer).motion
             speeds.append(len(body) / float(body.rate) / (time.process_time() - began))
-            angle, place, way, slide = _compared(body, take)
+            angle, place, way, slide, _ = _compared(body, take)
             angles.append(angle.mean())
             worst.append(angle.max())
             places.append(place)
@@ -57,16 +61,26 @@ def suits(seeds):
             print(
                 f"{seed} {name:10s} {angle.mean():.2f} / {angle.max():.1f} degrees, places {place:.0f} mm, {speeds[-1]:.0f}x"
             )
+        for name in OFF_THE_FLOOR:
+            take = perform(name, person, seed, Fraction(120)).motion
+            body = solve_suit(record_suit(take, suit, AGE_S), performer).motion
+            angle, place, _, slide, height = _compared(body, take)
+            places_off.append(place)
+            heights_off.append(height)
+            slides_off += slide
+            print(f"{seed} {name:11s} {angle.mean():.2f} degrees, places {place:.0f} mm, height {height:.0f} mm")
     return {
         "joint_angle_deg": float(np.mean(angles)), "worst_joint_deg": float(np.mean(worst)), "places_mm": float(np.mean(places)),
         "way_off_share": float(np.mean(ways)), "slide_median_mm": float(np.median(slides)),
         "slide_95_mm": float(np.percentile(slides, 95)), "solve_times_real": float(np.min(speeds)),
-        "calibrate_s": float(np.mean(calibrating)),
+        "calibrate_s": float(np.mean(calibrating)), "off_the_floor_places_mm": float(np.mean(places_off)),
+        "off_the_floor_height_mm": float(np.mean(heights_off)), "off_the_floor_slide_95_mm": float(np.percentile(slides_off, 95)),
     }  # fmt: skip
 
 
 def _compared(body, take):
-    """(degrees (B,) by joint, child in parent; mm of joints from the hips; share by which the way is off; mm each standing foot slides)."""
+    """(degrees (B,) by joint, child in parent; mm of joints from the hips; share by which the way is off; mm each standing foot slides;
+    mm the hips' height is off at most, from where it began)."""
     times, source = np.arange(len(body)) / float(body.rate), np.arange(len(take)) / float(take.rate)
     root = np.stack([np.interp(times, source, take.root_position_m[:, k]) for k in range(3)], axis=1)
     true = Motion(take.skeleton, body.rate, root, slerp(source, make_continuous(take.rotation_local), times))
@@ -77,10 +91,18 @@ def _compared(body, take):
     (joint, _), (joint_true, rotation_true) = motion_joints(body), motion_joints(true)
     away = (joint[:, ours] - joint[:, :1]) - (joint_true[:, theirs] - joint_true[:, :1])
     way, way_true = (np.linalg.norm(np.diff(j[::10, 0][:, [0, 2]], axis=0), axis=1).sum() for j in (joint, joint_true))
+    height = body.root_position_m[:, 1] - root[:, 1]
+    height -= height[:50].mean()
     slides = []
     for plant in find_plants(true, joint_true, rotation_true):
         a, b = (int(s * float(body.rate)) for s in (plant.start_s + 0.03, plant.end_s - 0.03))
         if b - a > 10:
             at = joint[a:b, body.skeleton.index(plant.bone)]
             slides.append(1000 * np.linalg.norm(at - at.mean(axis=0), axis=1).max())
-    return angle, 1000 * np.linalg.norm(away, axis=2).mean(), abs(way / way_true - 1), slides
+    return (
+        angle,
+        1000 * np.linalg.norm(away, axis=2).mean(),
+        abs(way / way_true - 1),
+        slides,
+        1000 * np.abs(height).max(),
+    )
