@@ -42,7 +42,7 @@ def reaches(keys, times, side):
     return position, np.clip(held, 0.0, 1.0)
 
 
-def hold(skeleton, keys, times, pelvis_m, local, scale):
+def hold(skeleton, keys, times, pelvis_m, local):
     """Turn the arms (in place) so that held hands are where they hold on to; local (T, B, 4), pelvis_m (T, 3)."""
     joint, world = forward_kinematics(skeleton, pelvis_m, local)
     for side, sign in (("left", 1.0), ("right", -1.0)):
@@ -54,7 +54,7 @@ def hold(skeleton, keys, times, pelvis_m, local, scale):
         lengths = np.linalg.norm(rest[lower]), np.linalg.norm(rest[hand])
         # elbows hang down, out and back
         pole = quaternion_rotate(world[:, skeleton.index("upperChest")], np.array([0.6 * sign, -0.6, -0.6]))
-        elbow, wrist = two_bone(joint[:, upper], target * scale, *lengths, pole)
+        elbow, wrist = two_bone(joint[:, upper], target, *lengths, pole)
         first, second = (elbow - joint[:, upper]) / lengths[0], (wrist - elbow) / lengths[1]
         hinge = -sign * np.cross(first, second)  # an elbow bends about its own +Y: forwards, from a T-pose
         upper_world = _along(sign * first, hinge, sign * rest[lower])

@@ -1,10 +1,7 @@
 """Key poses away from two feet on the floor: up a quay ladder and down again, and a fall backwards with getting up."""
 
-RUNG_M, AHEAD_M, GRIP_M = (
-    0.28,
-    0.26,
-    0.20,
-)  # between rungs; the ankles and the hands in front of where the climber began
+RUNG_M = 0.28  # between rungs
+AHEAD_M, GRIP_M = 0.26, 0.20  # the ankles are in front of where the climber began, the hands in front of the ankles
 HANDS = 5  # rungs between a foot and the hand that goes with it
 PULL_M = (0.0, 0.03, -0.07)  # a hand on its way to the next rung
 
@@ -41,6 +38,11 @@ def _rung(sign, number):
     return 0.17 * sign, number * RUNG_M, AHEAD_M + GRIP_M
 
 
+def _over(k, number):
+    """How much higher the pelvis is over a rung than over the floor, as keys say it."""
+    return number * RUNG_M / k.scale
+
+
 def _fists():
     return {f"{s}{f}{p}": (0, 0, -sg * 65) for s, sg in (("left", 1), ("right", -1))
             for f in ("Index", "Middle", "Ring", "Little") for p in ("Proximal", "Intermediate")}  # fmt: skip
@@ -55,13 +57,13 @@ def _rungs(k, t, numbers, pose, rng):
         side, other, sign = (("left", "right", 1.0), ("right", "left", -1.0))[(i + first) % 2]
         k.steps.append((t, t + 0.6 * lasts, side, (0.0, AHEAD_M, number * RUNG_M), 0.05, False))
         k.reaches.append((t + 0.35 * lasts, t + 0.85 * lasts, other, _rung(-sign, number + HANDS), PULL_M))
-        k.pelvis.append((t + 0.3 * lasts, (-sign * 0.05, min(at.values()) * RUNG_M - 0.01, 0.08)))
+        k.pelvis.append((t + 0.3 * lasts, (-sign * 0.05, _over(k, min(at.values())) - 0.01, 0.08)))
         at[side] = number
-        k.pelvis.append((t + lasts, (sign * 0.03, min(at.values()) * RUNG_M + 0.02, 0.08)))
+        k.pelvis.append((t + lasts, (sign * 0.03, _over(k, min(at.values())) + 0.02, 0.08)))
         k.at(t + 0.6 * lasts, hips=(6, sign * 5, 0), spine=(4, -sign * 5, 0), head=(-12, 0, 0), **pose)
         t += lasts
     k.climbed = numbers[-1]
-    k.pelvis.append((t + 0.3, (0.0, numbers[-1] * RUNG_M - 0.01, 0.08)))
+    k.pelvis.append((t + 0.3, (0.0, _over(k, numbers[-1]) - 0.01, 0.08)))
     return t + 0.4
 
 

@@ -59,8 +59,9 @@ class Performance:
 class _Keys:
     """Key poses: for each time, joint rotation vectors in degrees; a bone not named is back at zero."""
 
-    def __init__(self, meeting_deg=-97.0, seat_m=0.8):
+    def __init__(self, meeting_deg=-97.0, seat_m=0.8, scale=1.0):
         self.meeting_deg = meeting_deg  # how far the upper arms turn forward when the palms meet
+        self.scale = scale  # by which the pelvis' way is larger than the keys say; rungs are where they are
         self.seat_m = seat_m  # how far the hips go down from standing to sitting on the ground
         self.poses = []
         self.pelvis = [(0.0, (0.0, 0.0, 0.0))]
@@ -332,7 +333,7 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
     """
     rng = np.random.default_rng([seed, 23])
     scale = performer.height_m / 1.75
-    k = _Keys(_meeting_deg(performer), performer.skeleton.rest_offset_m[0, 1] / scale - SEATED_M)
+    k = _Keys(_meeting_deg(performer), performer.skeleton.rest_offset_m[0, 1] / scale - SEATED_M, scale)
     last = MOTIONS[name](k, rng) + 0.9
     k.at(last)
     k.pelvis.append((last, (0.0, 0.0, 0.0)))
@@ -396,7 +397,7 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
         local[:, upper] = quaternion_multiply(quaternion_conjugate(local[:, 0]), thigh_world)
         local[:, lower] = quaternion_multiply(quaternion_conjugate(thigh_world), shin_world)
         local[:, foot] = quaternion_multiply(quaternion_conjugate(shin_world), foot_world)
-    hold(skeleton, k, times, pelvis, local, scale)
+    hold(skeleton, k, times, pelvis, local)
     rotation = quaternion_from_rotvec(np.array([0.0, facing_rad, 0.0]))
     root = quaternion_rotate(rotation, pelvis) + np.array([position_m[0], 0.0, position_m[1]])
     local[:, 0] = quaternion_multiply(rotation, local[:, 0])
