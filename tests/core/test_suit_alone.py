@@ -68,6 +68,15 @@ class Worn(unittest.TestCase):
             status = main([str(self.at / w[1:]) if w.startswith("@") else w for w in words])
         return status, errors.getvalue()
 
+    def solved_take(self, take, *words):
+        """The BVH and the report that suit-solve makes of a Motion in the suit, by the performer in p.json."""
+        times, rotation, force = read_suit(take, self.suit, AGE_S, AGE_S)
+        write_suit(self.at / "take.csv", times, self.suit.names, rotation, force)
+        files = "--suit", "@take.csv", "--performer", "@p.json", "--out", "@body.bvh", "--report", "@sr.json"
+        status, said = self.run_pass("suit-solve", *files, *words)
+        self.assertEqual(status, 0, said)
+        return read_bvh(self.at / "body.bvh"), json.loads((self.at / "sr.json").read_text())
+
 
 class FromWarmUpToTake(Worn):
     def test_up_gravity_and_stills_are_found(self):
@@ -112,23 +121,7 @@ class FromWarmUpToTake(Worn):
         self.check_seats(json.loads(first))
         self.check_legs(json.loads(first), report["notes"])
         take = perform("quay walk", self.performer, 3, Fraction(120)).motion.window(0, 14 * 120)
-        times, rotation, force = read_suit(take, self.suit, AGE_S, AGE_S)
-        write_suit(self.at / "take.csv", times, self.suit.names, rotation, force)
-        status, said = self.run_pass(
-            "suit-solve",
-            "--suit",
-            "@take.csv",
-            "--performer",
-            "@p.json",
-            "--out",
-            "@body.bvh",
-            "--rate",
-            "60",
-            "--report",
-            "@sr.json",
-        )
-        self.assertEqual(status, 0, said)
-        self.check_take(take, read_bvh(self.at / "body.bvh"), json.loads((self.at / "sr.json").read_text()))
+        self.check_take(take, *self.solved_take(take, "--rate", "60"))
 
     def check_seats(self, document):
         off = []

@@ -1,6 +1,5 @@
 """A suit alone away from two feet on the floor: on a ladder, in a fall, on the ground, and a simulator that really does so."""
 
-import json
 import unittest
 from fractions import Fraction
 
@@ -8,14 +7,11 @@ import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.conventions import find_runs
-from otrevo.core.formats.bvh import read_bvh
-from otrevo.core.formats.suit_table import write_suit
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.ladder_and_fall import RUNG_M
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.core.sim.suit import read_suit
-from tests.core.test_suit_alone import AGE_S, Worn
+from tests.core.test_suit_alone import Worn
 
 
 class OffTheFloor(Worn):
@@ -27,31 +23,15 @@ class OffTheFloor(Worn):
         )
         assert status == 0, said
 
-    def solved(self, name, *words):
+    def solved(self, name):
         """(true motion, its joints, its hips' height at every frame of the BVH, that of the BVH, contacts by name) of a take."""
         take = perform(name, self.performer, 3, Fraction(120)).motion
-        times, rotation, force = read_suit(take, self.suit, AGE_S, AGE_S)
-        write_suit(self.at / "take.csv", times, self.suit.names, rotation, force)
-        status, said = self.run_pass(
-            "suit-solve",
-            "--suit",
-            "@take.csv",
-            "--performer",
-            "@p.json",
-            "--out",
-            "@body.bvh",
-            "--report",
-            "@r.json",
-            *words,
-        )
-        self.assertEqual(status, 0, said)
-        body = read_bvh(self.at / "body.bvh")
+        body, report = self.solved_take(take)
         at = np.arange(len(body)) / float(body.rate)
         true = np.interp(at, np.arange(len(take)) / 120, take.root_position_m[:, 1])
         height = body.root_position_m[:, 1] + true[0] - body.root_position_m[0, 1]
-        contacts = json.loads((self.at / "r.json").read_text())["contacts"]
         self.body = body
-        return take, motion_joints(take)[0], true, height, contacts
+        return take, motion_joints(take)[0], true, height, report["contacts"]
 
     def moved(self, take, joint, contact):
         """How far the joint of a contact truly moves meanwhile, metres."""

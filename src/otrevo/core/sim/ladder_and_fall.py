@@ -1,5 +1,7 @@
 """Key poses away from two feet on the floor: up a quay ladder and down again, and a fall backwards with getting up."""
 
+from otrevo.core.sim.suit_warm_up import fists
+
 RUNG_M = 0.28  # between rungs
 AHEAD_M, GRIP_M = 0.26, 0.20  # the ankles are in front of where the climber began, the hands in front of the ankles
 HANDS = 5  # rungs between a foot and the hand that goes with it
@@ -9,7 +11,7 @@ PULL_M = (0.0, 0.03, -0.07)  # a hand on its way to the next rung
 def climb_ladder(k, t, rng):
     """Takes hold, four rungs up, a look over the shoulder with one hand off, and down again."""
     down = k.both(UpperArm=(0, -5, -76), LowerArm=(0, -14, 0))
-    grip = _fists()
+    grip = fists(k)
     k.at(t + 0.8, **down)
     t += 1.0
     for side, sign in (("left", 1.0), ("right", -1.0)):
@@ -41,11 +43,6 @@ def _rung(sign, number):
 def _over(k, number):
     """How much higher the pelvis is over a rung than over the floor, as keys say it."""
     return number * RUNG_M / k.scale
-
-
-def _fists():
-    return {f"{s}{f}{p}": (0, 0, -sg * 65) for s, sg in (("left", 1), ("right", -1))
-            for f in ("Index", "Middle", "Ring", "Little") for p in ("Proximal", "Intermediate")}  # fmt: skip
 
 
 def _rungs(k, t, numbers, pose, rng):
