@@ -1,9 +1,9 @@
 """Where a body in a suit goes: what it stands on holds still, between that its own accelerometers carry it.
 
-The hips, which touch the ground themselves in whoever sits or lies on it, and heels, balls of the feet, knees and hands are places over time of their own, found at once
+The hips and whatever else touches the ground (heels, balls of the feet, knees, hands) are places over time of their own, found at once
 for the whole take by linear least squares: each is accelerated as its sensor feels, limbs tie it to the hips by place, and while it
-touches the ground it stays. A swaying thigh therefore does not push the hips about. Flight needs no rule: gravity is what sensors
-do not feel. World axes, metres.
+touches the ground it stays. So do the hips of somebody who sits or lies on the ground. A swaying thigh therefore does not push the hips
+about. Flight needs no rule: gravity is what sensors do not feel. World axes, metres.
 """
 
 from dataclasses import dataclass, replace
