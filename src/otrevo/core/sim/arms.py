@@ -11,7 +11,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.sim.legs import two_bone
+from otrevo.core.sim.legs import tilt, two_bone, way_done
 
 
 def reaches(keys, times, side):
@@ -25,8 +25,7 @@ def reaches(keys, times, side):
     for start, end, which, target, way in sorted(keys.reaches, key=lambda r: r[0]):
         if which != side:
             continue
-        f = np.clip((times - start) / (end - start), 0, 1)
-        s = (f * f * f * (f * (6 * f - 15) + 10))[:, None]
+        s = way_done(times, start, end)[:, None]
         if target is None:
             held -= s[:, 0]
             now = None
@@ -70,9 +69,4 @@ def _along(direction, hinge, rest):
     y = hinge - np.sum(hinge * direction, axis=1, keepdims=True) * direction
     y /= np.maximum(np.linalg.norm(y, axis=1, keepdims=True), 1e-9)
     turned = quaternion_from_matrix(np.stack([direction, y, np.cross(direction, y)], axis=-1))
-    u = rest / np.linalg.norm(rest)
-    axis = np.cross(u, [1.0, 0.0, 0.0])
-    s = np.linalg.norm(axis)
-    if s < 1e-9:
-        return turned
-    return quaternion_multiply(turned, quaternion_from_rotvec(axis / s * np.arctan2(s, u[0])))
+    return quaternion_multiply(turned, tilt(rest, (1.0, 0.0, 0.0)))

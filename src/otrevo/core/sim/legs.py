@@ -5,6 +5,12 @@ import numpy as np
 from otrevo.core.conventions import quaternion_from_matrix, quaternion_from_rotvec
 
 
+def way_done(times, start, end):
+    """Share (T,) of a way that is done, from rest at start to rest at end."""
+    f = np.clip((times - start) / (end - start), 0, 1)
+    return f * f * f * (f * (6 * f - 15) + 10)
+
+
 def feet(keys, times, side, rest):
     """World position of one ankle (T, 3) and its lift (T,): stands exactly still between steps."""
     position = np.tile(rest, (len(times), 1))
@@ -13,8 +19,7 @@ def feet(keys, times, side, rest):
     for start, end, which, target, height, back in sorted(keys.steps):
         if which != side:
             continue
-        f = np.clip((times - start) / (end - start), 0, 1)
-        s = f * f * f * (f * (6 * f - 15) + 10)
+        s = way_done(times, start, end)
         if back:  # out and back within one step
             swing = np.sin(np.pi * s) ** 2
             position[:, 0] += target[0] * swing
@@ -59,9 +64,9 @@ def frame_to(down_axis, across):
     return quaternion_from_matrix(np.stack([x, y, np.cross(x, y)], axis=-1))
 
 
-def tilt(offset):
-    """The rotation that takes the bone's rest direction onto -Y, (4,)."""
+def tilt(offset, onto=(0.0, -1.0, 0.0)):
+    """The rotation that takes the bone's rest direction onto -Y or another axis of length 1, (4,)."""
     u = offset / np.linalg.norm(offset)
-    axis = np.cross(u, [0.0, -1.0, 0.0])
+    axis = np.cross(u, onto)
     s = np.linalg.norm(axis)
-    return quaternion_from_rotvec(axis / s * np.arctan2(s, -u[1])) if s > 1e-9 else np.array([0.0, 0, 0, 1.0])
+    return quaternion_from_rotvec(axis / s * np.arctan2(s, u @ onto)) if s > 1e-9 else np.array([0.0, 0, 0, 1.0])
