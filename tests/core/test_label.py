@@ -5,8 +5,8 @@ import numpy as np
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
 from otrevo.core.markers.label import by_marker, label_take, tracklets, vote
+from otrevo.core.markers.matching import match_points
 from otrevo.core.markers.start import find_t_pose, still_cloud
-from otrevo.core.markers.tracker import match_points
 from tests.core.stage import RATE, label_shares, rolled, true_model
 
 

@@ -40,9 +40,9 @@ class Labels:
 
 
 def limb_table(model):
-    """Limbs to search for after a loss: (L, M) marker membership and (L,) first bone."""
+    """Limbs to search for after a loss: (L, M) marker membership, (L,) first bone and (L,) which are forearms or shins."""
     names, parents = model.skeleton.names, model.skeleton.parents
-    rows, bases = [], []
+    rows, bases, ends = [], [], []
     for base in ("UpperArm", "LowerArm", "UpperLeg", "LowerLeg"):
         for side in ("left", "right"):
             b = names.index(side + base)
@@ -52,23 +52,35 @@ def limb_table(model):
                 below[c] = parents[c] >= 0 and below[parents[c]]
             rows.append(below[model.marker_bone])
             bases.append(b)
-    return np.array(rows), np.array(bases, dtype=np.int64)
+            ends.append(base.startswith("Lower"))
+    return np.array(rows), np.array(bases, dtype=np.int64), np.array(ends)
 
 
-def limb_tries(count=160):
-    """Rotation vectors to start a limb search from, (K, 2, 3): evenly spread (Halton) over what arms and legs can do."""
-
-    def halton(base):
-        out = np.zeros(count)
+def _spread(count, bases):
+    """Evenly spread numbers from 0 to 1, (count, len(bases)), by Halton's sequences."""
+    out = np.zeros((count, len(bases)))
+    for column, base in enumerate(bases):
         for i in range(count):
             f, k = 1.0, i + 1
             while k:
                 f /= base
-                out[i] += f * (k % base)
+                out[i, column] += f * (k % base)
                 k //= base
-        return out
+    return out
 
-    u = np.stack([halton(b) for b in (2, 3, 5, 7)], axis=1)
+
+def end_tries(count=64):
+    """Rotation vectors to look for other names of a forearm's or shin's markers from, (K, 2, 3): how it may be turned
+    beside how it is said to be, and every way a hand or foot can be held.
+    """
+    return (_spread(count, (2, 3, 5, 7, 11, 13)).reshape(count, 2, 3) - 0.5) * np.array(
+        [[2.4, 0.6, 0.6], [2.0, 1.6, 1.6]]
+    )
+
+
+def limb_tries(count=160):
+    """Rotation vectors to start a limb search from, (K, 2, 3): evenly spread over what arms and legs can do."""
+    u = _spread(count, (2, 3, 5, 7))
     tries = np.zeros((count, 2, 3))
     tries[:, 0] = (u[:, :3] - 0.5) * np.array([3.2, 3.6, 3.4])
     bend = u[:, 3] * 2.2
@@ -112,7 +124,8 @@ def follow_take(points_m, rate, model, start, tolerance_m, first=0, step=1, know
     root0, local0 = (np.array(a, dtype=float) for a in start)
     known = np.ones(markers, dtype=bool) if known is None else known
     way = Way(first, frames if step > 0 else -1, step, float(rate), float(tolerance_m), MARKER_SIGMA_M, known)
-    limbs = Limbs(*limb_table(model), limb_tries())
+    markers_of, bases, ends = limb_table(model)
+    limbs = Limbs(markers_of, bases, limb_tries(), ends, end_tries())
     follow(model.arrays, points_m, limbs, way, root0, local0, Followed(label, root, local, residual))
     return label, root, local, residual
 

@@ -19,7 +19,7 @@ from scipy.spatial.transform import Rotation
 from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
-from otrevo.core.markers.tracker import icp_pose
+from otrevo.core.markers.matching import icp_pose
 
 FACINGS = 24
 STEP_M, STRAY_M = 0.02, 0.10  # from one looked-at frame to the next, and in all

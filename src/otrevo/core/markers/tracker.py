@@ -15,23 +15,30 @@ from numba import njit
 
 from otrevo.core.body.compiled_rotations import copy_rotations, exp_rotation, multiply, rotation_between
 from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
+from otrevo.core.markers.limb_search import find_other_names, regain_limb, squared_distance
+from otrevo.core.markers.matching import match_points, observed_of
 
 jit = njit(cache=True, error_model="numpy")
 FASTEST_RAD_S = 30.0  # faster than any limb
 WAITING_FRAMES = 4  # a point without a name for so long may be a limb that came back
 RETRY_S = 0.08  # between two searches for the same limb
-# steps of a fit; NumPy's integers, because a bare one has what it is given to compiled anew for each number
-TWO_STEPS, ONE_STEP = np.int64(2), np.int64(1)
+END_RETRY_S = 0.25  # between two doubts about the names of the same forearm or shin
+END_REACH_M = 0.25  # how far from a limb's markers a point may wait to be one of them
+# steps of a fit; NumPy's integer, because a bare one has what it is given to compiled anew for each number
+ONE_STEP = np.int64(1)
 
 
 class Limbs(NamedTuple):
     """Limbs to search for after a loss: markers (L, M) that belong to each, bases (L,) their first bones; tries
-    (K, 2, 3): rotation vectors to start from, of the first bone and of the one after it.
+    (K, 2, 3): rotation vectors to start from, of the first bone and of the one after it. ends (L,): forearms and shins,
+    whose few markers are easily exchanged; end_tries (K, 2, 3): the same for them, the first on top of how it is turned.
     """
 
     markers: np.ndarray
     bases: np.ndarray
     tries: np.ndarray
+    ends: np.ndarray
+    end_tries: np.ndarray
 
 
 class Way(NamedTuple):
@@ -77,199 +84,8 @@ class _State(NamedTuple):
     hint: np.ndarray
     free_age: np.ndarray
     last_try: np.ndarray
+    last_doubt: np.ndarray
     root_speed: np.ndarray
-
-
-@jit
-def match_points(predicted, gate, points, hint, hint_bonus, marker_of, point_of):
-    """One-to-one matching of markers to points by ascending cost (distance / gate)^2, then improving exchanges.
-
-    predicted (M, 3); gate (M,) metres, <= 0 skips a marker; points (N, 3); hint (N,) the marker this point's column
-    carried a frame ago or -1; marker_of (N,) and point_of (M,) receive indices or -1.
-    """
-    markers, n = predicted.shape[0], points.shape[0]
-    marker_of[:] = -1
-    point_of[:] = -1
-    capacity = 16 * markers + 64
-    cost = np.empty(capacity)
-    pair_m = np.empty(capacity, dtype=np.int64)
-    pair_n = np.empty(capacity, dtype=np.int64)
-    count = 0
-    for j in range(n):
-        if np.isnan(points[j, 0]):
-            continue
-        for m in range(markers):
-            if gate[m] <= 0.0:
-                continue
-            d0 = points[j, 0] - predicted[m, 0]
-            if d0 > gate[m] or d0 < -gate[m]:
-                continue
-            d1 = points[j, 1] - predicted[m, 1]
-            d2 = points[j, 2] - predicted[m, 2]
-            c = (d0 * d0 + d1 * d1 + d2 * d2) / (gate[m] * gate[m])
-            if c < 1.0 and count < capacity:
-                # compare in metres, whatever the gate: a wide gate must not make a far point look near
-                cost[count] = c * gate[m] * gate[m] - (hint_bonus if hint[j] == m else 0.0)
-                pair_m[count] = m
-                pair_n[count] = j
-                count += 1
-    order = np.argsort(cost[:count])
-    for k in order:
-        m, j = pair_m[k], pair_n[k]
-        if point_of[m] < 0 and marker_of[j] < 0:
-            point_of[m] = j
-            marker_of[j] = m
-    for _ in range(2):  # exchange two matches, or hand a point on, where that lowers the sum
-        changed = False
-        for k in range(count):
-            m, j = pair_m[k], pair_n[k]
-            if point_of[m] == j:
-                continue
-            j2, m2 = point_of[m], marker_of[j]
-            if j2 < 0 or m2 < 0:
-                continue
-            before = 0.0
-            after = cost[k]
-            other = False
-            for q in range(count):
-                if pair_m[q] == m and pair_n[q] == j2 or pair_m[q] == m2 and pair_n[q] == j:
-                    before += cost[q]
-                elif pair_m[q] == m2 and pair_n[q] == j2:
-                    after += cost[q]
-                    other = True
-            if other and after < before - 1e-12:
-                point_of[m], point_of[m2] = j, j2
-                marker_of[j], marker_of[j2] = m, m2
-                changed = True
-        if not changed:
-            break
-
-
-@jit
-def observed_of(points, point_of, out):
-    """The points that markers have, into out (M, 3), NaN where a marker has none."""
-    for m in range(point_of.shape[0]):
-        for i in range(3):
-            out[m, i] = points[point_of[m], i] if point_of[m] >= 0 else np.nan
-
-
-@jit
-def icp_pose(body, points, gates, weight_value, root, local, marker_of, point_of):
-    """Articulated closest-point fit of a body to one cloud, gates tightening; root and local change in place.
-
-    Returns the cost: mean over markers of the squared distance to the matched point, truncated at the last gate (0..1).
-    """
-    markers, bones = body.marker_bone.shape[0], body.parents.shape[0]
-    world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
-    seen, weight = np.empty((markers, 3)), np.full(markers, weight_value)
-    residual, gate, zero = np.empty(markers), np.empty(markers), np.zeros(bones)
-    no_hint = np.full(points.shape[0], -1, dtype=np.int64)
-    for g in gates:
-        pose_joints(body, root, local, world, joint)
-        place_markers(body, world, joint, x)
-        gate[:] = g
-        match_points(x, gate, points, no_hint, 0.0, marker_of, point_of)
-        observed_of(points, point_of, seen)
-        expected = Expected(local, zero, local, zero)
-        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, root, local, TWO_STEPS, 1e-3, residual)
-    last = gates[-1]
-    total = 0.0
-    for m in range(markers):
-        r = residual[m]
-        total += 1.0 if np.isnan(r) or r > last else (r / last) ** 2
-    return total / markers
-
-
-@jit
-def _best_try(body, points, free, limb_marker, base, tries, root, local):
-    """The local rotations (B, 3, 3), a limb turned by one of the tries, that explain the free points best."""
-    bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
-    world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
-    best = local.copy()
-    best_score = -1.0
-    spread = 0.10
-    for k in range(tries.shape[0]):
-        trial = local.copy()
-        exp_rotation(tries[k, 0], trial[base])
-        if base + 1 < bones and body.parents[base + 1] == base:
-            exp_rotation(tries[k, 1], trial[base + 1])
-        pose_joints(body, root, trial, world, joint)
-        place_markers(body, world, joint, x)
-        score = 0.0
-        for j in range(points.shape[0]):
-            if not free[j]:
-                continue
-            near = 1e9
-            for m in range(markers):
-                if limb_marker[m]:
-                    d = (points[j, 0] - x[m, 0]) ** 2 + (points[j, 1] - x[m, 1]) ** 2 + (points[j, 2] - x[m, 2]) ** 2
-                    near = min(near, d)
-            score += np.exp(-near / (2 * spread * spread))
-        if score > best_score:
-            best_score, best = score, trial
-    return best
-
-
-@jit
-def _held_but_for(parents, base):
-    """Weights (B,) that hold every bone but those of the limb that begins with `base`."""
-    hold = np.full(parents.shape[0], 1e6)
-    for b in range(base, parents.shape[0]):
-        inside = b == base
-        p = parents[b]
-        while p >= 0 and not inside:
-            inside = p == base
-            p = parents[p]
-        if inside:
-            hold[b] = 0.0
-    return hold
-
-
-@jit
-def regain_limb(body, points, free, limb_marker, base, tries, tolerance, root, local):
-    """Search for a limb whose markers came back somewhere else.
-
-    limb_marker (M,) true for its markers; base: its first bone; tries (K, 2, 3) rotation vectors for the base bone and
-    the bone after it. The free points are explained by the limb from each try; the best is refined. Returns the number
-    of free points explained within `tolerance`; local changes only if that is more than half of them.
-    """
-    bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
-    world, joint, x = np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3))
-    best = _best_try(body, points, free, limb_marker, base, tries, root, local)
-    # refine the winner on the free points, everything else held by strong smoothness
-    cloud = points.copy()
-    available = 0
-    for j in range(points.shape[0]):
-        if not free[j]:
-            cloud[j, :] = np.nan
-        else:
-            available += 1
-    hold, fixed = _held_but_for(body.parents, base), local.copy()
-    gate, seen = np.empty(markers), np.empty((markers, 3))
-    weight, residual, zero = np.full(markers, 1.0 / (0.01 * 0.01)), np.empty(markers), np.zeros(bones)
-    no_hint = np.full(points.shape[0], -1, dtype=np.int64)
-    marker_of, point_of = np.empty(points.shape[0], dtype=np.int64), np.empty(markers, dtype=np.int64)
-    position = root.copy()
-    for step in range(10):
-        g = 0.20 * (1.0 - step / 10.0) + tolerance
-        pose_joints(body, position, best, world, joint)
-        place_markers(body, world, joint, x)
-        for m in range(markers):
-            gate[m] = g if limb_marker[m] else 0.0
-        match_points(x, gate, cloud, no_hint, 0.0, marker_of, point_of)
-        observed_of(cloud, point_of, seen)
-        expected = Expected(fixed, hold, best, zero)
-        refine_pose(body, Observed(seen, weight, 0.5 * g), expected, position, best, TWO_STEPS, 1e-3, residual)
-        position = root.copy()
-    good = 0
-    for m in range(markers):
-        if not np.isnan(residual[m]) and residual[m] < tolerance:
-            good += 1
-    if good >= 3 and 2 * good > available:
-        copy_rotations(best, local)
-    else:
-        good = 0
-    return good
 
 
 @jit
@@ -345,6 +161,44 @@ def _search_limbs(body, limbs, way, state, t, points, joint, root, local):
 
 
 @jit
+def _doubt_ends(body, limbs, way, state, t, points, x, residual, root, local):
+    """Where a marker of a forearm or shin is missing while a point without a name waits beside it, its names may have been
+    exchanged, as where hands touch; then look for better ones. x (M, 3): where markers are on the pose; residual (M,).
+    """
+    own = np.empty(points.shape[0], dtype=np.bool_)
+    for limb in range(limbs.bases.shape[0]):
+        if not limbs.ends[limb] or abs(t - state.last_doubt[limb]) <= END_RETRY_S * way.rate:
+            continue
+        members = limbs.markers[limb] & way.known
+        missing, cost = 0, 0.0
+        for m in range(x.shape[0]):
+            if members[m]:
+                unnamed = state.point_of[m] < 0
+                missing += 1 if unnamed else 0
+                cost += 1.0 if unnamed else min(1.0, (residual[m] / way.tolerance_m) ** 2)
+        if missing == 0:
+            continue
+        waiting = 0
+        for j in range(points.shape[0]):
+            own[j] = state.marker_of[j] >= 0 and members[state.marker_of[j]]
+            if state.free_age[j] >= WAITING_FRAMES and squared_distance(points[j], members, x) < END_REACH_M**2:
+                own[j] = True
+                waiting += 1
+        if waiting == 0:
+            continue
+        state.last_doubt[limb] = t
+        base, tolerance = limbs.bases[limb], way.tolerance_m
+        if find_other_names(body, points, own, members, base, limbs.end_tries, tolerance, cost, root, local):
+            for m in range(x.shape[0]):
+                if members[m]:
+                    if state.point_of[m] >= 0:  # the next frame names them anew
+                        state.marker_of[state.point_of[m]] = -1
+                        state.point_of[m] = -1
+                    for i in range(3):  # what was learnt under wrong names is worth nothing
+                        state.slip[m, i] = state.usual_slip[m, i] = 0.0
+
+
+@jit
 def _remember(body, way, state, seen, world, x):
     """What this frame showed of markers and of the bones below which they sit; world and x (M, 3) of the pose found."""
     v = np.empty(3)
@@ -376,7 +230,7 @@ def follow(body, points, limbs, way, root, local, out):
     state = _State(
         np.zeros((markers, 3)), np.zeros((markers, 3)), np.zeros(markers), np.empty(markers, dtype=np.int64),
         np.zeros((bones, 3)), np.zeros(bones), np.empty(n, dtype=np.int64), np.full(n, -1, dtype=np.int64), np.zeros(n),
-        np.full(limbs.bases.shape[0], -1e9), np.zeros(3),
+        np.full(limbs.bases.shape[0], -1e9), np.full(limbs.bases.shape[0], -1e9), np.zeros(3),
     )  # fmt: skip
     seen, weight = np.empty((markers, 3)), np.full(markers, 1.0 / (way.sigma_m * way.sigma_m))
     residual, gate, zero = np.empty(markers), np.empty(markers), np.zeros(bones)
@@ -407,6 +261,9 @@ def follow(body, points, limbs, way, root, local, out):
         if undone > 0:
             refine_pose(body, observed, expected, root, local, ONE_STEP, 1e-3, residual)
         _search_limbs(body, limbs, way, state, t, points[t], joint, root, local)
+        pose_joints(body, root, local, world, joint)
+        place_markers(body, world, joint, x)
+        _doubt_ends(body, limbs, way, state, t, points[t], x, residual, root, local)
         pose_joints(body, root, local, world, joint)
         place_markers(body, world, joint, x)
         _remember(body, way, state, seen, world, x)
