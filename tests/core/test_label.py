@@ -2,11 +2,12 @@ import unittest
 
 import numpy as np
 
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
 from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import chart_from_document, shipped_chart
-from otrevo.core.markers.label import by_marker, label_take, tracklets, vote
+from otrevo.core.markers.label import TOLERANCE_M, by_marker, follow_take, label_take, tracklets, vote
 from otrevo.core.markers.matching import match_points
-from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.markers.start import find_start, find_t_pose, still_cloud
 from tests.core.stage import RATE, label_shares, rolled, true_model
 
 
@@ -70,6 +71,42 @@ class Labelling(unittest.TestCase):
         for points in (np.zeros((0, 5, 3)), np.full((300, 40, 3), np.nan), np.zeros((1, 57, 3))):
             with self.assertRaises(InputError):
                 label_take(points, RATE, model)
+
+
+class ExchangedNames(unittest.TestCase):
+    """Markers of a hand or foot that got each other's names, as where hands meet in a clap, get their own again."""
+
+    def test_a_hand_or_foot_that_is_held_the_wrong_way_round_is_put_right(self):
+        performer, performance, optical = rolled("rope haul", 32)
+        model = true_model(performer)
+        names = model.skeleton.names
+        start, _ = find_start(model, optical.points_m, RATE)
+        points, truth = np.ascontiguousarray(optical.points_m[:240]), optical.truth[:240]
+        for bone, axis in (("leftHand", 0), ("rightHand", 0), ("leftFoot", 2), ("rightFoot", 2)):
+            about = np.zeros(3)
+            about[axis] = np.pi
+            local = start.local.copy()
+            local[names.index(bone)] = matrix_from_quaternion(quaternion_from_rotvec(about))
+            below = [m for m, b in enumerate(model.marker_bone) if names[b] == bone or names[b] == bone[:-4] + "Toes"]
+            labels = follow_take(points, RATE, model, (start.root_m, local), TOLERANCE_M)[0]
+            theirs = np.isin(truth, below)
+            wrong = (labels != truth) & theirs
+            self.assertGreater(wrong[:8].sum(), 0, f"{bone}: nothing was exchanged to begin with")
+            self.assertEqual(wrong[90:].sum(), 0, bone)
+
+    def test_a_ghost_beside_a_hand_turns_no_names_round(self):
+        performer, performance, optical = rolled("rope haul", 32)
+        model = true_model(performer)
+        start, _ = find_start(model, optical.points_m, RATE)
+        points, truth = optical.points_m[:240].copy(), optical.truth[:240]
+        knuckle = model.marker_names.index("knuckle index right")
+        t, c = np.nonzero(truth == knuckle)
+        keep = t > 60  # hidden from then on; a ghost 9 cm beside its place
+        points[t[keep], c[keep]] += [0.0, 0.09, 0.0]
+        labels = follow_take(np.ascontiguousarray(points), RATE, model, (start.root_m, start.local), TOLERANCE_M)[0]
+        self.assertTrue((labels[t[keep], c[keep]] == -1).all())
+        others = (truth >= 0) & (truth != knuckle)
+        self.assertEqual(((labels != truth) & others).sum(), 0)
 
 
 class Start(unittest.TestCase):

@@ -21,6 +21,7 @@ TOLERANCE_M = 0.03  # a calibrated marker's distance from the solved body: soft 
 UNSURE_M = 0.01  # of a rebuilt point; twice what skin moves over bone
 VOTE_SCALE_M = 0.008
 LONG_STEP_M = 0.08
+LIMBS = ("UpperArm", "LowerArm", "UpperLeg", "LowerLeg")
 JUMP_M = 0.015  # a column that leaves its own straight path by this much within a frame has changed hands
 
 
@@ -40,19 +41,18 @@ class Labels:
 
 
 def limb_table(model):
-    """Limbs to search for after a loss: (L, M) marker membership, (L,) first bone and (L,) which are forearms or shins."""
+    """Limbs to search for after a loss: (L, M) marker membership, (L,) first bone and (L,) which end in a hand, a foot or the head."""
     names, parents = model.skeleton.names, model.skeleton.parents
     rows, bases, ends = [], [], []
-    for base in ("UpperArm", "LowerArm", "UpperLeg", "LowerLeg"):
-        for side in ("left", "right"):
-            b = names.index(side + base)
-            below = np.zeros(len(names), dtype=bool)
-            below[b] = True
-            for c in range(b + 1, len(names)):
-                below[c] = parents[c] >= 0 and below[parents[c]]
-            rows.append(below[model.marker_bone])
-            bases.append(b)
-            ends.append(base.startswith("Lower"))
+    for base in (*(side + limb for limb in LIMBS for side in ("left", "right")), "neck"):
+        b = names.index(base)
+        below = np.zeros(len(names), dtype=bool)
+        below[b] = True
+        for c in range(b + 1, len(names)):
+            below[c] = parents[c] >= 0 and below[parents[c]]
+        rows.append(below[model.marker_bone])
+        bases.append(b)
+        ends.append(base == "neck" or "Lower" in base)
     return np.array(rows), np.array(bases, dtype=np.int64), np.array(ends)
 
 
@@ -70,8 +70,8 @@ def _spread(count, bases):
 
 
 def end_tries(count=64):
-    """Rotation vectors to look for other names of a forearm's or shin's markers from, (K, 2, 3): how it may be turned
-    beside how it is said to be, and every way a hand or foot can be held.
+    """Rotation vectors to look for other names at an end of the body from, (K, 2, 3): how a forearm, a shin or the neck may
+    be turned on from how it is said to be, and every way a hand, a foot or the head can be held.
     """
     return (_spread(count, (2, 3, 5, 7, 11, 13)).reshape(count, 2, 3) - 0.5) * np.array(
         [[2.4, 0.6, 0.6], [2.0, 1.6, 1.6]]

@@ -11,7 +11,7 @@ from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose
 from otrevo.core.markers.matching import TWO_STEPS, match_points, observed_of
 
 jit = njit(cache=True, error_model="numpy")
-END_FITS = 6  # poses of a forearm or shin that are fitted when its names are in doubt
+END_FITS = 6  # poses that are fitted where the names at an end of the body are in doubt
 NEAR_M, NEAR_END_M = 0.10, 0.04  # how near points and markers have to be for a try to look good
 LESS_BY = 0.4  # of a marker's cost: what other names have to explain better before they are taken
 
@@ -143,7 +143,7 @@ def _turn_end(base, one_try, from_here, out):
 
 @jit
 def find_other_names(body, points, own, limb_marker, base, tries, tolerance, cost_now, root, local):
-    """Whether the points of a forearm or shin are better explained by other names of its markers.
+    """Whether the points at an end of the body are better explained by other names of its markers.
 
     own (N,): the points that may be this limb's; cost_now: of the names they have, as _fit_limb counts it. The limb is
     fitted from where it is, and from the tries that come nearest to the points; each turns the limb's first bone on from

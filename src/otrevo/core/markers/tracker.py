@@ -22,7 +22,7 @@ jit = njit(cache=True, error_model="numpy")
 FASTEST_RAD_S = 30.0  # faster than any limb
 WAITING_FRAMES = 4  # a point without a name for so long may be a limb that came back
 RETRY_S = 0.08  # between two searches for the same limb
-END_RETRY_S = 0.25  # between two doubts about the names of the same forearm or shin
+END_RETRY_S = 0.25  # between two doubts about the names at the same end of the body
 END_REACH_M = 0.25  # how far from a limb's markers a point may wait to be one of them
 # steps of a fit; NumPy's integer, because a bare one has what it is given to compiled anew for each number
 ONE_STEP = np.int64(1)
@@ -30,8 +30,9 @@ ONE_STEP = np.int64(1)
 
 class Limbs(NamedTuple):
     """Limbs to search for after a loss: markers (L, M) that belong to each, bases (L,) their first bones; tries
-    (K, 2, 3): rotation vectors to start from, of the first bone and of the one after it. ends (L,): forearms and shins,
-    whose few markers are easily exchanged; end_tries (K, 2, 3): the same for them, the first on top of how it is turned.
+    (K, 2, 3): rotation vectors to start from, of the first bone and of the one after it. ends (L,): forearms,
+    shins and the neck, whose few markers are easily exchanged; end_tries (K, 2, 3): the same for them, the first on top of
+    how it is turned.
     """
 
     markers: np.ndarray
@@ -162,8 +163,9 @@ def _search_limbs(body, limbs, way, state, t, points, joint, root, local):
 
 @jit
 def _doubt_ends(body, limbs, way, state, t, points, x, residual, root, local):
-    """Where a marker of a forearm or shin is missing while a point without a name waits beside it, its names may have been
-    exchanged, as where hands touch; then look for better ones. x (M, 3): where markers are on the pose; residual (M,).
+    """Where a marker of an arm's, a leg's or the neck's end is missing while a point without a name waits beside it, its
+    names may have been exchanged, as where hands touch; then look for better ones. x (M, 3): where markers are on the
+    pose; residual (M,): how far from there their points are, m.
     """
     own = np.empty(points.shape[0], dtype=np.bool_)
     for limb in range(limbs.bases.shape[0]):
