@@ -324,7 +324,7 @@ class Exchanged(unittest.TestCase):
 class Flight(unittest.TestCase):
     def test_a_jump_goes_as_high_as_gravity_lets_it(self):
         """A stiff body that is thrown up twice, between two stands."""
-        from otrevo.core.inertial.calibration import SuitCalibration
+        from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
         from otrevo.core.inertial.headings import Headings
         from otrevo.core.inertial.recording import SuitRecording
         from otrevo.core.inertial.travel import find_travel
@@ -348,7 +348,7 @@ class Flight(unittest.TestCase):
         recording = SuitRecording(names, rate, 0.0, still, felt_there)
         seats = np.tile([0.0, 0.0, 0.0, 1.0], (len(names), 1))
         nothing = np.zeros(len(names))
-        calibration = SuitCalibration(names, seats, nothing, nothing, 0.0, nothing, nothing)
+        calibration = SuitCalibration(names, seats, nothing, nothing, 0.0, nothing, *sure_apart(names, nothing))
         local = np.tile([0.0, 0.0, 0.0, 1.0], (600, len(skeleton.names), 1))
         headings = Headings(np.array([3.0]), nothing[None], nothing[None])
         found = find_travel(recording, calibration, headings, skeleton, local)

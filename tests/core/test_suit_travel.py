@@ -16,7 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.joints import felt, find_link, heading_matrix, links_of
@@ -60,7 +60,7 @@ def perfect(names, skeleton, zero_s=0.0, heading=0.0):
         nothing,
         zero_s,
         nothing,
-        nothing + 1.0,
+        *sure_apart(tuple(names), nothing + 1.0),
         places,
     )
 

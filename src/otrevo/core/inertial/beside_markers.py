@@ -3,7 +3,7 @@
 import numpy as np
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
-from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.joints import felt, find_links
 from otrevo.core.solve.suit import calibrate_suit, yaw_of
 
@@ -56,7 +56,7 @@ def calibrate_beside_markers(recording, bone_world):
     residual = np.array([rows[n]["residual_deg"] for n in names])
     seconds = np.isfinite(bone_world[:, at, 0]).sum(axis=0) / recording.rate_hz
     places = {link.joint: (link.above_m, link.below_m) for link in find_links(felt(recording.only(names)))}
+    sure = sure_apart(names, np.hypot(SURE_DEG, residual / np.sqrt(np.maximum(seconds / ALIKE_S, 1.0))))
     return SuitCalibration(
-        tuple(names), np.array([rows[n]["rotation_xyzw"] for n in names]), heading[at], drift[at], zero, residual,
-        np.hypot(SURE_DEG, residual / np.sqrt(np.maximum(seconds / ALIKE_S, 1.0))), places,
+        tuple(names), np.array([rows[n]["rotation_xyzw"] for n in names]), heading[at], drift[at], zero, residual, *sure, places,
     )  # fmt: skip

@@ -5,13 +5,14 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from otrevo.core.inertial.joints import links_of
+from otrevo.core.inertial.poses import above_of
 
 
 @dataclass(frozen=True)
 class SuitCalibration:
     """names (S): bones; mount (S, 4): from the sensor's to the bone's axes; heading_rad (S,) of the filters at zero_s of the device's
-    clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; sd_deg (S,): how
-    well the mount is known, one sigma about each axis; places: {joint: (above (3,), below (3,))}
+    clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; seat_sd_deg (S, 3): how
+    well the mount is known, one sigma about each of the bone's axes; joint_sd_deg (S, 3): the same against the mount on the bone above; places: {joint: (above (3,), below (3,))}
     as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
     were worn in each other's place, put right here; notes.
     """
@@ -22,18 +23,25 @@ class SuitCalibration:
     drift_rad_s: np.ndarray
     zero_s: float
     residual_deg: np.ndarray
-    sd_deg: np.ndarray
+    seat_sd_deg: np.ndarray
+    joint_sd_deg: np.ndarray
     places: dict = field(default_factory=dict)
     poses: tuple = ()
     exchanged: tuple = ()
     notes: tuple[str, ...] = ()
+
+    @property
+    def sd_deg(self):
+        """How well each mount is known (S,), one sigma, the mean of its axes."""
+        return np.sqrt((self.seat_sd_deg**2).mean(axis=1))
 
     def only(self, names):
         """The same for the sensors of these names, in their order."""
         at = [self.names.index(n) for n in names]
         return replace(
             self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
-            residual_deg=self.residual_deg[at], sd_deg=self.sd_deg[at],
+            residual_deg=self.residual_deg[at], seat_sd_deg=self.seat_sd_deg[at],
+            joint_sd_deg=self.joint_sd_deg[at],
         )  # fmt: skip
 
     def places_of(self, names):
@@ -41,3 +49,10 @@ class SuitCalibration:
         for above, below, joint in links_of(names):
             if joint in self.places and above in self.names and below in self.names:
                 yield above, below, joint, self.places[joint]
+
+
+def sure_apart(names, sd_deg):
+    """(seat_sd_deg, joint_sd_deg) of seats that are known within sd_deg (S,) about every axis, none by way of another one."""
+    seat = np.repeat(np.asarray(sd_deg, dtype=float)[:, None], 3, axis=1)
+    above = np.array([names.index(a) if (a := above_of(n)) in names else -1 for n in names], dtype=np.int64)
+    return seat, np.hypot(seat, np.where(above[:, None] >= 0, seat[above], 0.0))

@@ -1,13 +1,14 @@
 """A suit's calibration as part of a `performer/1` document: `suit`, a row for each sensor.
 
-`rotation_xyzw`: from the sensor's to the bone's axes; `residual_deg`, `sd_deg`; `heading_rad` of its filter at `at_s` of the device's
+`rotation_xyzw`: from the sensor's to the bone's axes; `residual_deg`; `sd_deg` and, about each of the
+bone's axes, `axes_sd_deg`, and `joint_sd_deg` against the sensor of the bone above; `heading_rad` of its filter at `at_s` of the device's
 clock and `drift_rad_s`; `joints_m`: where joints lie as seen from the sensor; `exchanged_with`: the sensor that was worn in its place.
 """
 
 import numpy as np
 
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.joints import links_of
 
 
@@ -20,7 +21,9 @@ def suit_to_document(calibration):
     rows = {
         name: {
             "rotation_xyzw": numbers(calibration.mount[s]), "residual_deg": round(float(calibration.residual_deg[s]), 3),
-            "sd_deg": round(float(calibration.sd_deg[s]), 3), "heading_rad": round(float(calibration.heading_rad[s]), 6),
+            "sd_deg": round(float(calibration.sd_deg[s]), 3), "axes_sd_deg": numbers(calibration.seat_sd_deg[s], 3),
+            "joint_sd_deg": numbers(calibration.joint_sd_deg[s], 3),
+            "heading_rad": round(float(calibration.heading_rad[s]), 6),
             "drift_rad_s": round(float(calibration.drift_rad_s[s]), 9), "at_s": calibration.zero_s, "joints_m": {},
         }
         for s, name in enumerate(calibration.names)
@@ -42,6 +45,15 @@ def suit_from_document(devices, where="performer"):
         names = tuple(rows)
         columns = {k: np.array([rows[n][k] for n in names], dtype=float)
                    for k in ("rotation_xyzw", "residual_deg", "sd_deg", "heading_rad", "drift_rad_s")}  # fmt: skip
+        told = all("axes_sd_deg" in rows[n] for n in names)  # calibrations of before say one number for all axes
+        axes, joint = (
+            (
+                np.array([rows[n][key] for n in names], dtype=float).reshape(-1, 3)
+                for key in ("axes_sd_deg", "joint_sd_deg")
+            )
+            if told
+            else sure_apart(names, columns["sd_deg"])
+        )
         joints = {n: {j: np.array(v, dtype=float) for j, v in rows[n]["joints_m"].items()} for n in names}
         zero = float(rows[names[0]]["at_s"]) if names else 0.0
         exchanged = {tuple(sorted((n, str(rows[n]["exchanged_with"])))) for n in names if "exchanged_with" in rows[n]}
@@ -56,6 +68,8 @@ def suit_from_document(devices, where="performer"):
         or (np.abs(np.linalg.norm(mount, axis=1) - 1) > 0.01).any()
     ):
         raise InputError(f"{where}: suit: expected a unit rotation for every sensor.")
+    if any(v.shape != (len(names), 3) or not (np.isfinite(v) & (v >= 0)).all() for v in (axes, joint)):
+        raise InputError(f"{where}: suit: expected how sure every seat is as three numbers that are not negative, in degrees.")
     places = {j: (joints[a][j], joints[b][j]) for a, b, j in links_of(names) if j in joints[a] and j in joints[b]}
     if any(p.shape != (3,) or not np.isfinite(p).all() for both in places.values() for p in both):
         raise InputError(f"{where}: suit: expected three finite numbers in metres for every joint.")
@@ -66,7 +80,8 @@ def suit_from_document(devices, where="performer"):
         columns["drift_rad_s"],
         zero,
         columns["residual_deg"],
-        columns["sd_deg"],
+        axes,
+        joint,
         places,
         exchanged=tuple(sorted(exchanged)),
     )

@@ -24,12 +24,23 @@ SEAT_SD_M = 0.03
 # what hangs on its neighbour in a pose, however that is held: on the first of these that has a sensor
 FOLLOWS = {"chest": ("hips",), "head": ("chest", "hips"), "Shoulder": ("chest",), "UpperArm": ("Shoulder", "chest"),
            "LowerArm": ("UpperArm",), "Hand": ("LowerArm",)}  # fmt: skip
+# the next bone up that suits have a sensor on
+ABOVE = {"spine": "hips", "chest": "hips", "upperChest": "chest", "neck": "chest", "head": "chest", "Shoulder": "chest",
+         "UpperArm": "Shoulder", "LowerArm": "UpperArm", "Hand": "LowerArm", "UpperLeg": "hips", "LowerLeg": "UpperLeg", "Foot": "LowerLeg",
+         "Toes": "Foot"}  # fmt: skip
 LIMBS = {"UpperArm": "LowerArm", "LowerArm": "Hand", "UpperLeg": "LowerLeg", "LowerLeg": "Foot"}
 
 
 def plain(bone):
     """A bone's name without its side."""
     return bone.removeprefix("left").removeprefix("right")
+
+
+def above_of(bone):
+    """The bone that a joint is told against, the next one up that suits have a sensor on; None of the hips."""
+    part = plain(bone)
+    found = ABOVE.get(part)
+    return found if found is None or found in ("hips", "chest") else bone.removesuffix(part) + found
 
 
 def side_sign(bone):

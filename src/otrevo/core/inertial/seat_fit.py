@@ -27,6 +27,7 @@ from otrevo.core.inertial.poses import (
     LIMBS,
     SEATS,
     T_POSE_SD,
+    above_of,
     arms_down,
     arms_level,
     bone_end,
@@ -175,17 +176,24 @@ class SeatFit:
             drift,
             self.zero,
             residual,
-            self._sd(found.jac),
+            *self._sd(found.jac),
             places,
             poses,
             tuple(self.notes),
         )
 
     def _sd(self, jacobian):
-        """How well the mounts are known (S,), degrees about each axis, by the fit's Jacobian."""
-        covariance = np.linalg.pinv(jacobian.T @ jacobian)
-        variance = np.diag(covariance).reshape(-1, 5)[:, 2:]
-        return np.degrees(np.sqrt(variance.mean(axis=1)))
+        """How well mounts are known (S, 3), and how well against that of the bone above (S, 3); degrees about the bones' axes.
+
+        By the fit's Jacobian. What hangs on its neighbour in a pose is known better against it than by itself.
+        """
+        sensors = range(len(self.names))
+        covariance = np.linalg.pinv(jacobian.T @ jacobian).reshape(len(self.names), 5, len(self.names), 5)[:, 2:, :, 2:]
+        covariance = np.diagonal(covariance, axis1=1, axis2=3)  # (S, S, 3): axis by axis
+        above = np.array([self.number.get(above_of(n), -1) for n in self.names])
+        own = covariance[sensors, sensors]
+        joint = own + np.where(above[:, None] >= 0, own[above] - 2 * covariance[sensors, above], 0.0)
+        return np.degrees(np.sqrt(own)), np.degrees(np.sqrt(np.maximum(joint, 0.0)))
 
     def _headings_by_links(self):
         """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""

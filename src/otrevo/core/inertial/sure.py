@@ -1,0 +1,133 @@
+"""How sure a body from a suit alone is: by how well sensors' seats and headings are known, about which axes.
+
+A seat is known about three axes of its bone, of which the bone's own line is often the worst, as forearms roll and nothing tells how
+far: that turns the joint, and does not move the one at its end. A heading is off about the vertical alone. What is said is half
+of the angle or distance within which a joint is 95 times in 100, as of a body from markers (core.solve.uncertainty).
+"""
+
+import numpy as np
+
+from otrevo.core.body.kinematics import forward_kinematics
+from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD
+from otrevo.core.inertial.poses import above_of, plain
+from otrevo.core.solve.uncertainty import half_of_95
+
+# about each axis, of a bone that no sensor tells of: between two that have one, and at an end
+BETWEEN_DEG, END_DEG = 3.5, 8.0
+# how far bones are from what a height tells, or for legs the warm-up's steps; one share of all bones of a kind
+LENGTHS = {"trunk": 0.04, "Shoulder": 0.05, "UpperArm": 0.04, "LowerArm": 0.05, "Hand": 0.05, "UpperLeg": 0.02, "LowerLeg": 0.02,
+           "Foot": 0.04}  # fmt: skip
+LOST_DEG = 15.0  # more where a sensor is lost for longer than can be bridged
+BLOCK = 500  # frames at a time
+UP = np.array([0.0, 1.0, 0.0])
+
+
+def place_sd(world, calibration, headings, times_s, motion):
+    """How sure joints' places are from the hips, (F, B) m over BODY_BONES.
+
+    Parameters
+    ----------
+    world : ndarray (F, S, 4)
+        What sensors said at times_s, NaN where they were lost.
+    calibration : SuitCalibration
+    headings : Headings
+    times_s : ndarray (F,)
+    motion : Motion
+        The body that was found, of the same frames.
+    """
+    heading = np.stack([np.interp(times_s, headings.times_s, column) for column in headings.sd_rad.T], axis=1)
+    lost = np.isnan(world[..., 0])
+    _, turned = forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
+    share, news = _passed_on(calibration)
+    blocks = [
+        _places(
+            calibration.names, share * news, heading[at], lost[at], motion.skeleton, matrix_from_quaternion(turned[at])
+        )
+        for at in (slice(f, f + BLOCK) for f in range(0, len(world), BLOCK))
+    ]
+    return np.concatenate(blocks)
+
+
+def _places(names, seat_rad, heading_rad, lost, skeleton, rotation):
+    """The same of some frames, by rotations (F, B, 3, 3); seat_rad (S, S, 3): how far each seat is off by the error of each."""
+    number = {n: s for s, n in enumerate(names)}
+    shape = len(rotation), len(BODY_BONES)
+    covariance = np.zeros((*shape, 3, 3))
+    seats = np.zeros((len(names), *shape, 3, 3))  # by one sigma of each seat about each axis
+    longer = np.zeros((len(LENGTHS), *shape, 3))  # where joints go as bones of one kind get longer
+    for b, bone in enumerate(BODY_BONES):
+        if bone == "hips":
+            continue
+        above = skeleton.parents[skeleton.index(bone)]
+        name, axes = skeleton.names[above], rotation[:, above]
+        along = axes @ skeleton.rest_offset_m[skeleton.index(bone)]
+        swept = np.cross(axes.swapaxes(1, 2), along[:, None])  # (F, 3, 3): by a radian about each axis
+        for summed in (covariance[None], seats, longer):
+            summed[:, :, b] = summed[:, :, BODY_BONES.index(name)]
+        if name in number:
+            s = number[name]
+            own = SENSOR_SIGMA_RAD**2 + np.where(lost[:, s], np.radians(LOST_DEG) ** 2, 0.0)
+            seats[:, :, b] += seat_rad[s][:, None, :, None] * swept
+            aside = np.cross(UP, along) * heading_rad[:, s, None]
+            covariance[:, b] += aside[:, :, None] * aside[:, None]
+        else:
+            own = np.full(len(rotation), np.radians(BETWEEN_DEG) ** 2)
+        covariance[:, b] += own[:, None, None] * (swept.swapaxes(1, 2) @ swept)
+        longer[_kind(name)][:, b] += along
+    covariance += np.einsum("sfbki,sfbkj->fbij", seats, seats, optimize=True)
+    for moved, part in zip(longer, LENGTHS.values(), strict=True):
+        covariance += part**2 * moved[..., None] * moved[..., None, :]
+    return _half_of_95(covariance)
+
+
+def joint_sd(calibration, headings):
+    """{bone: how sure its joint is, child in parent, degrees}: by how well seats and headings of both are known."""
+    names = calibration.names
+    heading = dict(zip(names, (headings.sd_rad**2).mean(axis=0) / 3, strict=True))  # verticals are where limbs are
+    seat = dict(zip(names, np.radians(calibration.seat_sd_deg) ** 2, strict=True))
+    joint = dict(zip(names, np.radians(calibration.joint_sd_deg) ** 2, strict=True))
+    out = {}
+    for bone in BODY_BONES:
+        above = above_of(bone)
+        if bone not in seat:
+            variance = np.full(3, np.radians(END_DEG if bone.endswith("Toes") else BETWEEN_DEG) ** 2)
+        elif above in seat:
+            variance = joint[bone] + heading[bone] + heading[above] + 2 * SENSOR_SIGMA_RAD**2
+        else:
+            variance = seat[bone] + heading[bone] + SENSOR_SIGMA_RAD**2
+        out[bone] = round(float(np.degrees(_half_of_95(np.diag(variance)))), 2)
+    return out
+
+
+def _passed_on(calibration):
+    """How much of the error of one seat another one has, (S, S, 3), and what each has of its own, (S, 3) rad.
+
+    A seat that is known against the one above has its error in part; what is left is its own.
+    """
+    names = calibration.names
+    own, joint = np.radians(calibration.seat_sd_deg) ** 2, np.radians(calibration.joint_sd_deg) ** 2
+    share, news = np.zeros((len(names), len(names), 3)), own.copy()
+    for s in sorted(range(len(names)), key=lambda s: BODY_BONES.index(names[s])):
+        above = above_of(names[s])
+        if above in names:
+            a = names.index(above)
+            part = np.clip((own[s] + own[a] - joint[s]) / (2 * own[a]), 0.0, np.sqrt(own[s] / own[a]))
+            share[s] = part * share[a]
+            news[s] = np.maximum(own[s] - part**2 * own[a], 0.0)
+        share[s, s] = 1.0
+    return share, np.sqrt(news)
+
+
+def _kind(bone):
+    """The number in LENGTHS of what a bone belongs to."""
+    part = plain(bone)
+    return list(LENGTHS).index(part if part in LENGTHS else "trunk")
+
+
+def _half_of_95(covariance):
+    """Of covariances (..., 3, 3) what half_of_95 says (...), 0 where nothing is unsure."""
+    variance, squared = np.trace(covariance, axis1=-2, axis2=-1), (covariance**2).sum(axis=(-2, -1))
+    unsure = variance > 0
+    return np.where(unsure, half_of_95(np.where(unsure, variance, 1.0), np.where(unsure, squared, 1.0)), 0.0)
