@@ -33,7 +33,7 @@ class Bodies(unittest.TestCase):
         cls.addClassCleanup(cls.folder.cleanup)
         cls.at = Path(cls.folder.name)
         cls.person = make_performer(SEED, shipped_chart(), HEIGHT_M, sloppiness_deg=2.5)
-        cls.motion = perform("warm-up", cls.person, SEED, Fraction(120), (0.6, -0.4), 1.1).motion
+        cls.motion = perform("warm-up", cls.person, SEED, Fraction(60), (0.6, -0.4), 1.1).motion
 
     def write(self, name, bones, names=None, unit=1.0, z_up=False, spoil=None, motion=None):
         """A table of bodies; spoil(rows) -> rows."""
@@ -112,14 +112,14 @@ class Solved(Bodies):
         self.assertIn("--map", said)
         (self.at / "map.json").write_text(json.dumps(dict(zip(names, TEN, strict=True))))
         write_document(self.at / "a.json", true_calibration(make_performer(9, shipped_chart(), 1.9)).to_document())
-        body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "60")
-        self.assertEqual(body.rate, Fraction(60))
+        body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "30")
+        self.assertEqual(body.rate, Fraction(30))
         shin = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftFoot")])
         self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
             generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
 
     def test_two_performers_in_one_file_are_told_apart_by_their_names(self):
-        zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, Fraction(120), (-1.5, 0.8), 1.1).motion
+        zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, Fraction(60), (-1.5, 0.8), 1.1).motion
         both = lambda rows: rows + rows_of(zoe, 5, SIX, [called(b, "Zoe") for b in SIX])  # noqa: E731
         self.write("both.csv", SIX, [called(b) for b in SIX], spoil=both)
         body, report = self.solve("both", "--of", "Mo")
