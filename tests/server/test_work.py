@@ -3,13 +3,16 @@
 import contextlib
 import os
 import signal
+import subprocess
+import sys
 import time
 import uuid
 from fractions import Fraction
 from pathlib import Path
 from unittest import mock
 
-from django.test import TransactionTestCase
+from django.conf import settings
+from django.test import SimpleTestCase, TransactionTestCase
 
 from otrevo.core.optics.wand import SHIPPED_WANDS
 from otrevo.core.sim.rig import Faults, film
@@ -98,7 +101,7 @@ class KilledWorkers(WithATake):
             time.sleep(1.0)  # the worker hands the run over; to a process that is dead already it would hand nothing
             os.kill(child, signal.SIGKILL)
             wait_until(all_ended, "the end")
-            self.assertIsNone(process.poll(), "the worker goes on")
+            self.assertTrue(process.is_alive(), "the worker goes on")
         self.assertEqual(self.states(), {"label": "done", "solve": "done"})
         self.assertEqual(Run.objects.get(name="label").attempts, 2)
 
@@ -111,7 +114,8 @@ class KilledWorkers(WithATake):
             queue_from(self.take, "label")
             wait_until(lambda: running("label"), "labelling")
             os.kill(spawner, signal.SIGKILL)
-            self.assertEqual(process.wait(PATIENCE_S), 1, "it ends, to be started anew")
+            process.join(PATIENCE_S)
+            self.assertEqual(process.exitcode, 1, "it ends, to be started anew")
         with worker():
             wait_until(all_ended, "the end")
         self.assertEqual(self.states(), {"label": "done", "solve": "done"})
@@ -177,7 +181,7 @@ class KilledWorkers(WithATake):
         first = start_worker()
         wait_until(lambda: running("label"), "labelling")
         first.terminate()
-        first.wait(120)
+        first.join(120)
         self.assertEqual(Run.objects.get(name="label").attempts, 0, "that was no failure")
         with worker():
             wait_until(all_ended, "the end")
@@ -276,3 +280,30 @@ class Claims(WithATake):
         with worker():
             wait_until(all_ended, "the end")
         self.assertEqual(self.states(), {"label": "done", "solve": "done"}, told())
+
+
+class AtLeisure(SimpleTestCase):
+    """A spawner that nobody has asked for anything does once what takes its time, and its computing processes have it then."""
+
+    SCRIPT = """
+import sys, time
+from otrevo.server.work import spawner
+spawner.LEISURE_S = 0.2
+def at_leisure():
+    spawner.loaded = getattr(spawner, "loaded", 0) + 1
+def compute(connection):
+    connection.send(getattr(spawner, "loaded", 0))
+asked = spawner.Spawner(compute, at_leisure)
+found = [asked.fork().recv()]
+for _ in range(2):
+    time.sleep(1.0)
+    found.append(asked.fork().recv())
+print(found)
+"""
+
+    def test_what_takes_long_to_load_is_loaded_once_and_nothing_waits_for_it(self):
+        done = subprocess.run(
+            [sys.executable, "-c", self.SCRIPT], capture_output=True, text=True, timeout=PATIENCE_S,
+            env=os.environ | {"PYTHONPATH": str(settings.HOME / "src")},
+        )  # fmt: skip
+        self.assertEqual(done.stdout.strip(), "[0, 1, 1]", done.stderr)

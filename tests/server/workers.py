@@ -1,34 +1,53 @@
-"""Real workers on the test database, started and killed as processes."""
+"""Real workers on the test database, started and killed as processes.
 
+They are forked from a process that has loaded what every worker loads, which would take longer than most of their tests.
+Elsewhere, as in tests.server.product, workers start as they do in the product.
+"""
+
+import multiprocessing
 import os
 import signal
-import subprocess
-import sys
 import time
 from contextlib import contextmanager
+from unittest import mock
 
 from django.conf import settings
 from django.db import connection
 
 from otrevo.server.work.models import ACTIVE, Run
+from otrevo.server.work.spawner import die_with
 
 PATIENCE_S = 240
+FORKING = multiprocessing.get_context("forkserver")
+FORKING.set_forkserver_preload(["tests.server.loaded_worker"])
 
 
-def start_worker(log=subprocess.DEVNULL):
-    """A worker process; its whole group can be killed."""
-    environment = os.environ | {
+def _be_a_worker():
+    from otrevo.server.work.worker import serve
+
+    die_with(os.getppid())
+    silent = os.open(os.devnull, os.O_WRONLY)
+    for stream in (1, 2):
+        os.dup2(silent, stream)
+    serve()
+
+
+def start_worker():
+    """A worker process."""
+    environment = {
         "OTREVO_DB_NAME": connection.settings_dict["NAME"], "OTREVO_HEARTBEAT_S": "0.3", "OTREVO_STALLED_S": "1.5",
-        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "PYTHONPATH": str(settings.HOME / "src"),
+        "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "PYTHONPATH": f"{settings.HOME / 'src'}:{settings.HOME}",
     }  # fmt: skip
-    command = [sys.executable, "-m", "otrevo.server.work.worker"]
-    return subprocess.Popen(command, env=environment, stdout=log, stderr=log, cwd=settings.HOME)
+    with mock.patch.dict(os.environ, environment):  # of the process that forks, which the first worker starts
+        process = FORKING.Process(target=_be_a_worker)
+        process.start()
+    return process
 
 
 def kill(process):
     """kill -9: the worker has no chance to say anything to anybody."""
     os.kill(process.pid, signal.SIGKILL)
-    process.wait()
+    process.join()
 
 
 @contextmanager
@@ -38,7 +57,7 @@ def worker():
     try:
         yield process
     finally:
-        if process.poll() is None:
+        if process.is_alive():
             kill(process)
 
 

@@ -69,7 +69,9 @@ def suit_from_document(devices, where="performer"):
     ):
         raise InputError(f"{where}: suit: expected a unit rotation for every sensor.")
     if any(v.shape != (len(names), 3) or not (np.isfinite(v) & (v >= 0)).all() for v in (axes, joint)):
-        raise InputError(f"{where}: suit: expected how sure every seat is as three numbers that are not negative, in degrees.")
+        raise InputError(
+            f"{where}: suit: expected how sure every seat is as three numbers that are not negative, in degrees."
+        )
     places = {j: (joints[a][j], joints[b][j]) for a, b, j in links_of(names) if j in joints[a] and j in joints[b]}
     if any(p.shape != (3,) or not np.isfinite(p).all() for both in places.values() for p in both):
         raise InputError(f"{where}: suit: expected three finite numbers in metres for every joint.")

@@ -20,6 +20,7 @@ from multiprocessing.connection import Connection
 log = logging.getLogger("otrevo.worker")
 FORK, END = b"f", b"e"
 PR_SET_PDEATHSIG = 1
+LEISURE_S = 10.0
 
 
 def die_with(parent):
@@ -30,19 +31,20 @@ def die_with(parent):
 
 
 class Spawner:
-    """Forks the process that forks. compute(connection): what a computing process does until its connection closes.
+    """Forks the process that forks. compute(connection): what a computing process does until its connection closes;
+    at_leisure(): done once by the process that forks, when nothing was wished for LEISURE_S.
 
     Make it while the worker has one thread and no connection to anything.
     """
 
-    def __init__(self, compute):
+    def __init__(self, compute, at_leisure=lambda: None):
         self.socket, theirs = socket.socketpair()
         worker, spawner = os.getpid(), os.fork()
         if spawner == 0:
             self.socket.close()
             try:
                 die_with(worker)
-                _serve(theirs, compute)
+                _serve(theirs, compute, at_leisure)
             finally:
                 os._exit(0)  # never back into the worker's code
         theirs.close()
@@ -68,10 +70,14 @@ class Spawner:
             raise ConnectionResetError
 
 
-def _serve(requests, compute):
+def _serve(requests, compute, at_leisure):
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the worker decides when it ends
-    spawner, child = os.getpid(), None
+    spawner, child, wait_s = os.getpid(), None, LEISURE_S
     while True:
+        if not select.select([requests], [], [], wait_s)[0]:
+            at_leisure()
+            wait_s = None
+            continue
         wish, handles, _, _ = socket.recv_fds(requests, 1, 1)
         if child is not None:
             os.kill(child, signal.SIGKILL)

@@ -241,18 +241,25 @@ async def work(spawner):
                 child.stop()
 
 
-def main():
+def load():
+    """Load all that a worker and its computing processes need."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "otrevo.server.settings")
     django.setup()
-    from otrevo.server.work.child import compute
     from otrevo.server.work.kinds import load_all
 
     load_all()  # for the computing processes, and because the first cancelling must not wait for it
-    importlib.import_module("scipy.signal")  # SciPy would load it in every computing process anew
-    spawner = Spawner(compute)
+
+
+def serve():
+    """Work until this process is ended; everything is loaded."""
+    from otrevo.server.work.child import compute
+
+    # SciPy loads its filters when they are first asked for: a second that starting need not wait for, nor every process anew
+    spawner = Spawner(compute, at_leisure=lambda: importlib.import_module("scipy.signal"))
     signal.signal(signal.SIGINT, signal.default_int_handler)
     asyncio.run(work(spawner))
 
 
 if __name__ == "__main__":
-    main()
+    load()
+    serve()
