@@ -8,12 +8,12 @@ from otrevo.core.body.model import generic_body
 from otrevo.core.body.tree_solver import place_markers
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance
 from otrevo.core.warm_up.geometry_fit import (
     _Growth,
     _normal_equations,
     _pose_cost,
     _prior,
-    _rotation_variance,
     _stack,
     fit_geometry,
     pose_all,
@@ -75,29 +75,60 @@ class Derivatives(unittest.TestCase):
 
     def test_pose_gradient_against_differences(self):
         h = 1e-6
-        for f, column in ((0, 1), (1, 3), (2, 3 + 3 * 4 + 2), (1, 3 + 3 * (self.bones - 1))):
+        for f, bone, axis in ((0, None, 1), (1, 0, 0), (2, 4, 2), (1, self.bones - 1, 0)):
             values = []
             for sign in (1, -1):
                 root, local = self.root.copy(), self.local.copy()
-                if column < 3:
-                    root[f, column] += sign * h
+                if bone is None:
+                    root[f, axis] += sign * h
                 else:  # a small turn about a world axis, brought into the bone's parent
-                    b, axis = divmod(column - 3, 3)
                     turn = np.zeros(3)
                     turn[axis] = sign * h
                     small = matrix_from_quaternion(quaternion_from_rotvec(turn))
-                    p = self.model.skeleton.parents[b]
+                    p = self.model.skeleton.parents[bone]
                     parent = self.world[f, p] if p >= 0 else np.eye(3)
-                    local[f, b] = parent.T @ small @ parent @ local[f, b]
+                    local[f, bone] = parent.T @ small @ parent @ local[f, bone]
                 values.append(self.cost(self.model, root, local))
+            column = 3 * (self.bones - 1 - (-1 if bone is None else bone)) + axis
             self.assertAlmostEqual(-(values[0] - values[1]) / (2 * h), self.gp[f, column], places=5)
+
+    def whole(self, f):
+        """The pose's normal matrix of a frame, of which the lower triangle is filled in."""
+        return np.tril(self.hpp[f]) + np.tril(self.hpp[f], -1).T
 
     def test_the_matrices_belong_together(self):
         np.testing.assert_allclose(self.hgg, self.hgg.T, atol=1e-9)
         for f in range(3):
-            np.testing.assert_allclose(self.hpp[f], self.hpp[f].T, atol=1e-9)
-            whole = np.block([[self.hpp[f], self.hpg[f]], [self.hpg[f].T, self.hgg]])
+            whole = np.block([[self.whole(f), self.hpg[f]], [self.hpg[f].T, self.hgg]])
             self.assertGreater(np.linalg.eigvalsh(whole).min(), -1e-8, "a sum of squares has no negative direction")
+
+    def test_poses_eliminated_bone_by_bone_are_those_eliminated_at_once(self):
+        self.hpp += np.eye(self.hpp.shape[1])
+        factor = [np.linalg.cholesky(self.whole(f)) for f in range(3)]
+        half = [np.linalg.solve(c, g) for c, g in zip(factor, self.hpg, strict=True)]
+        pull = [np.linalg.solve(c, g) for c, g in zip(factor, self.gp, strict=True)]
+        columns, count = columns_below(self.model)
+        eliminate(self.model.skeleton.parents, columns, count, self.hpp, self.hpg, self.gp)
+        np.testing.assert_allclose(np.tril(self.hpp), factor, rtol=1e-7, atol=1e-6)
+        np.testing.assert_allclose(self.hpg, half, rtol=1e-7, atol=1e-6)
+        np.testing.assert_allclose(self.gp, pull, rtol=1e-7, atol=1e-6)
+        for block, mine in enumerate(count):
+            left_out = np.setdiff1d(np.arange(len(self.gg)), columns[block, :mine])
+            self.assertEqual(np.abs(self.hpg[:, 3 * block : 3 * block + 3][..., left_out]).sum(), 0)
+
+    def test_variances_are_those_of_the_inverse(self):
+        self.hpp += np.eye(self.hpp.shape[1])
+        expected = np.zeros((self.bones, 3))
+        for f in range(3):
+            covariance = np.linalg.inv(self.whole(f))
+            for b, p in enumerate(self.model.skeleton.parents):
+                at = slice(3 * (self.bones - 1 - b), 3 * (self.bones - b))
+                axes = self.world[f, p] if p >= 0 else np.eye(3)
+                expected[b] += np.diag(axes.T @ covariance[at, at] @ axes)
+        found = np.zeros_like(expected)
+        eliminate(self.model.skeleton.parents, *columns_below(self.model), self.hpp, self.hpg, self.gp)
+        rotation_variance(self.hpp, self.world, self.model.skeleton.parents, found)
+        np.testing.assert_allclose(found, expected, rtol=1e-6)
 
     def test_unseen_markers_add_nothing(self):
         hpp, hpg = np.zeros_like(self.hpp), np.zeros_like(self.hpg)
@@ -166,14 +197,6 @@ class PoseCost(unittest.TestCase):
         self.assertGreater(_pose_cost(2 * turned, none, sigma), _pose_cost(turned, none, sigma) + 20)
         unmeasured = _pose_cost(0 * turned, 80 * sigma**2, sigma)  # as uncertain after as before
         self.assertAlmostEqual(unmeasured, 0.0, places=9)
-
-    def test_variances_are_those_of_the_normal_matrix_about_the_parents_axes(self):
-        turn = np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1.0]])
-        hpp = np.diag([1, 1, 1, 1, 1, 1, 4.0, 16.0, 25.0])[None]
-        whitened = np.linalg.inv(np.linalg.cholesky(hpp))
-        out = np.zeros((2, 3))
-        _rotation_variance(whitened, np.stack([turn, np.eye(3)])[None], np.array([-1, 0]), out)
-        np.testing.assert_allclose(out[1], [1 / 16, 1 / 4, 1 / 25])
 
 
 class ExactData(unittest.TestCase):

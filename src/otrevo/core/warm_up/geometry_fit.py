@@ -19,6 +19,7 @@ from numba import njit
 
 from otrevo.core.body.compiled_rotations import log_rotation, log_rotations, log_slope
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
+from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance
 
 SIGMA_M = 0.006
 STRAY_M = 0.05
@@ -63,9 +64,9 @@ def refine_many(body, positions_m, weight, scale_m, root, local, iterations, wor
 def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg, gp, hgg, gg):
     """Add every frame's markers to the normal equations.
 
-    Pose columns: root translation, then a world-axis turn per bone; geometry columns: joint offsets of bones 1..B-1,
-    then marker offsets. x, r (F, M, 3) predicted places and residuals, weight (F, M); hpp (F, P, P), hpg (F, P, G),
-    gp (F, P), hgg (G, G), gg (G) are added to.
+    Pose columns: a world-axis turn per bone, the last bone first, then the root's translation; geometry columns: joint
+    offsets of bones 1..B-1, then marker offsets. x, r (F, M, 3) predicted places and residuals, weight (F, M); the lower
+    triangle of hpp (F, P, P), hpg (F, P, G), gp (F, P), hgg (G, G), gg (G) are added to.
     """
     frames, markers, bones = x.shape[0], x.shape[1], parents.shape[0]
     pose_size = 3 + 3 * bones
@@ -77,10 +78,7 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
             if w <= 0.0:
                 continue
             jacobian[:] = 0.0
-            size = 3
-            for i in range(3):
-                jacobian[i, i] = 1.0
-                column[i] = i
+            size = 0
             b = marker_bone[m]
             while b >= 0:  # d place / d turn = -[lever]x
                 l0, l1, l2 = x[f, m, 0] - joint[f, b, 0], x[f, m, 1] - joint[f, b, 1], x[f, m, 2] - joint[f, b, 2]
@@ -88,9 +86,13 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
                 jacobian[1, size], jacobian[1, size + 2] = -l2, l0
                 jacobian[2, size], jacobian[2, size + 1] = l1, -l0
                 for k in range(3):
-                    column[size + k] = 3 + 3 * b + k
+                    column[size + k] = 3 * (bones - 1 - b) + k
                 size += 3
                 b = parents[b]
+            for i in range(3):
+                jacobian[i, size + i] = 1.0
+                column[size + i] = 3 * bones + i
+            size += 3
             pose_columns = size
             b = marker_bone[m]
             for i in range(3):
@@ -113,7 +115,7 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
                 cp = column[p]
                 if p < pose_columns:
                     gp[f, cp] += pull
-                    for q in range(pose_columns):
+                    for q in range(p + 1):  # these columns ascend
                         hpp[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
                     for q in range(pose_columns, size):
                         hpg[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
@@ -147,31 +149,12 @@ def _pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
                 for i in range(3):
                     for j in range(3):
                         by_world[k, i] += slope[k, j] * axes[i, j]
-            at = 3 + 3 * b
+            at = 3 * (len(body.parents) - 1 - b)
             for i in range(3):
                 for k in range(3):
                     gp[f, at + i] += by_world[k, i] * pull[k]
                     for j in range(3):
                         hpp[f, at + i, at + j] += by_world[k, i] * stiff[k] * by_world[k, j]
-
-
-@njit(cache=True, error_model="numpy")
-def _invert_factors(factors):
-    """Invert lower triangular matrices (F, P, P) in place."""
-    size = factors.shape[1]
-    row = np.empty(size)
-    for f in range(factors.shape[0]):
-        a = factors[f]
-        for i in range(size):  # the rows above are inverted already
-            row[:i] = 0.0
-            for k in range(i):
-                if a[i, k] != 0.0:
-                    for j in range(k + 1):
-                        row[j] += a[i, k] * a[k, j]
-            own = 1.0 / a[i, i]
-            for j in range(i):
-                a[i, j] = -own * row[j]
-            a[i, i] = own
 
 
 def pose_all(model, root, local):
@@ -308,6 +291,7 @@ def fit_geometry(
     parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones, 3))
     pose_size, bone_size = 3 + 3 * bones, 3 * (bones - 1)
     growth = _Growth(prior_model) if marker_information is None else None
+    columns, column_count = columns_below(model)
     scales = 0.06 * (1 / 3) ** np.linspace(0, 1, iterations)
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
@@ -333,15 +317,15 @@ def fit_geometry(
                 hpp, hpg, gp, normal_gg, gradient,
             )  # fmt: skip
             _pull_to_rest(body, world[part], local[part], share[part], float(limit_share), hpp, gp)
-            whitened = np.linalg.cholesky(hpp)
+            eliminate(parents, columns, column_count, hpp, hpg, gp)
             if iteration == iterations - 1:
-                sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", whitened)).sum()
-            _invert_factors(whitened)
-            if iteration == iterations - 1:
-                _rotation_variance(whitened, world[part], parents, spread)
-            half = (whitened @ hpg).reshape(f * pose_size, -1)
-            normal_gg -= half.T @ half
-            gradient -= half.T @ (whitened @ gp[..., None]).ravel()
+                sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", hpp)).sum()
+                rotation_variance(hpp, world[part], parents, spread)
+            for block, count in enumerate(column_count):
+                mine, rows = columns[block, :count], slice(3 * block, 3 * block + 3)
+                half = hpg[:, rows][..., mine].reshape(3 * f, count)
+                normal_gg[np.ix_(mine, mine)] -= half.T @ half
+                gradient[mine] -= half.T @ gp[:, rows].ravel()
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
@@ -369,29 +353,6 @@ def _marker_cost(squared, samples):
     own = STEADY_SHARE * np.array([squared, 3 * samples]) + STEADY_SAMPLES * np.array([[STEADY_M**2], [1.0]])
     share = np.minimum(own[0] / own[1] / SIGMA_M**2, 1.0)
     return squared.sum() / SIGMA_M**2 + (STEADY_SHARE * 3 * samples * (np.log(share) + 1 - share)).sum()
-
-
-@njit(cache=True, error_model="numpy")
-def _rotation_variance(whitened, world, parents, out):
-    """Add the variance of every joint's turn about its parent's axes, rad2, of all frames to out (B, 3).
-
-    whitened (F, P, P): inverse Cholesky factors of the pose's normal matrices, lower triangular; world (F, B, 3, 3).
-    """
-    size = whitened.shape[1]
-    column = np.empty(3)
-    for f in range(whitened.shape[0]):
-        for b in range(parents.shape[0]):
-            at, p = 3 + 3 * b, parents[b]
-            for row in range(at, size):
-                for k in range(3):
-                    column[k] = whitened[f, row, at + k]
-                for i in range(3):
-                    turned = column[i]
-                    if p >= 0:
-                        turned = 0.0
-                        for k in range(3):
-                            turned += column[k] * world[f, p, k, i]
-                    out[b, i] += turned * turned
 
 
 def _pose_cost(theta, spread, sigma):
