@@ -107,7 +107,7 @@ class Derivatives(unittest.TestCase):
         factor = [np.linalg.cholesky(self.whole(f)) for f in range(3)]
         half = [np.linalg.solve(c, g) for c, g in zip(factor, self.hpg, strict=True)]
         pull = [np.linalg.solve(c, g) for c, g in zip(factor, self.gp, strict=True)]
-        columns, count = columns_below(self.model)
+        columns, count = columns_below(self.model.skeleton.parents.tobytes(), self.model.marker_bone.tobytes())
         eliminate(self.model.skeleton.parents, columns, count, self.hpp, self.hpg, self.gp)
         np.testing.assert_allclose(np.tril(self.hpp), factor, rtol=1e-7, atol=1e-6)
         np.testing.assert_allclose(self.hpg, half, rtol=1e-7, atol=1e-6)
@@ -126,7 +126,13 @@ class Derivatives(unittest.TestCase):
                 axes = self.world[f, p] if p >= 0 else np.eye(3)
                 expected[b] += np.diag(axes.T @ covariance[at, at] @ axes)
         found = np.zeros_like(expected)
-        eliminate(self.model.skeleton.parents, *columns_below(self.model), self.hpp, self.hpg, self.gp)
+        eliminate(
+            self.model.skeleton.parents,
+            *columns_below(self.model.skeleton.parents.tobytes(), self.model.marker_bone.tobytes()),
+            self.hpp,
+            self.hpg,
+            self.gp,
+        )
         rotation_variance(self.hpp, self.world, self.model.skeleton.parents, found)
         np.testing.assert_allclose(found, expected, rtol=1e-6)
 

@@ -6,6 +6,8 @@ the tips of a tree, its normal matrix fills in nothing (D. J. Rose, A graph-theo
 positive definite systems of linear equations, 1972).
 """
 
+from functools import cache
+
 import numpy as np
 from numba import njit
 
@@ -78,12 +80,14 @@ def eliminate(parents, columns, column_count, hpp, hpg, gp):
                 first = parents[first]
 
 
-def columns_below(model):
+@cache
+def columns_below(parents, marker_bone):
     """Which geometry columns the rows of each bone have, the last bone first and the root's translation at the end, for eliminate.
 
     Those of markers below it, of joints below it and of joints on its way up: columns (B + 1, G), column_count (B + 1,).
+    parents, marker_bone: the bytes of a skeleton's and a BodyModel's.
     """
-    parents, marker_bone = model.skeleton.parents, model.marker_bone
+    parents, marker_bone = (np.frombuffer(given, dtype=np.int64) for given in (parents, marker_bone))
     bones = len(parents)
     up = np.zeros((bones, bones), dtype=bool)  # [b, a]: a is b or above it
     for b in range(bones):

@@ -25,6 +25,7 @@ SIGMA_M = 0.006
 STRAY_M = 0.05
 INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
 STEADY_M, STEADY_SAMPLES = 0.002, 10  # a marker's own spread before it is seen, and how many samples that counts as
+SMALL = 100  # unknowns of a limb's geometry; leaving out what is nought would cost more than it saves
 STEADY_SHARE = 0.15  # of the samples count: skin moves slowly
 USUAL_FRAMES = 10  # what is known of how far people turn their joints, counted in frames
 PRIOR_ALONG = 0.08  # share of the bone's length
@@ -291,7 +292,7 @@ def fit_geometry(
     parents, share = model.skeleton.parents, np.broadcast_to(rest_share, (frames, bones, 3))
     pose_size, bone_size = 3 + 3 * bones, 3 * (bones - 1)
     growth = _Growth(prior_model) if marker_information is None else None
-    columns, column_count = columns_below(model)
+    columns, column_count = columns_below(parents.tobytes(), model.marker_bone.tobytes())
     scales = 0.06 * (1 / 3) ** np.linspace(0, 1, iterations)
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
@@ -321,6 +322,11 @@ def fit_geometry(
             if iteration == iterations - 1:
                 sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", hpp)).sum()
                 rotation_variance(hpp, world[part], parents, spread)
+            if len(gradient) < SMALL:
+                half = hpg.reshape(f * pose_size, -1)
+                normal_gg -= half.T @ half
+                gradient -= half.T @ gp.ravel()
+                continue
             for block, count in enumerate(column_count):
                 mine, rows = columns[block, :count], slice(3 * block, 3 * block + 3)
                 half = hpg[:, rows][..., mine].reshape(3 * f, count)
