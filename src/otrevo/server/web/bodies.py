@@ -16,6 +16,7 @@ from channels.db import database_sync_to_async
 from django.conf import settings
 from django.contrib.auth import get_user
 from django.db import DatabaseError
+from ninja.openapi.schema import OpenAPISchema
 
 from otrevo.server.api import api
 
@@ -34,10 +35,20 @@ class Refused(Exception):
         self.status, self.words = status, words
 
 
+class _Bodies(OpenAPISchema):
+    """The description of the API without answers and parameters, which take long to describe and nobody asks for here."""
+
+    def responses(self, operation):
+        return {}
+
+    def operation_parameters(self, operation):
+        return []
+
+
 def routes():
     """[(pattern, {method: (whether it takes files, whether anybody may ask)})] of the API's routes that take a body."""
     out = []
-    for path, operations in api.get_openapi_schema(path_prefix=ROOT + "/")["paths"].items():
+    for path, operations in _Bodies(api, ROOT + "/")["paths"].items():
         taken = {
             method.upper(): (UPLOAD in operation["requestBody"]["content"], not operation.get("security"))
             for method, operation in operations.items()
