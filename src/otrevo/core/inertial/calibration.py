@@ -12,8 +12,8 @@ from otrevo.core.inertial.poses import above_of
 class SuitCalibration:
     """names (S): bones; mount (S, 4): from the sensor's to the bone's axes; heading_rad (S,) of the filters at zero_s of the device's
     clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; seat_sd_deg (S, 3): how
-    well the mount is known, one sigma about each of the bone's axes; joint_sd_deg (S, 3): the same against the mount on the bone above; places: {joint: (above (3,), below (3,))}
-    as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
+    well the mount is known, one sigma about each of the bone's axes; joint_sd_deg (S, 3): the same against the mount on the
+    bone above; places: {joint: (above (3,), below (3,))} as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
     were worn in each other's place, put right here; notes.
     """
 
@@ -32,7 +32,7 @@ class SuitCalibration:
 
     @property
     def sd_deg(self):
-        """How well each mount is known (S,), one sigma, the mean of its axes."""
+        """How well each mount is known (S,): one sigma, the root mean square of its axes."""
         return np.sqrt((self.seat_sd_deg**2).mean(axis=1))
 
     def only(self, names):

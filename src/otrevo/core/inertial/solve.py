@@ -21,8 +21,9 @@ SURE_EACH_S = 0.1
 
 @dataclass(frozen=True)
 class SuitSolution:
-    """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees}; sd_m (F, B): how sure the places of BODY_BONES are from the hips, metres, of every sd_step-th frame; contacts; figures; notes;
-    faults: SensorFaults, in frames of the motion.
+    """motion over the performer's bones, frame 0 at the recording's first sample; sd_deg: {bone: how sure its joint is, degrees};
+    sd_m (F, B): how sure the places of BODY_BONES are from the hips, metres, of every sd_step-th frame, both as in
+    core.inertial.sure; contacts; figures; notes; faults: SensorFaults, in frames of the motion.
     """
 
     motion: Motion

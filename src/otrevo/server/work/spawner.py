@@ -20,7 +20,7 @@ from multiprocessing.connection import Connection
 log = logging.getLogger("otrevo.worker")
 FORK, END = b"f", b"e"
 PR_SET_PDEATHSIG = 1
-LEISURE_S = 10.0
+LEISURE_S = 10.0  # without a wish, after which there is time for something that takes long
 
 
 def die_with(parent):
@@ -32,7 +32,7 @@ def die_with(parent):
 
 class Spawner:
     """Forks the process that forks. compute(connection): what a computing process does until its connection closes;
-    at_leisure(): done once by the process that forks, when nothing was wished for LEISURE_S.
+    at_leisure(): what the process that forks does once, when nobody has asked it for anything for LEISURE_S.
 
     Make it while the worker has one thread and no connection to anything.
     """
