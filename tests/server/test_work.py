@@ -282,6 +282,50 @@ class Claims(WithATake):
         self.assertEqual(self.states(), {"label": "done", "solve": "done"}, told())
 
 
+def printed(script):
+    """What a Python script prints in a process of its own."""
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, timeout=PATIENCE_S,
+        env=os.environ | {"PYTHONPATH": str(settings.HOME / "src")},
+    )  # fmt: skip
+    return done.stdout.strip() or done.stderr
+
+
+class NobodyListens(SimpleTestCase):
+    """A worker that stops a run no longer listens to it. That must not be taken for a fault of the run, which would fail."""
+
+    SCRIPT = """
+import os
+from multiprocessing import Pipe
+from unittest import mock
+import django
+django.setup()
+from otrevo.server.work import child
+ours, theirs = Pipe()
+process = os.fork()
+if process == 0:
+    ours.close()
+    def carry_out(run, report):
+        try:
+            while True:
+                report(1.0)
+        except Exception:
+            os._exit(7)
+    at = "otrevo.server.work."
+    with (mock.patch(at + "execution.carry_out", carry_out), mock.patch(at + "execution.named", lambda run: {}),
+          mock.patch(at + "models.Run")):
+        child.compute(theirs)
+theirs.close()
+ours.send(1)
+ours.recv()
+ours.close()
+print(os.waitstatus_to_exitcode(os.waitpid(process, 0)[1]))
+"""
+
+    def test_the_computing_process_ends_and_says_nothing_of_the_run(self):
+        self.assertEqual(printed(self.SCRIPT), "0")
+
+
 class AtLeisure(SimpleTestCase):
     """A spawner that nobody has asked for anything does once what takes its time, and its computing processes have it then."""
 
@@ -302,8 +346,4 @@ print(found)
 """
 
     def test_what_takes_long_to_load_is_loaded_once_and_nothing_waits_for_it(self):
-        done = subprocess.run(
-            [sys.executable, "-c", self.SCRIPT], capture_output=True, text=True, timeout=PATIENCE_S,
-            env=os.environ | {"PYTHONPATH": str(settings.HOME / "src")},
-        )  # fmt: skip
-        self.assertEqual(done.stdout.strip(), "[0, 1, 1]", done.stderr)
+        self.assertEqual(printed(self.SCRIPT), "[0, 1, 1]")

@@ -26,9 +26,6 @@ def _be_a_worker():
     from otrevo.server.work.worker import serve
 
     die_with(os.getppid())
-    silent = os.open(os.devnull, os.O_WRONLY)
-    for stream in (1, 2):
-        os.dup2(silent, stream)
     serve()
 
 

@@ -36,9 +36,20 @@ def compute(connection):
             now = time.monotonic()
             if now - told >= REPORT_EVERY_S or share >= 1:
                 told = now
-                connection.send(float(share))
+                _tell(connection, float(share))
 
         run = Run.objects.get(pk=run_id)
         with about(**named(run)), contextlib.suppress(Superseded):
             carry_out(run, report)
-        connection.send(None)
+        _tell(connection, None)
+
+
+def _tell(connection, news):
+    """Send to the worker. Where it no longer listens, it is gone or has stopped this run: end at once, and say nothing of the run.
+
+    As an exception this would be taken for a fault of the run, and what was cancelled would read as failed.
+    """
+    try:
+        connection.send(news)
+    except OSError:
+        os._exit(0)

@@ -45,12 +45,12 @@ class Child:
 
     def stop(self):
         if self.connection is not None:
-            self.connection.close()
-            self.connection = None
             try:
-                self.spawner.end()
+                self.spawner.end()  # before its connection closes, which it might notice and come to an end of its own
             except OSError:
                 _end_without_spawner()
+            self.connection.close()
+            self.connection = None
 
     def heard(self):
         """(newest share of progress or None, whether the run has ended). Raises EOFError when the process is gone."""
