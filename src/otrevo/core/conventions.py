@@ -169,3 +169,14 @@ def find_runs(mask):
     if len(edges) % 2:
         edges = np.concatenate([edges, [len(mask)]])
     return edges.reshape(-1, 2)
+
+
+def join_runs(runs, gap):
+    """[[start, end)] of runs in order, those that follow one another by fewer than `gap` as one."""
+    out = []
+    for start, end in runs:
+        if out and start - out[-1][1] < gap:
+            out[-1][1] = end
+        else:
+            out.append([start, end])
+    return out

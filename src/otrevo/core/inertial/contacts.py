@@ -7,6 +7,7 @@ import scipy
 
 from otrevo.core.conventions import (
     find_runs,
+    join_runs,
     make_continuous,
     matrix_from_quaternion,
     quaternion_conjugate,
@@ -16,6 +17,7 @@ from otrevo.core.conventions import (
     slerp,
 )
 from otrevo.core.inertial.joints import heading_matrix
+from otrevo.core.inertial.poses import plain
 from otrevo.core.inertial.recording import GRAVITY_MS2
 from otrevo.core.inertial.stills import turn_speed
 
@@ -56,7 +58,7 @@ def find_carried(sensed, rate):
 
 
 def _mass(bone):
-    return MASSES[bone.removeprefix("left").removeprefix("right")]
+    return MASSES[plain(bone)]
 
 
 @dataclass(frozen=True)
@@ -172,9 +174,7 @@ def _height(point, skeleton):
     if point.endswith("Foot"):
         side = point.removesuffix("Foot")
         return 0.02 * scale - skeleton.rest_offset_m[skeleton.index(side + "Toes"), 1]
-    return {"hips": 0.11, "Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[
-        point.removeprefix("left").removeprefix("right")
-    ] * scale
+    return {"hips": 0.11, "Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[plain(point)] * scale
 
 
 def find_touches(points, rate, blurred_s):
@@ -199,17 +199,7 @@ def find_touches(points, rate, blurred_s):
     for (name, p), at in zip(points.items(), quiet.T, strict=True):
         flat = at & (p.turning < TURNING_RAD_S)
         ball = name.endswith("Toes")
-        for a, b in _joined(find_runs(at if ball else flat), rate):
+        for a, b in join_runs(find_runs(at if ball else flat), BREAK_S * rate):
             if b - a >= SHORTEST_S * rate and (flat[a:b].sum() >= FLAT_S * rate or (ball and b - a >= PIVOT_S * rate)):
                 out.append(Contact(name, max(0, int(a) - blurred), min(len(at), int(b) + blurred), 0.0))
     return sorted(out, key=lambda c: c.start)
-
-
-def _joined(runs, rate):
-    out = []
-    for a, b in runs:
-        if out and a - out[-1][1] < BREAK_S * rate:
-            out[-1][1] = b
-        else:
-            out.append([a, b])
-    return out

@@ -8,6 +8,7 @@ it. What nobody claims stays nameless and is reported as a ghost.
 """
 
 from dataclasses import dataclass, field
+from functools import cache
 
 import numpy as np
 from numba import njit
@@ -69,6 +70,7 @@ def _spread(count, bases):
     return out
 
 
+@cache
 def end_tries(count=64):
     """Rotation vectors to look for other names at an end of the body from, (K, 2, 3): how a forearm, a shin or the neck may
     be turned on from how it is said to be, and every way a hand, a foot or the head can be held.
@@ -78,6 +80,7 @@ def end_tries(count=64):
     )
 
 
+@cache
 def limb_tries(count=160):
     """Rotation vectors to start a limb search from, (K, 2, 3): evenly spread over what arms and legs can do."""
     u = _spread(count, (2, 3, 5, 7))

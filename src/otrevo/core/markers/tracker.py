@@ -165,9 +165,9 @@ def _search_limbs(body, limbs, way, state, t, points, joint, root, local):
 def _doubt_ends(body, limbs, way, state, t, points, x, residual, root, local):
     """Where a marker of an arm's, a leg's or the neck's end is missing while a point without a name waits beside it, its
     names may have been exchanged, as where hands touch; then look for better ones. x (M, 3): where markers are on the
-    pose; residual (M,): how far from there their points are, m.
+    pose; residual (M,): how far from there their points are, m. Returns whether the pose has changed.
     """
-    own = np.empty(points.shape[0], dtype=np.bool_)
+    own, changed = np.empty(points.shape[0], dtype=np.bool_), False
     for limb in range(limbs.bases.shape[0]):
         if not limbs.ends[limb] or abs(t - state.last_doubt[limb]) <= END_RETRY_S * way.rate:
             continue
@@ -191,6 +191,7 @@ def _doubt_ends(body, limbs, way, state, t, points, x, residual, root, local):
         state.last_doubt[limb] = t
         base, tolerance = limbs.bases[limb], way.tolerance_m
         if find_other_names(body, points, own, members, base, limbs.end_tries, tolerance, cost, root, local):
+            changed = True
             for m in range(x.shape[0]):
                 if members[m]:
                     if state.point_of[m] >= 0:  # the next frame names them anew
@@ -198,6 +199,7 @@ def _doubt_ends(body, limbs, way, state, t, points, x, residual, root, local):
                         state.point_of[m] = -1
                     for i in range(3):  # what was learnt under wrong names is worth nothing
                         state.slip[m, i] = state.usual_slip[m, i] = 0.0
+    return changed
 
 
 @jit
@@ -265,9 +267,9 @@ def follow(body, points, limbs, way, root, local, out):
         _search_limbs(body, limbs, way, state, t, points[t], joint, root, local)
         pose_joints(body, root, local, world, joint)
         place_markers(body, world, joint, x)
-        _doubt_ends(body, limbs, way, state, t, points[t], x, residual, root, local)
-        pose_joints(body, root, local, world, joint)
-        place_markers(body, world, joint, x)
+        if _doubt_ends(body, limbs, way, state, t, points[t], x, residual, root, local):
+            pose_joints(body, root, local, world, joint)
+            place_markers(body, world, joint, x)
         _remember(body, way, state, seen, world, x)
         for j in range(points.shape[1]):
             state.hint[j] = out.label[t, j] = state.marker_of[j]

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from otrevo.core.conventions import find_runs, quaternion_rotate
+from otrevo.core.conventions import find_runs, join_runs, quaternion_rotate
 from otrevo.core.errors import InputError
 
 FEET = ("leftFoot", "leftToes", "rightFoot", "rightToes")
@@ -138,13 +138,7 @@ def hysteresis(speed, near, rate):
     slow = (speed < SLOW_M_S) & near
     still = (speed < STILL_M_S) & near
     runs = [(s, e) for s, e in find_runs(slow) if still[s:e].any()]
-    merged = []
-    for s, e in runs:
-        if merged and s - merged[-1][1] < BREAK_S * rate:
-            merged[-1][1] = e
-        else:
-            merged.append([s, e])
-    return [(s, e) for s, e in merged if e - s >= SHORTEST_S * rate]
+    return [(s, e) for s, e in join_runs(runs, BREAK_S * rate) if e - s >= SHORTEST_S * rate]
 
 
 def plants_document(plants):
