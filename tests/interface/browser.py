@@ -5,6 +5,8 @@ import time
 from pathlib import Path
 
 from django.conf import settings
+from django.contrib.auth.models import User
+from django.test import Client
 from playwright.sync_api import expect, sync_playwright
 
 from tests.server.production import PASSWORD
@@ -48,10 +50,19 @@ class InBrowser:
         self.assertEqual(self.faults, [], "the page must not throw")
         self.assertEqual(scrolled, {}, "places scroll within the page, never the page")
 
-    def sign_in(self, role):
-        page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+    def sign_in(self, role, at=None):
+        """A page of somebody who signs in by hand; or who has done so before, and opens a place of the production."""
+        context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        page = context.new_page()
         page.set_default_timeout(90000)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
+        if at is not None:
+            before = Client()
+            before.force_login(User.objects.get(username=f"{role}-SMS"))
+            kept = before.cookies[settings.SESSION_COOKIE_NAME]
+            context.add_cookies([{"name": kept.key, "value": kept.value, "url": self.live_server_url}])
+            self.at(page, at)
+            return page
         page.goto(self.live_server_url)
         page.get_by_label("Name").fill(f"{role}-SMS")
         page.get_by_label("Password").fill(PASSWORD)

@@ -70,8 +70,9 @@ class OnTheBench(InBrowser, LiveServerTestCase):
             "files": ["src/styled.d.ts", "src/bench/panels/index.ts"],
         }
         (web / "panels.json").write_text(json.dumps(of_panels))
-        for command in (["tsc", "--noEmit", "--project", "panels.json"], ["vite", "build"]):
-            done = subprocess.run(["npx", *command], cwd=web, capture_output=True, text=True)
+        compiler = "node_modules/typescript-native/bin/tsc"
+        for command in (["node", compiler, "--noEmit", "--project", "panels.json"], ["npx", "vite", "build"]):
+            done = subprocess.run(command, cwd=web, capture_output=True, text=True)
             self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         return home
 
@@ -79,8 +80,7 @@ class OnTheBench(InBrowser, LiveServerTestCase):
         queue_from(self.take, "line up")
         work()
         self.enterContext(self.settings(HOME=self.web()))
-        page = self.sign_in("technician")
-        self.at(page, f"bench/{self.take.pk}")
+        page = self.sign_in("technician", f"bench/{self.take.pk}")
         expect(page.get_by_text("High water at")).to_be_visible()
         expect(page.get_by_role("region", name="Snags")).to_be_visible()
         expect(page.locator('[data-lane="optical"] canvas')).to_be_visible()
@@ -98,8 +98,7 @@ class OnTheBench(InBrowser, LiveServerTestCase):
         appear(self.take, tomas)
         queue_from(self.take, "line up")
         work()
-        page = self.sign_in("technician")
-        self.at(page, f"bench/{self.take.pk}")
+        page = self.sign_in("technician", f"bench/{self.take.pk}")
         snags = page.get_by_role("region", name="Snags")
         lanes = page.get_by_role("group", name="Lanes")
         expect(lanes).to_contain_text("s · Ines")

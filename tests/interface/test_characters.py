@@ -39,8 +39,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         return len(np.unique(picture.reshape(-1, 3) // 8, axis=0))
 
     def test_a_take_reaches_the_animator_on_their_character(self):
-        page = self.sign_in("technician")
-        self.at(page, "cast")
+        page = self.sign_in("technician", "cast")
         page.get_by_role("button", name="New character").click()
         page.locator("input[type=file]").set_input_files(FOLDER / "wick.glb")
         expect(page.get_by_role("heading", name="Wick")).to_be_visible()
@@ -93,16 +92,14 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         package.state = Package.State.SENT
         package.save(update_fields=["state"])
 
-        animator = self.sign_in("animator")
-        self.at(animator, f"handover/{package.pk}")
+        animator = self.sign_in("animator", f"handover/{package.pk}")
         played = animator.get_by_role("img", name="Wick, as delivered")
         expect(played.locator("canvas")).to_be_visible()
         self.eventually(lambda: self.colours(played) > 60, True)
         expect(animator.get_by_text("_Wick.glb")).to_be_visible()
 
     def test_a_file_that_is_no_character_says_so_and_a_long_name_fits(self):
-        page = self.sign_in("technician")
-        self.at(page, "cast?new-character")
+        page = self.sign_in("technician", "cast?new-character")
         wrong = {"name": "table.glb", "mimeType": "model/gltf-binary", "buffer": b"glTF nothing of the kind"}
         page.locator("input[type=file]").set_input_files(wrong)
         expect(page.get_by_text("table.glb: a GLB of version")).to_be_visible()
@@ -131,8 +128,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
 
     def test_a_rest_pose_is_turned_by_dragging_a_limb_in_the_picture(self):
         wick = self.character("wick")
-        page = self.sign_in("technician")
-        self.at(page, f"cast?character={wick.pk}")
+        page = self.sign_in("technician", f"cast?character={wick.pk}")
         expect(page.get_by_label("How the warm-up follows")).to_contain_text("no flips")
         page.get_by_role("group", name="Map sheet").get_by_role("button", name="head", exact=True).click()
         box = page.locator("canvas").first.bounding_box()
@@ -166,8 +162,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
 
     def test_a_map_is_corrected_mirrored_taken_back_and_the_face_given_gains(self):
         wick = self.character("wick")
-        page = self.sign_in("technician")
-        self.at(page, f"cast?character={wick.pk}")
+        page = self.sign_in("technician", f"cast?character={wick.pk}")
         expect(page.get_by_label("How the warm-up follows")).to_contain_text("no flips")
         sheet = page.get_by_role("group", name="Map sheet")
         sheet.get_by_role("button", name="right upper arm").click()
@@ -244,8 +239,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
 
     def test_reach_is_drawn_in_its_lane_and_a_take_casts_for_itself(self):
         gull, keeper = self.character("gull"), self.character("keeper")
-        page = self.sign_in("technician")
-        self.at(page, f"bench/{self.take.pk}?see=beside+Gull")
+        page = self.sign_in("technician", f"bench/{self.take.pk}?see=beside+Gull")
         lane = page.get_by_role("group", name="Gull: right hand reaches")
         expect(lane).to_be_visible()
         lane.dblclick(position={"x": 500, "y": 4})

@@ -32,8 +32,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         self.enterContext(Stage())
 
     def solved_take(self):
-        page = self.sign_in("technician")
-        self.at(page, f"floor/{self.slate.pk}")
+        page = self.sign_in("technician", f"floor/{self.slate.pk}")
         expect(page.get_by_text("Ready. T-pose")).to_be_visible(timeout=20000)
         page.keyboard.press("r")
         expect(page.get_by_text("● ROLLING")).to_be_visible(timeout=20000)
@@ -177,8 +176,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         page.get_by_label("Password").fill("wrong")
         page.get_by_role("button", name="Sign in").click()
         expect(page.get_by_role("alert")).to_contain_text("do not match")
-        page = self.sign_in("technician")
-        self.at(page, "handover")
+        page = self.sign_in("technician", "handover")
         expect(page.get_by_text("No packages yet")).to_be_visible()
         self.at(page, "cast")
         expect(page.get_by_role("heading", name="Ines")).to_be_visible()

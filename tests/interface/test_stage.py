@@ -120,8 +120,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         self.eventually(lambda: len(current_blinds(self.room)[0]), found + 1)
 
     def test_a_reload_in_the_middle_of_a_recording_loses_nothing(self):
-        page = self.sign_in("technician")
-        self.at(page, "stage/sweep")
+        page = self.sign_in("technician", "stage/sweep")
         self.live(page)
         page.get_by_role("button", name="Start the sweep").click()
         expect(page.get_by_text("of the slowest camera")).to_be_visible()
@@ -134,8 +133,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         self.assertGreater(StageRecording.objects.get().seconds, 2)
 
     def test_level_trust_and_views(self):
-        page = self.sign_in("supervisor")
-        self.at(page, "stage/level?view=plan")
+        page = self.sign_in("supervisor", "stage/level?view=plan")
         expect(page.get_by_role("img", name="Plan of the room: cameras")).to_be_visible()
         page.get_by_role("button", name="mm").click()
         expect(page.get_by_role("img", name="expected accuracy at 1.0 metres")).to_be_visible()
@@ -150,8 +148,7 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
 
     def test_a_knock_is_said_on_the_floor_while_rolling(self):
         world.knock(self.production.pk, "c07")
-        page = self.sign_in("technician")
-        self.at(page, f"floor/{self.slate.pk}")
+        page = self.sign_in("technician", f"floor/{self.slate.pk}")
         expect(page.get_by_text(re.compile("(all|of) 12 cameras"))).to_be_visible()
         page.keyboard.press("r")
         expect(page.get_by_role("alert")).to_contain_text("Camera c07 has been knocked")
@@ -202,7 +199,8 @@ class PreparingTheRoom(InBrowser, TransactionTestCase):
         expect(page.get_by_role("region", name="Rebuild")).to_contain_text("mm")
 
     def test_an_animator_has_no_stage(self):
-        page = self.sign_in("animator")
+        page = self.sign_in("animator", "handover")
+        expect(page.get_by_role("navigation", name="Places")).to_be_visible()
         expect(page.get_by_role("link", name="Stage")).to_have_count(0)
         self.at(page, "stage")
         expect(page.get_by_role("alert").first).to_contain_text("As animator you cannot do this")

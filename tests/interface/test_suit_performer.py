@@ -28,8 +28,7 @@ class WithoutMarkers(InBrowser, LiveServerTestCase):
         self.production, _ = make_production()
 
     def test_from_entry_to_package_on_a_character(self):
-        page = self.sign_in("technician")
-        self.at(page, "cast?new")
+        page = self.sign_in("technician", "cast?new")
         page.get_by_label("Name").fill("Jorun")
         page.get_by_label("Height in metres").fill("1,74")
         expect(page.get_by_role("region", name="Measures")).to_have_count(0)
@@ -110,7 +109,6 @@ class WithoutMarkers(InBrowser, LiveServerTestCase):
         self.assertEqual((package.state, package.message), ("ready", ""))
         package.state = Package.State.SENT
         package.save(update_fields=["state"])
-        animator = self.sign_in("animator")
-        self.at(animator, f"handover/{package.pk}")
+        animator = self.sign_in("animator", f"handover/{package.pk}")
         expect(animator.get_by_role("img", name="Wick, as delivered").locator("canvas")).to_be_visible()
         expect(animator.get_by_text("_Wick.glb")).to_be_visible()

@@ -1,4 +1,4 @@
-import { beforeAll, describe, expect, it, vi } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { night } from '../theme';
 import { drawPicture, type PictureContent } from './camera-picture';
 
@@ -37,6 +37,9 @@ const draw = (content: Partial<PictureContent>, large = true) => {
 describe('a camera’s picture', () => {
   beforeAll(() => {
     vi.stubGlobal('window', { devicePixelRatio: 2 });
+  });
+  afterAll(() => {
+    vi.unstubAllGlobals();
   });
 
   it('is as sharp as the screen, whatever its size', () => {

@@ -1,4 +1,4 @@
-import { beforeEach, describe, expect, it, vi } from 'vitest';
+import { afterAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { Transport } from './transport';
 
 let pending: ((now: number) => void) | null = null;
@@ -15,6 +15,9 @@ beforeEach(() => {
   vi.stubGlobal('cancelAnimationFrame', () => {
     pending = null;
   });
+});
+afterAll(() => {
+  vi.unstubAllGlobals();
 });
 
 function pass(ms: number) {
