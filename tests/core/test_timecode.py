@@ -32,9 +32,11 @@ def count_labels(fmt, frames):
 
 
 class Labels(unittest.TestCase):
-    def test_every_label_of_an_hour_against_counting(self):
+    def test_every_label_of_ten_minutes_and_those_about_each_minute_of_an_hour_against_counting(self):
         for fmt in (DF, TimecodeFormat(Fraction(60000, 1001), True), TimecodeFormat(Fraction(24000, 1001))):
             for frame, label in enumerate(count_labels(fmt, 3700 * fmt.nominal)):
+                if frame > 601 * fmt.nominal and label[6:8] not in ("00", "59"):
+                    continue  # ten minutes are like the next ten but for where labels are left out
                 if fmt.label(frame) != label or fmt.frame(label) != frame:
                     self.fail(f"{fmt}: frame {frame} is {fmt.label(frame)}, counted {label}")
 

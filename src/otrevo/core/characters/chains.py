@@ -5,6 +5,7 @@ the way is scored: bones of one limb are about equally long, what lies between t
 bends, a wrist is where fingers leave, and names vote. Both sides are decided together where they are built alike.
 """
 
+from functools import cache
 from itertools import combinations
 
 import numpy as np
@@ -43,6 +44,18 @@ def vote(said, role):
     return float(np.clip(out, -4, 3.5))
 
 
+class _Way:
+    """A way down a limb: its bones, and what every choice of joints along it asks anew."""
+
+    def __init__(self, tree, bones):
+        self.tree, self.bones = tree, bones
+        self.between = cache(lambda i, j: _between(tree, bones, i, j))
+        self.vote = cache(lambda at, role: vote(tree.said[bones[at]], role))
+        self.fork = fan(tree, bones)
+        # for bones that are in no role though they hold skin and their name does not say that they are spare
+        self.charge = [0.25 * (not tree.spare[b] and not tree.ends[b]) for b in bones]
+
+
 def leg_joints(tree, ways):
     """[{role: bone}] and how clear it is (0 to 1) for the ways down both legs."""
     return _decide(tree, ways, LEG_ROLES, _leg_score, optional=3, limb="leg")
@@ -56,7 +69,8 @@ def arm_joints(tree, ways):
 def _decide(tree, ways, roles, score, optional, limb):
     """The best joints for both ways: the same ones where they have as many bones, else those that make both sides alike."""
     ways = [w[:LONGEST_WAY] for w in ways]
-    each = [[(score(tree, w, c), c) for c in _choices(len(w), optional)] for w in ways]
+    asked = [_Way(tree, w) for w in ways]
+    each = [[(score(way, c), c) for c in _choices(len(way.bones), optional)] for way in asked]
     bare = _bare(tree, ways)
     if bare is not None:  # what hangs on the end of the other one is held: it says nothing of the joints
         ranked = [(a, (c, c)) for a, c in each[bare]]
@@ -126,30 +140,26 @@ def _between(tree, way, i, j):
     return max(off, default=0.0), length
 
 
-def _names(tree, way, roles, choice):
-    out = 0.0
-    for role, at in zip(roles, choice, strict=True):
-        if at is not None:
-            out += NAME_WEIGHT * vote(tree.said[way[at]], role)
-    return out
+def _names(way, roles, choice):
+    return sum(NAME_WEIGHT * way.vote(at, role) for role, at in zip(roles, choice, strict=True) if at is not None)
 
 
-def _skipped(tree, way, choice):
-    """A charge for bones that are in no role though they hold skin and their name does not say that they are spare."""
-    chosen = {c for c in choice if c is not None}
-    return sum(0.25 for k in range(len(way)) if k not in chosen and not tree.spare[way[k]] and not tree.ends[way[k]])
+def _skipped(way, choice, count):
+    """A charge for the bones among the first `count` that a choice leaves out."""
+    return sum(way.charge[:count]) - sum(way.charge[at] for at in choice if at is not None)
 
 
 def _cosine(u, v):
     return float(u @ v / max(np.linalg.norm(u) * np.linalg.norm(v), 1e-12))
 
 
-def _leg_score(tree, way, choice):
+def _leg_score(asked, choice):
+    tree, way = asked.tree, asked.bones
     i, j, k, toe = choice
-    off_thigh, thigh = _between(tree, way, i, j)
-    off_shin, shin = _between(tree, way, j, k)
+    off_thigh, thigh = asked.between(i, j)
+    off_shin, shin = asked.between(j, k)
     x = tree.positions
-    out = _names(tree, way, LEG_ROLES, choice) - _skipped(tree, way, choice)
+    out = _names(asked, LEG_ROLES, choice) - _skipped(asked, choice, len(way))
     out -= 2.0 * min(abs(np.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin) + 1.5 * tree.ends[way[k]]
     total = tree.length(way[0], way[i]) + thigh + shin + tree.reach[way[k]]
     out += 3.0 * (thigh + shin) / max(total, 1e-9)
@@ -163,7 +173,7 @@ def _leg_score(tree, way, choice):
             - 1.2 * abs(np.log(max(ratio, 1e-3) / 0.34)) * 0.6
             + 1.0 * (1 - max(_cosine(x[way[k]] - x[way[j]], foot), 0))
         )
-        out -= 0.8 * tree.ends[way[toe]] + 3.0 * (way[toe] != way[-1] and _between(tree, way, k, toe)[0] > 0.2)
+        out -= 0.8 * tree.ends[way[toe]] + 3.0 * (way[toe] != way[-1] and asked.between(k, toe)[0] > 0.2)
         out -= (
             0.4
             * min(tree.reach[way[toe]] / max(np.linalg.norm(foot), 1e-9), 3)
@@ -174,19 +184,19 @@ def _leg_score(tree, way, choice):
     return out
 
 
-def _arm_score(tree, way, choice):
+def _arm_score(asked, choice):
+    tree, way = asked.tree, asked.bones
     c, u, f, h = choice
-    off_upper, upper = _between(tree, way, u, f)
-    off_lower, lower = _between(tree, way, f, h)
+    off_upper, upper = asked.between(u, f)
+    off_lower, lower = asked.between(f, h)
     x = tree.positions
-    out = _names(tree, way, ARM_ROLES, choice) - _skipped(tree, way[: h + 1], choice)
+    out = _names(asked, ARM_ROLES, choice) - _skipped(asked, choice, h + 1)
     out -= 2.0 * min(abs(np.log(upper / lower)), 2) + 5.0 * (off_upper + off_lower)
     rest = tree.reach[way[h]]
     out += 2.5 * (upper + lower) / max(tree.length(way[0], way[u]) + upper + lower + 0.5 * rest, 1e-9)
     out += 0.5 * _cosine(x[way[f]] - x[way[u]], x[way[h]] - x[way[f]])
-    fork = fan(tree, way)
-    if fork >= 0:
-        out += 2.0 if way[h] == fork else -1.5 * min(1.0, tree.length(way[h], fork) / (0.3 * lower))
+    if asked.fork >= 0:
+        out += 2.0 if way[h] == asked.fork else -1.5 * min(1.0, tree.length(way[h], asked.fork) / (0.3 * lower))
     else:
         out -= 3.0 * max(0.0, rest / lower - 0.8)  # a hand is shorter than a forearm
     out -= 0.7 * abs(np.log(max(rest, 0.02 * lower) / (0.65 * lower))) if rest > 0 else 0.5

@@ -71,7 +71,17 @@ for _side, _words in SIDES.items():
     for _word in _words.split():
         _SIDE_OF[_word] = _side
 _KNOWN = set(_CONCEPTS) | {w for w in _SIDE_OF if len(w) > 2 or not w.isascii()}
-_LONG = sorted((w for w in _KNOWN if w.isascii() and len(w) > 4), key=len)
+
+
+def _letters(word):
+    """The letters of a word as bits."""
+    bits = 0
+    for letter in word:
+        bits |= 1 << ord(letter)
+    return bits
+
+
+_LONG = [(w, _letters(w)) for w in sorted(_KNOWN, key=lambda w: (len(w), w)) if w.isascii() and len(w) > 4]
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])|(?<=[^\W\d_])(?=\d)|(?<=\d)(?=[^\W\d_])")
 _BREAKS = re.compile(r"[\W_]+")
 
@@ -143,8 +153,12 @@ def _nearly(word):
         return ()
     best, alike = None, LEAST_ALIKE
     match = SequenceMatcher(b=word)  # which is prepared once
-    for known in _LONG:
-        if abs(len(known) - len(word)) <= 2:
+    letters = _letters(word)
+    for known, theirs in _LONG:
+        if abs(len(known) - len(word)) > 2:
+            continue
+        common = len(word) - (letters & ~theirs).bit_count()  # or fewer; each counts on both sides
+        if 2 * common > alike * (len(known) + len(word)):
             match.set_seq1(known)
             if match.quick_ratio() > alike and (ratio := match.ratio()) > alike:
                 best, alike = known, ratio
