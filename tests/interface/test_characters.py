@@ -138,7 +138,8 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         page.get_by_role("group", name="Map sheet").get_by_role("button", name="head", exact=True).click()
         box = page.locator("canvas").first.bounding_box()
         said = page.get_by_text("drag to turn it at rest", exact=True)
-        places = [(x, y) for y in range(30, 330, 7) for x in range(int(box["width"]) // 2, int(box["width"]) - 60, 7)]
+        middle, right = int(box["width"]) // 2, int(box["width"]) - 60
+        places = [(x, y) for at in (0, 7) for y in range(30 + at, 330, 14) for x in range(middle + at, right, 14)]
         for x, y in places:
             page.mouse.move(box["x"] + x, box["y"] + y)
             if said.count():
