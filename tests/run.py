@@ -104,9 +104,13 @@ class Shared(unittest.TestSuite):
             if self.by_class:
                 for number, tests in enumerate(self.loaded(name)):
                     if self.claimed(f"{name}.{number}"):
+                        self.begin(name)
                         yield tests
             elif self.claimed(name):
                 yield from self.loaded(name)
+
+    def begin(self, name):
+        """For a runner that has something to do before the tests of a module."""
 
     def modules(self):
         """Names below tests/: first those that mostly wait, what is small last."""
@@ -153,12 +157,24 @@ def run_django(tally, claims):
 
             django.setup()
             from django.conf import settings
+            from django.contrib.contenttypes.management import create_contenttypes
+            from django.db.models.signals import post_migrate
+
+            from tests.interface.browser import Open
 
             settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # quick sign-in in tests
+            # nobody asks for Django's permissions; each test that empties the database would have them made again
+            post_migrate.disconnect(dispatch_uid="django.contrib.auth.management.create_permissions")
+            post_migrate.disconnect(create_contenttypes)
+
+            class Suite(Shared):
+                def begin(self, name):
+                    if not name.startswith("interface."):
+                        Open.end()
 
             class Runner(DiscoverRunner):
                 def build_suite(self, *_, **__):
-                    return Shared(claims, "interface", "server", by_class=True)
+                    return Suite(claims, "interface", "server", by_class=True)
 
                 def get_databases(self, suite):
                     return {"default": False}  # without looking into tests that nobody has taken yet
@@ -171,6 +187,7 @@ def run_django(tally, claims):
                     return super().suite_result(suite, result, **kwargs)
 
             Runner(verbosity=1, interactive=False, keepdb=True).run_tests([])
+            Open.end()
         finally:
             cluster.stop()
 
@@ -179,19 +196,6 @@ def run_checks(tally):
     bin = Path(sys.executable).parent
     tally.command("lint", str(bin / "ruff"), "check", "src", "tests", "benchmarks")
     tally.command("import rules", str(bin / "lint-imports"), "--no-cache")
-    manage = (sys.executable, "-m", "otrevo.server.manage")
-    tally.command("migrations are current", *manage, "makemigrations", "--check", "--dry-run")
-    with tempfile.TemporaryDirectory() as folder:
-        made = Path(folder) / "openapi.json"
-        tally.command("OpenAPI description can be made", sys.executable, "-m", "otrevo.server.openapi", str(made))
-        current = made.exists() and json.loads(made.read_text()) == json.loads((HOME / "docs/openapi.json").read_text())
-        tally.passed += current
-        tally.failed += not current
-        print(
-            "ok   docs/openapi.json is current"
-            if current
-            else "FAIL docs/openapi.json is not current; see docs/development.md"
-        )
     web = HOME / "web"
     tally.command(
         "API types can be made", "npm", "run", "--silent", "types", cwd=web

@@ -18,26 +18,40 @@ expect.set_options(timeout=90000)  # a busy machine is slow, and what never come
 CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
 
 
+class Open:
+    """The browser of this process, which stays open from one class to the next."""
+
+    play = browser = None
+
+    @classmethod
+    def start(cls):
+        if cls.browser is None:
+            os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
+            cls.play = sync_playwright().start()
+            cls.browser = cls.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        return cls.browser
+
+    @classmethod
+    def end(cls):
+        """Before tests that need this thread's loop for themselves, and at the end."""
+        if cls.browser is not None:
+            cls.browser.close()
+            cls.play.stop()
+            del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
+            cls.play = cls.browser = None
+
+
 class InBrowser:
     """For a TestCase that has `live_server_url` and sets `production` after this setUp.
 
-    Its tests share a browser; every sign-in has a context of its own in it, so none knows of another.
+    Every sign-in has a context of its own in the browser, so none knows of another.
     """
 
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
         assert (settings.HOME / "web" / "dist" / "index.html").is_file(), "the front end must be built first"
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # the browser's driver runs a loop in this thread
-        cls.play = sync_playwright().start()
-        cls.browser = cls.play.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.play.stop()
-        del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
-        super().tearDownClass()
+        cls.browser = Open.start()
 
     def setUp(self):
         self.faults = []

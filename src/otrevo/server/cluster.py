@@ -130,7 +130,8 @@ class Cluster:
         """Start the server on the port that was chosen; the Popen of it."""
         addresses = ",".join(["127.0.0.1", *filter(None, [self.machines.get("address")])])
         options = ["-c", f"listen_addresses={addresses}", "-c", "unix_socket_directories=", "-c", "max_connections=60",
-                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}", "-c", f"ssl={'on' if self.tls else 'off'}"]  # fmt: skip
+                   "-c", "shared_buffers=128MB", "-c", f"fsync={'on' if self.fsync else 'off'}",
+                   "-c", f"synchronous_commit={'on' if self.fsync else 'off'}", "-c", f"ssl={'on' if self.tls else 'off'}"]  # fmt: skip
         with (self.data / "postgres.log").open("ab") as log:
             return subprocess.Popen(
                 [self.bin / "postgres", "-D", self.folder, "-p", str(self.port), *options],

@@ -41,7 +41,7 @@ class Sighted(NamedTuple):
 
 class Sums(NamedTuple):
     """Normal equations: cameras hcc (C, 15, 15), gc (C, 15); wand poses hpp (F, 6, 6), gp (F, 6); mixed hpc (K, 6, 15 C) of
-    the K frames that are worked on.
+    the K frames that are worked on. Of hcc and hpp, which are symmetric, the lower triangles.
     """
 
     hcc: np.ndarray
@@ -140,14 +140,14 @@ def _accumulate(first, begin, end, seen, views, wand, sums):
         for i in range(15):
             w0, w1 = w * jc[0, i], w * jc[1, i]
             gc[c, i] += w0 * r[n, 0] + w1 * r[n, 1]
-            for j in range(15):
+            for j in range(i + 1):
                 hcc[c, i, j] += w0 * jc[0, j] + w1 * jc[1, j]
             for j in range(6):
                 hpc[k, j, 15 * c + i] += w0 * jp[0, j] + w1 * jp[1, j]
         for i in range(6):
             w0, w1 = w * jp[0, i], w * jp[1, i]
             gp[f, i] += w0 * r[n, 0] + w1 * r[n, 1]
-            for j in range(6):
+            for j in range(i + 1):
                 hpp[f, i, j] += w0 * jp[0, j] + w1 * jp[1, j]
 
 
@@ -235,7 +235,7 @@ def normal_equations(fit, sightings, markers, weight, lens_mean, free, damping):
     sigma = LENS_SIGMA * np.concatenate([lens_mean[:, :2].mean(0), np.ones(7)])
     for c in range(cameras):
         at = slice(SIZE * c, SIZE * (c + 1))
-        matrix[at, at] += hcc[c]
+        matrix[at, at] += hcc[c] + np.tril(hcc[c], -1).T
         gradient[at] += gc[c]
         lens_at = np.arange(SIZE * c + 6, SIZE * (c + 1))
         matrix[lens_at, lens_at] += 1 / sigma**2
