@@ -15,7 +15,7 @@ from otrevo.core.conventions import rigid_move
 
 TRIES = 120
 AGREE = 0.05  # of the distance from the camera
-FEWEST_SHARED = 8  # frames
+FEWEST_SHARED, MOST_SHARED = 8, 150  # frames
 FOCALS = np.geomspace(0.35, 2.8, 19)  # of the picture's width
 
 
@@ -25,7 +25,7 @@ def pair_move(a, b, rng, tries=TRIES):
     Returns rotation, shift, the share of frames that agree, and their RMS distance as a share of the distance.
     """
     frames, markers = a.shape[:2]
-    some = np.array([rng.choice(frames, 3, replace=False) for _ in range(tries)])
+    some = np.argpartition(rng.random((tries, frames)), 2, axis=1)[:, :3]  # three frames, none of them twice
     rotation, shift = rigid_move(a[some].reshape(tries, 3 * markers, 3), b[some].reshape(tries, 3 * markers, 3))
     depth = np.linalg.norm(b, axis=2).mean(1) + np.linalg.norm(a, axis=2).mean(1)
 
@@ -56,11 +56,9 @@ def place_cameras(positions, rng):
     cameras = read.shape[1]
     moves = {}
     for i, j in combinations(range(cameras), 2):
-        shared = np.flatnonzero(read[:, i] & read[:, j])
+        shared = _both_read(read, i, j)
         if len(shared) < FEWEST_SHARED:
             continue
-        if len(shared) > 150:
-            shared = shared[np.linspace(0, len(shared) - 1, 150).astype(int)]
         rotation, shift, share, rms = pair_move(positions[shared, i], positions[shared, j], rng)
         if share > 0.3 and share * len(shared) >= FEWEST_SHARED:
             moves[i, j] = (rotation, shift, share * len(shared) / (1e-3 + rms))
@@ -83,6 +81,12 @@ def place_cameras(positions, rng):
         new = rotation @ world_rotation
         poses[j] = (new, world_position - new.T @ shift)
     return poses, groups
+
+
+def _both_read(read, i, j):
+    """Frames in which two cameras read the wand, not more than are needed, spread evenly; read (F, C)."""
+    shared = np.flatnonzero(read[:, i] & read[:, j])
+    return shared[np.linspace(0, len(shared) - 1, MOST_SHARED).astype(int)] if len(shared) > MOST_SHARED else shared
 
 
 def _groups(cameras, moves):
@@ -109,7 +113,7 @@ def find_focals(read_with, widths, known, rng):
         read = np.isfinite(positions[..., 0, 0])
         values = []
         for i, j in pairs:
-            shared = np.flatnonzero(read[:, i] & read[:, j])
+            shared = _both_read(read, i, j)
             if len(shared) >= FEWEST_SHARED:
                 _, _, share, rms = pair_move(positions[shared, i], positions[shared, j], rng, 40)
                 values.append(share * min(rms, AGREE) + (1 - share) * AGREE)
