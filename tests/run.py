@@ -169,7 +169,7 @@ def run_django(tally, claims):
 
             class Suite(Shared):
                 def begin(self, name):
-                    if not name.startswith("interface."):
+                    if not name.startswith("interface."):  # whose tests are all in a browser
                         Open.end()
 
             class Runner(DiscoverRunner):
