@@ -93,7 +93,9 @@ class InBrowser:
         """Go to a place of the production: by the application's own way where it is open already, without loading it anew."""
         place = f"/p/{self.production.pk}/{path}"
         if page.url.startswith(self.live_server_url):
-            page.evaluate("to => { history.pushState(null, '', to); dispatchEvent(new PopStateEvent('popstate')); }", place)
+            page.evaluate(
+                "to => { history.pushState(null, '', to); dispatchEvent(new PopStateEvent('popstate')); }", place
+            )
         else:
             page.goto(self.live_server_url + place)
 

@@ -153,6 +153,40 @@ class Frames(OnDisk):
             self.assertEqual(session.kept.rows_before(frame), (kept.frame < frame).sum())
 
 
+class HowFast(TestCase):
+    """Samples a second that the Floor shows of a device, by when they were received."""
+
+    def setUp(self):
+        self.device, self.moment, self.sent = device_named("suit"), 0.0, 0
+        self.enterContext(mock.patch("otrevo.server.recorder.readings.time", mock.Mock(monotonic=lambda: self.moment)))
+        self.readings = Readings(self.device, 7, "Ines")
+
+    def hz_when(self, moment, packets):
+        """What is shown at a moment at which so many packets of ten samples are received."""
+        self.moment = moment
+        rows = np.zeros((10, self.device.width))
+        firsts = range(self.sent, self.sent + 10 * packets, 10)
+        self.sent += 10 * packets
+        self.readings.take_in([DevicePacket(first, first / 100, rows) for first in firsts])
+        return self.readings.snapshot()["hz"]
+
+    def test_what_was_held_up_and_comes_at_once_is_no_faster(self):
+        self.assertAlmostEqual(self.hz_when(3.2, 32), 100)
+        shown = [self.hz_when(3.2 + i / 10, 1) for i in range(1, 31)]
+        self.assertTrue(all(90 <= hz <= 110 for hz in shown), shown)
+        self.assertAlmostEqual(
+            self.hz_when(8.2, 20), 100, delta=1, msg="two seconds without a packet, and all of them then"
+        )
+
+    def test_one_that_is_faster_or_slower_or_has_ended_says_so(self):
+        self.assertAlmostEqual([self.hz_when(i / 12, 1) for i in range(1, 40)][-1], 120, delta=1)
+        self.assertAlmostEqual([self.hz_when(5 + i / 5, 1) for i in range(12)][-1], 50, delta=1)
+        self.moment += 0.9
+        self.assertGreater(self.readings.snapshot()["hz"], 0)
+        self.moment += 0.2
+        self.assertEqual(self.readings.snapshot()["hz"], 0)
+
+
 class Devices(OnDisk):
     def test_readings_go_on_after_a_gap_and_what_is_missing_is_nothing(self):
         device = device_named("suit")

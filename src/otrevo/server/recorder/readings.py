@@ -26,7 +26,9 @@ class Readings:
     def __post_init__(self):
         self.next, self.lost, self.begun, self.ahead, self.full = 0, 0, False, 0, False
         self.kept = self.stamps = None
-        self.heard = deque()  # (moment, samples, share that answered) of the last second
+        # (moment, samples, share that answered) of what came in the last second, after the last that came before it: what is
+        # received at once after a wait came in all of that time
+        self.heard = deque([(time.monotonic(), 0, 0.0)])
 
     @property
     def name(self):
@@ -56,6 +58,12 @@ class Readings:
             self.heard.append((time.monotonic(), len(p.samples), float(np.isfinite(p.samples).mean())))
             if self.kept is not None:
                 self._keep(p)
+        self._forget()
+
+    def _forget(self):
+        before = time.monotonic() - COUNTED_S
+        while len(self.heard) > 1 and self.heard[1][0] < before:
+            self.heard.popleft()
 
     def _keep(self, p):
         try:
@@ -73,13 +81,13 @@ class Readings:
 
     def snapshot(self):
         """What the Floor shows of it."""
-        now = time.monotonic()
-        while self.heard and now - self.heard[0][0] > COUNTED_S:
-            self.heard.popleft()
-        samples = sum(n for _, n, _ in self.heard)
-        answering = sum(n * share for _, n, share in self.heard) / max(samples, 1)
+        self._forget()
+        (since, *_), *heard = self.heard
+        samples = sum(n for _, n, _ in heard)
+        took_s = max(self.heard[-1][0] - since, COUNTED_S)
+        answering = sum(n * share for _, n, share in heard) / max(samples, 1)
         return {
             "id": self.device.id, "words": self.device.words, "performer": self.performer, "trouble": self.trouble,
-            "rate": float(self.device.rate), "hz": samples / COUNTED_S, "lost": self.lost,
+            "rate": float(self.device.rate), "hz": samples / took_s, "lost": self.lost,
             "answering": round(answering, 3),
         }  # fmt: skip
