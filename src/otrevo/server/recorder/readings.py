@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-COUNTED_S = 1.0
+COUNTED_S, SURELY_S = 1.0, 10.0  # what comes faster than a device sends was held up, unless it does so for this long
 MOST_AHEAD_S = 5.0  # a packet that claims to be farther ahead than this is believed when many in a row say so
 AHEAD_PACKETS = 20
 
@@ -26,9 +26,7 @@ class Readings:
     def __post_init__(self):
         self.next, self.lost, self.begun, self.ahead, self.full = 0, 0, False, 0, False
         self.kept = self.stamps = None
-        # (moment, samples, share that answered) of what came in the last second, after the last that came before it: what is
-        # received at once after a wait came in all of that time
-        self.heard = deque([(time.monotonic(), 0, 0.0)])
+        self.heard = deque([(time.monotonic(), 0, 0.0)])  # (moment, samples, share that answered) of the last SURELY_S
 
     @property
     def name(self):
@@ -61,7 +59,7 @@ class Readings:
         self._forget()
 
     def _forget(self):
-        before = time.monotonic() - COUNTED_S
+        before = time.monotonic() - SURELY_S
         while len(self.heard) > 1 and self.heard[1][0] < before:
             self.heard.popleft()
 
@@ -82,12 +80,16 @@ class Readings:
     def snapshot(self):
         """What the Floor shows of it."""
         self._forget()
-        (since, *_), *heard = self.heard
+        now, rate = time.monotonic(), float(self.device.rate)
+        heard = [h for h in self.heard if now - h[0] <= COUNTED_S]
         samples = sum(n for _, n, _ in heard)
-        took_s = max(self.heard[-1][0] - since, COUNTED_S)
         answering = sum(n * share for _, n, share in heard) / max(samples, 1)
+        hz = samples / COUNTED_S
+        if hz > rate:
+            (since, *_), *longer = self.heard
+            hz = max(rate, min(hz, sum(n for _, n, _ in longer) / max(now - since, COUNTED_S)))
         return {
             "id": self.device.id, "words": self.device.words, "performer": self.performer, "trouble": self.trouble,
-            "rate": float(self.device.rate), "hz": samples / took_s, "lost": self.lost,
+            "rate": rate, "hz": hz, "lost": self.lost,
             "answering": round(answering, 3),
         }  # fmt: skip
