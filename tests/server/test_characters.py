@@ -5,6 +5,7 @@ import json
 import zipfile
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -18,6 +19,7 @@ from otrevo.core.characters.write_bvh import write_bvh_motion
 from otrevo.core.characters.write_gltf import read_gltf_motion, write_gltf_motion
 from otrevo.core.retarget.transfer import retarget
 from otrevo.core.sim.characters.files import FOLDER
+from otrevo.server.cast.characters import warm_up_solve
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
 from otrevo.server.takes.jobs import queue_all, queue_from
@@ -109,6 +111,14 @@ class Characters(WithCharacters):
         self.assertEqual(about["map_version"], 2)
         elbow = 3 + 4 * about["character"]["bones"].index(pair(out, "leftLowerArm")["target"][0])
         self.assertGreater(np.abs(changed - rows)[:, elbow : elbow + 4].max(), 0.05, "the elbow rests now")
+
+        def removed(performer):  # by somebody else, while this is answered
+            Character.objects.all().delete()
+            return warm_up_solve(performer)
+
+        with mock.patch("otrevo.server.cast.characters.warm_up_solve", removed):
+            answer = self.client.get(path)
+        self.assertEqual((answer.status_code, answer.json()["detail"]), (422, "Gull has just been removed."))
 
     def played(self, *names):
         out = [self.added(name) for name in names]

@@ -29,7 +29,7 @@ from otrevo.core.snags import ranked
 from otrevo.server.cast.models import Character, CharacterMap
 from otrevo.server.conflicts import Conflict
 from otrevo.server.takes.jobs import retarget_anew, retarget_missing
-from otrevo.server.takes.material import clocks, latest, played
+from otrevo.server.takes.material import clocks, latest, newest_map, played
 from otrevo.server.takes.mends import stored_motion
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.streams import read_stream
@@ -265,12 +265,12 @@ def warm_up_on(character, performer):
 
     about: what the rows (T, 3 + 4 B + 3 + 4 P + S) hold: the character's root and the rotations of its bones in their
     parents, the performer's likewise, values of face shapes; and the figures and snags by which the map is judged.
-    Raises InputError where there is no warm-up.
+    Raises InputError where there is no warm-up, or no longer the character.
     """
     run = warm_up_solve(performer)
     if run is None:
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
-    on, version = played(character), character.maps.first().version
+    on, version = played(character), newest_map(character).version
     motion = _slowed(run.pk)
     face = _face_of(run, len(motion))
     result = retarget(motion, on.character, on.sheet, face=face and (*face, on.drivers))

@@ -8,6 +8,7 @@ from otrevo.core.body.performer import performer_from_document
 from otrevo.core.characters.character import character_from
 from otrevo.core.characters.face import drivers_from
 from otrevo.core.characters.sheet import sheet_from
+from otrevo.core.errors import InputError
 from otrevo.core.optics.documents import calibration_from_document
 from otrevo.core.passes.catalogue import PASSES
 from otrevo.core.passes.contract import PlayedCharacter, TakeMaterial, TakeStream
@@ -80,10 +81,18 @@ def characters_of(appearance):
         production_id=performer.production_id, pk__in=appearance.characters))  # fmt: skip
 
 
-def played(character):
-    """The PlayedCharacter of a stored Character, by its newest map."""
-    found = character_from(character.document, character.name)
+def newest_map(character):
+    """The newest CharacterMap of a Character. Raises InputError where it went while somebody was at work with it."""
     newest = character.maps.first()
+    if newest is None:
+        raise InputError(f"{character.name} has just been removed.")
+    return newest
+
+
+def played(character):
+    """The PlayedCharacter of a stored Character, by its newest map. Raises InputError as newest_map does."""
+    found = character_from(character.document, character.name)
+    newest = newest_map(character)
     where = f"{character.name}'s map"
     drivers = drivers_from(newest.document, found.shapes, where, found.expressions)
     return PlayedCharacter(character.name, found, sheet_from(newest.document, found, where), tuple(drivers))
