@@ -99,7 +99,7 @@ class InBrowser:
         else:
             page.goto(self.live_server_url + place)
 
-    def eventually(self, what, wanted, seconds=30):
+    def eventually(self, what, wanted, seconds=90):
         """The database comes to say what the page was told: a request may still be on its way."""
         ends = time.monotonic() + seconds
         while what() != wanted and time.monotonic() < ends:

@@ -1,7 +1,9 @@
 """A character in a browser: its file chosen, its map looked at and changed, its warm-up seen, its take played by the animator."""
 
 import re
+import time
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -13,7 +15,7 @@ from otrevo.core.sim.characters.files import FOLDER
 from otrevo.server.cast.characters import keep_character, set_players
 from otrevo.server.cast.models import Character
 from otrevo.server.handover.models import Package
-from otrevo.server.takes.jobs import queue_from
+from otrevo.server.takes.jobs import passes_of_take, queue_from
 from otrevo.server.work.models import Run
 from tests.interface.browser import InBrowser
 from tests.server.production import calibrate, make_production, work
@@ -163,6 +165,10 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         self.eventually(lambda: self.newest(wick).version, 3)
         expect(page.get_by_text("Rest pose, corrected by hand")).to_be_hidden()
 
+    def slowly(self, take):
+        time.sleep(1.5)
+        return passes_of_take(take)
+
     def newest(self, character):
         return character.maps.order_by("-version").first()
 
@@ -267,8 +273,10 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
         point.focus()
         page.keyboard.press("ArrowDown")
         self.eventually(lambda: round(before[1] - reach()[1][1], 2), 0.1)
-        work()
-        expect(page.get_by_role("button", name="who plays whom")).to_be_enabled()
+        expect(page.get_by_role("button", name="who plays whom")).to_be_disabled()
+        with mock.patch("otrevo.server.bench.api.passes_of_take", self.slowly):  # slower than the page asks for runs
+            work()
+            expect(page.get_by_role("button", name="who plays whom")).to_be_enabled(timeout=30000)
         page.get_by_role("button", name="who plays whom").click()
         box = page.get_by_role("dialog", name="Who plays whom in this take")
         box.get_by_text("Keeper").click()

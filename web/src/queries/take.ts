@@ -23,9 +23,14 @@ export function useTake(id: number) {
   // every answer that says all passes have ended counts, until the take says so too: another may have begun in between
   const ended = working && runs.data && !runs.data.some(atWork) ? runs.dataUpdatedAt : 0;
   const done = runs.data?.filter((r) => r.state === 'done').length;
+  const news = ended || done ? `${id} ${ended} ${done}` : '';
+  const fetchedAfter = useRef('');
   useEffect(() => {
-    if (ended || done) void client.invalidateQueries({ queryKey: ['take', id] });
-  }, [ended, done, client, id]);
+    // one that is under way is waited for: where it takes longer than the next answer, it would be begun anew for ever
+    if (!news || news === fetchedAfter.current || take.isFetching) return;
+    fetchedAfter.current = news;
+    void client.invalidateQueries({ queryKey: ['take', id] });
+  }, [news, take.isFetching, client, id]);
   return { take, runs: live ?? [], working };
 }
 
