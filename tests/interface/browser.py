@@ -90,14 +90,7 @@ class InBrowser:
         page.get_by_role("option", name=words, exact=isinstance(words, str)).click()
 
     def at(self, page, path):
-        """Go to a place of the production: by the application's own way where it is open already, without loading it anew."""
-        place = f"/p/{self.production.pk}/{path}"
-        if page.url.startswith(self.live_server_url):
-            page.evaluate(
-                "to => { history.pushState(null, '', to); dispatchEvent(new PopStateEvent('popstate')); }", place
-            )
-        else:
-            page.goto(self.live_server_url + place)
+        page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
 
     def eventually(self, what, wanted, seconds=90):
         """The database comes to say what the page was told: a request may still be on its way."""

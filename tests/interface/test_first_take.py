@@ -187,8 +187,8 @@ class FirstTake(InBrowser, LiveServerTestCase):
         expect(page.get_by_text("You are not part of this production")).to_be_visible()
         page.get_by_role("main").get_by_role("link", name=self.production.name).click()
         expect(page.get_by_role("heading", name="Day")).to_be_visible()
-        Slate.objects.all().delete()  # behind the page's back, which is loaded anew
-        page.goto(f"{self.live_server_url}/p/{self.production.pk}/floor")
+        Slate.objects.all().delete()
+        self.at(page, "floor")
         expect(page.get_by_text("No slate to roll")).to_be_visible()
         page.get_by_role("link", name="Add one on the board").click()
         expect(page.get_by_text("No slates yet")).to_be_visible()
