@@ -90,7 +90,7 @@ class Solved(Bodies):
         self.assertEqual({r["body"] for r in report["left_out"]}, {"lantern", "Mo_marker_plate"})
         away, angle = self.errors(body)
         self.assertLess(away, 20)
-        self.assertLess(angle, 6)
+        self.assertLess(angle, 5)
         thigh = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftLowerLeg")])
         true = np.linalg.norm(self.motion.skeleton.rest_offset_m[self.motion.skeleton.index("leftLowerLeg")])
         self.assertLess(abs(thigh - true), 0.02)
@@ -103,6 +103,13 @@ class Solved(Bodies):
             away, angle = self.errors(body)
             self.assertLess(away, limit, name)
             self.assertLess(angle, limit / 5, name)
+
+    def test_knees_without_bodies_do_not_bend_backwards(self):
+        self.write("feet.csv", SIX)
+        body, _ = self.solve("feet")
+        for side in ("left", "right"):
+            knee = rotvec_from_quaternion(body.rotation_local[:, body.skeleton.index(f"{side}LowerLeg")])[:, 0]
+            self.assertLess((np.degrees(knee) < -17).mean(), 0.01, side)
 
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]

@@ -45,6 +45,10 @@ INDEPENDENT = 20
 LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
 FIT_FRAMES, ROUNDS = 160, 3
+# Spine, neck and collar bones carry few bodies or none. How a turn is shared along them is told by places alone, which skin blurs:
+# these joints stray this much of what they may beside markers, so that neighbours bend together.
+TRUNK = "spine", "chest", "upperChest", "neck", "head", "leftShoulder", "rightShoulder"
+TRUNK_GIVES = 0.3
 REST_SHARE = 0.05
 
 
@@ -247,8 +251,9 @@ def _middle(skeleton, joints, bone):
 
 
 def _stiff(model, stiffness):
-    """The BodyModel with joints that give less (towards 1) or more (towards 0) than usual."""
+    """The BodyModel with joints that give less (towards 1) or more (towards 0) than is usual on bodies."""
     sigma = model.sigma.copy()
+    sigma[[model.skeleton.index(bone) for bone in TRUNK]] *= TRUNK_GIVES
     for bone, value in stiffness.items():
         if bone not in model.skeleton.names:
             raise InputError(f"There is no joint '{bone}' to stiffen; expected one such as chest, leftShoulder.")

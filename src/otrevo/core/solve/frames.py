@@ -15,6 +15,7 @@ from otrevo.core.body.compiled_rotations import (
 )
 from otrevo.core.body.tree_solver import Expected, Observed, distances, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import rigid_move
+from otrevo.core.solve.hinges import AGAIN_FRAMES, bend_forward, bent_back
 from otrevo.core.solve.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 
 MARKER_SIGMA_M = 0.006
@@ -67,7 +68,7 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
     bones = body.parents.shape[0]
     predicted, smooth, v = np.empty((bones, 3, 3)), np.empty(bones), np.empty(3)
     target = np.empty((bones, 3, 3))
-    tried, seen_then = -RETRY_FRAMES, 0
+    tried, seen_then, bent_then = -RETRY_FRAMES, 0, -AGAIN_FRAMES
     for t in range(first, last):
         begun = settled or t > first
         before, residual = local.copy(), out.residual_m[t]
@@ -89,6 +90,10 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
             found = regain(body, observed, expected, root, local, lost, residual)
             if not found:  # its markers are wrong, not the pose: ask again when others are seen, or after a while
                 tried, seen_then = t, seen
+        back = bent_back(body, local, frames.position_m[t], frames.target_weight[t])
+        again = back.any() and t - bent_then >= AGAIN_FRAMES
+        if again and not bend_forward(body, observed, expected, root, local, back, residual):
+            bent_then = t
         for i in range(3):
             out.root_m[t, i] = root[i]
         for b in range(bones):
