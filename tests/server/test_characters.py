@@ -120,6 +120,21 @@ class Characters(WithCharacters):
             answer = self.client.get(path)
         self.assertEqual((answer.status_code, answer.json()["detail"]), (422, "Gull has just been removed."))
 
+    def test_a_take_that_is_removed_while_its_warm_up_is_asked_for_is_said(self):
+        out = self.added("gull.glb")
+        path = f"/api/characters/{out['id']}/warm-ups/{self.slate.performer_id}"
+        type(self.calibration).objects.update(warm_up=self.take)
+
+        def removed(performer):  # by somebody else, while this is answered
+            run = warm_up_solve(performer)
+            type(self.take).objects.all().delete()
+            return run
+
+        with mock.patch("otrevo.server.cast.characters.warm_up_solve", removed):
+            answer = self.client.get(path)
+        said = f"The warm-up of {self.slate.performer.name} has just been removed."
+        self.assertEqual((answer.status_code, answer.json()["detail"]), (422, said))
+
     def played(self, *names):
         out = [self.added(name) for name in names]
         for one in out:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from django.conf import settings
+from django.core.exceptions import ObjectDoesNotExist
 from django.db import IntegrityError, transaction
 
 from otrevo.core.characters.character import READERS, character_from
@@ -265,14 +266,17 @@ def warm_up_on(character, performer):
 
     about: what the rows (T, 3 + 4 B + 3 + 4 P + S) hold: the character's root and the rotations of its bones in their
     parents, the performer's likewise, values of face shapes; and the figures and snags by which the map is judged.
-    Raises InputError where there is no warm-up, or no longer the character.
+    Raises InputError where there is no warm-up, or it or the character has just been removed.
     """
     run = warm_up_solve(performer)
     if run is None:
         raise InputError(f"{performer.name} has no solved warm-up yet; roll one, and the character moves with it.")
     on, version = played(character), newest_map(character).version
-    motion = _slowed(run.pk)
-    face = _face_of(run, len(motion))
+    try:
+        motion, body = _slowed(run.pk), run.tracks.get(name="body rotation")
+        face = _face_of(run, body, len(motion))
+    except ObjectDoesNotExist as gone:  # somebody removes the take while this is answered
+        raise InputError(f"The warm-up of {performer.name} has just been removed.") from gone
     result = retarget(motion, on.character, on.sheet, face=face and (*face, on.drivers))
     bones, rotations, root = tracks_of(result)
     frames = np.arange(len(result), dtype=float)
@@ -280,7 +284,7 @@ def warm_up_on(character, performer):
     snags = ranked(snags_of(result.judged, on.sheet, float(WARM_UP_RATE)))
     own = {"bones": motion.skeleton.names, "parents": motion.skeleton.parents.tolist(),
            "offsets_m": motion.skeleton.rest_offset_m.tolist(),
-           "worn": run.tracks.get(name="body rotation").details.get("worn", [])}  # fmt: skip
+           "worn": body.details.get("worn", [])}  # fmt: skip
     about = {
         "character": bones, "performer": own, "rate": float(WARM_UP_RATE), "map_version": version, "shapes": list(shapes), "figures": result.figures,
         "snags": [{"start_s": s.start_s, "end_s": s.end_s, "text": s.text, "severity": s.severity} for s in snags[:MOST_SNAGS]],
@@ -301,9 +305,9 @@ def _slowed(run_id):
     return at_rate(stored_motion(Run.objects.get(pk=run_id)), WARM_UP_RATE)
 
 
-def _face_of(run, frames):
-    """(names, values (T, S) at the frames of the slowed motion) of the face that was recorded with a solve, or None."""
-    face, body = run.tracks.filter(name="face shapes").first(), run.tracks.get(name="body rotation")
+def _face_of(run, body, frames):
+    """(names, values (T, S) at the frames of the slowed motion) of the face that was recorded with a solve and its body, or None."""
+    face = run.tracks.filter(name="face shapes").first()
     if face is None:
         return None
     clock = clocks(run.take, [face, body])
