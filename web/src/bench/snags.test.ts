@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { SnagOut } from '../api/client';
-import { grouped, isSmall, proposalBy, sameKind } from './snags';
+import { grouped, isSmall, proposalBy, sameKind, timesOf, wordsOf } from './snags';
 
 function snag(change: Partial<SnagOut>): SnagOut {
   return {
@@ -47,5 +47,19 @@ describe('the snag list', () => {
     expect(groups.map((g) => g.snags.length)).toEqual([1, 2, 1, 1]);
     expect(groups[1].snags.every(isSmall)).toBe(true);
     expect(isSmall(snag({ severity: 0.5 }))).toBe(false); // nobody said what it costs
+  });
+
+  it('names in every entry whatever its snags are about', () => {
+    const small = { damage_mm: 1.2, severity: 0.24, limit: '5 mm at the joints' };
+    const lists = [
+      [snag({ ...small }), snag({ ...small, subject: 'heel left' })],
+      [snag({ ...small }), snag({ ...small, start_s: 5 })],
+      [snag({}), snag({ start_s: 5 })],
+      [snag({})],
+    ];
+    for (const [group] of lists.map(grouped)) {
+      const said = [wordsOf(group), ...(group.snags.length > 1 ? group.snags.map((s) => timesOf(s, group)) : [])].join(' ');
+      for (const s of group.snags) expect(said).toContain(s.subject);
+    }
   });
 });

@@ -104,11 +104,20 @@ export function proposalBy(snag: SnagOut, method: string | null): SnagOut['propo
   return snag.proposal && method ? { ...snag.proposal, method } : (snag.proposal ?? null);
 }
 
-function wordsOf(group: SnagGroup): string {
+/** Whether the snags of an entry are about several markers, so that each says which. */
+const isMixed = (group: SnagGroup): boolean => group.snags.some((s) => s.subject !== group.snags[0].subject);
+
+/** What an entry says; with what `timesOf` says of each of its snags, all their subjects are named. */
+export function wordsOf(group: SnagGroup): string {
   const [worst] = group.snags;
-  if (group.key.startsWith('small') && group.snags.length > 1) return `${group.snags.length} that change no joint by more than ${worst.limit.split(' at')[0]}`;
+  if (group.key.startsWith('small') && group.snags.length > 1)
+    return `${isMixed(group) ? '' : `${worst.subject}: `}${group.snags.length} that change no joint by more than ${worst.limit.split(' at')[0]}`;
   return group.snags.length === 1 ? worst.text : `${worst.subject}: ${group.snags.length} gaps, longest ${(worst.end_s - worst.start_s).toFixed(2)} s`;
 }
+
+/** Where one snag of an entry with several is. */
+export const timesOf = (s: SnagOut, group: SnagGroup): string =>
+  `${isMixed(group) ? `${s.subject}, ` : ''}${s.start_s.toFixed(1)} s, ${(s.end_s - s.start_s).toFixed(2)} long`;
 
 type Props = {
   groups: SnagGroup[];
@@ -165,7 +174,7 @@ export function SnagList({ groups, selected, member, method, labelOf, people, lo
                 <Times role="group" aria-label="Where it happens">
                   {group.snags.map((o, k) => (
                     <WordButton key={`${o.subject} ${o.start_s}`} $on={k === member} aria-pressed={k === member} onPress={() => onSelect(i, k)}>
-                      <Figure style={{ fontSize: 11.5 }}>{o.subject !== worst.subject ? `${o.subject}, ` : ''}{o.start_s.toFixed(1)} s, {(o.end_s - o.start_s).toFixed(2)} long</Figure>
+                      <Figure style={{ fontSize: 11.5 }}>{timesOf(o, group)}</Figure>
                     </WordButton>
                   ))}
                 </Times>
