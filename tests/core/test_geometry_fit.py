@@ -11,13 +11,15 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance
 from otrevo.core.warm_up.geometry_fit import (
     _Growth,
-    _normal_equations,
     _pose_cost,
     _prior,
     _stack,
     fit_geometry,
+    normal_equations,
     pose_all,
+    refine_many,
 )
+from otrevo.core.warm_up.geometry_sure import geometry_variance
 
 CHART = shipped_chart()
 
@@ -50,7 +52,7 @@ class Derivatives(unittest.TestCase):
         size, pose = 3 * (self.bones - 1) + 3 * self.markers, 3 + 3 * self.bones
         self.hpp, self.hpg = np.zeros((3, pose, pose)), np.zeros((3, pose, size))
         self.gp, self.hgg, self.gg = np.zeros((3, pose)), np.zeros((size, size)), np.zeros(size)
-        _normal_equations(
+        normal_equations(
             self.model.skeleton.parents, self.model.marker_bone, self.world, self.joint, self.x, self.r, self.weight,
             self.hpp, self.hpg, self.gp, self.hgg, self.gg,
         )  # fmt: skip
@@ -139,7 +141,7 @@ class Derivatives(unittest.TestCase):
     def test_unseen_markers_add_nothing(self):
         hpp, hpg = np.zeros_like(self.hpp), np.zeros_like(self.hpg)
         gp, hgg, gg = np.zeros_like(self.gp), np.zeros_like(self.hgg), np.zeros_like(self.gg)
-        _normal_equations(
+        normal_equations(
             self.model.skeleton.parents, self.model.marker_bone, self.world, self.joint, self.x, self.r,
             np.zeros_like(self.weight), hpp, hpg, gp, hgg, gg,
         )  # fmt: skip
@@ -236,3 +238,31 @@ class ExactData(unittest.TestCase):
         self.assertLess(apart.max(), 0.002)
         self.assertGreater(fit.residual_m[10, 20], 0.4)
         self.assertLess(fit.evidence, clean.evidence)
+
+
+class Sure(unittest.TestCase):
+    def test_a_geometry_that_is_off_moves_joints_as_far_as_is_said(self):
+        model = generic_body(CHART, 1.72)
+        root, local = posed(model, 7, frames=4, size=0.1)
+        seen, weight = np.ones((4, len(CHART.names)), dtype=bool), np.full(len(CHART.names), 1 / 0.006**2)
+        seen[:, [m for m, bone in enumerate(model.marker_bone) if model.skeleton.names[bone] == "leftFoot"]] = False
+        x = np.where(seen[..., None], places(model, root, local)[2], np.nan)
+
+        def settled(body, root, local):
+            root, local = root.copy(), local.copy()
+            world, joint, at = np.empty(local.shape), np.empty(local.shape[:3]), np.empty(x.shape)
+            refine_many(body.arrays, x, weight, -1.0, root, local, 60, world, joint, at)
+            return root, local, joint
+
+        root, local, joint = settled(model, root, local)
+        bones = len(model.skeleton.names)
+        for seed in range(3):
+            off = np.random.default_rng(seed).normal(0, 0.00005, 3 * (bones - 1 + len(CHART.names)))
+            offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
+            offsets[1:] += off[: 3 * (bones - 1)].reshape(-1, 3)
+            positions += off[3 * (bones - 1) :].reshape(-1, 3)
+            moved = np.linalg.norm(settled(model.with_geometry(offsets, positions), root, local)[2] - joint, axis=2)
+            covariance = np.outer(off, off) + 1e-12 * np.eye(len(off))
+            said = geometry_variance(model, np.linalg.inv(covariance), root, local, seen, np.tile(weight, (4, 1)))
+            np.testing.assert_allclose(np.sqrt(said[..., 0]), moved, rtol=0.1, atol=5e-6)
+            np.testing.assert_allclose(said[..., 1], said[..., 0] ** 2, rtol=0.05)  # off along one line only

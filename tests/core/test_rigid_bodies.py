@@ -76,6 +76,13 @@ class Bodies(unittest.TestCase):
             np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)
         ).mean()
 
+    def inside_two_sigma(self, body, report):
+        """The share of joints and frames whose place is off by less than twice what the report says."""
+        sure = report["joint_sd_mm"]
+        count = min(len(body), len(self.motion))
+        ours, true = (motion_joints(m)[0][:count, [m.skeleton.index(b) for b in sure]] for m in (body, self.motion))
+        return (1000 * np.linalg.norm(ours - true, axis=2) < 2 * np.array(list(sure.values()))).mean()
+
 
 class Solved(Bodies):
     def test_all_limbs_in_millimetres_with_z_up_and_foreign_names(self):
@@ -99,10 +106,11 @@ class Solved(Bodies):
     def test_ten_and_six_with_knees_bent_forwards(self):
         for name, bones, limit in (("ten", TEN, 40), ("six", SIX, 80)):
             self.write(f"{name}.csv", bones)
-            body, _ = self.solve(name)
+            body, report = self.solve(name)
             away, angle = self.errors(body)
             self.assertLess(away, limit, name)
             self.assertLess(angle, limit / 5, name)
+            self.assertGreater(self.inside_two_sigma(body, report), 0.85, name)
             for side in ("left", "right"):
                 knee = rotvec_from_quaternion(body.rotation_local[:, body.skeleton.index(f"{side}LowerLeg")])[:, 0]
                 self.assertLess((np.degrees(knee) < -17).mean(), 0.01, f"{name} {side}")

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
+from scipy.interpolate import make_interp_spline
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.kinematics import Motion
@@ -27,8 +28,9 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.poses import LIMBS, T_POSE_SD, plain
 from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
 from otrevo.core.solve.body import solve_take
-from otrevo.core.solve.uncertainty import body_uncertainty
+from otrevo.core.solve.uncertainty import body_uncertainty, sampled
 from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry
+from otrevo.core.warm_up.geometry_sure import geometry_variance
 
 LEVER_M = 0.25  # from a body's middle to the four points that stand for it
 _CORNERS = LEVER_M / np.sqrt(3) * np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
@@ -50,6 +52,7 @@ FIT_FRAMES, ROUNDS = 160, 3
 TRUNK = "spine", "chest", "upperChest", "neck", "head", "leftShoulder", "rightShoulder"
 TRUNK_GIVES = 0.3
 REST_SHARE = 0.05
+SURE_FRAMES = 200  # of a take, in which it is looked how far joints may be off as geometry is not known
 
 
 @dataclass(frozen=True)
@@ -140,7 +143,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     fitted = _as_stiff(performer, model)
     solution = solve_take(points, rate, performer, progress=lambda s: progress(0.75 + 0.2 * s), model=fitted)
     motion = solution.motion
-    sure = _sureness(solution, fitted, points, rate)
+    sure = _sureness(solution, fitted, points, rate, fit.information)
     residual = {n: round(1000 * float(np.sqrt(np.nanmean(np.square(solution.marker_residual_m[:, 4 * i : 4 * i + 4])))), 2)
                 for i, n in enumerate(bodies)}  # fmt: skip
     notes = list(recording.notes)
@@ -287,13 +290,21 @@ def _as_stiff(performer, like):
     return replace(performer.model(), sigma=like.sigma)
 
 
-def _sureness(solution, model, points, rate):
-    """The BodyUncertainty of a Solution."""
+def _sureness(solution, model, points, rate, information):
+    """The BodyUncertainty of a Solution; information: of the GeometryFit that found the model."""
     index = [solution.motion.skeleton.index(b) for b in model.skeleton.names]
-    return body_uncertainty(
-        model, solution.motion.root_position_m, solution.motion.rotation_local[:, index], np.isfinite(points[..., 0]),
-        solution.weight, solution.target_weight, float(rate),
-    )  # fmt: skip
+    root, local, seen = (
+        solution.motion.root_position_m,
+        solution.motion.rotation_local[:, index],
+        np.isfinite(points[..., 0]),
+    )
+    frames = sampled(len(points), float(rate))
+    some = frames[np.unique(np.linspace(0, len(frames) - 1, min(len(frames), SURE_FRAMES)).astype(int))]
+    variance = geometry_variance(
+        model, information, root[some], matrix_from_quaternion(local[some]), seen[some], solution.weight[some]
+    )
+    everywhere = make_interp_spline(some, variance, k=1)(frames)
+    return body_uncertainty(model, root, local, seen, solution.weight, solution.target_weight, float(rate), everywhere)
 
 
 def _turned_deg(motion):

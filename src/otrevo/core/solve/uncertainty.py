@@ -292,7 +292,12 @@ def _bridged(firm, frames, rate, density, spread):
     return out
 
 
-def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight, rate):
+def sampled(count, rate):
+    """Frames of a take of `count`, every SAMPLE_S seconds."""
+    return np.arange(0, count, max(1, round(SAMPLE_S * rate)))
+
+
+def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight, rate, geometry=None):
     """Estimate how sure a solve is of every joint.
 
     Parameters
@@ -311,6 +316,9 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
         Of suit sensors that lead, 1/rad^2.
     rate : float
         Frames a second.
+    geometry : ndarray (F, B, 2), optional
+        What joints may be off by as the body's geometry is not known, of frames as `sampled` has them: trace(C) and
+        trace(C^2) of their covariances. JOINT_M about each axis where not given.
 
     Returns
     -------
@@ -322,7 +330,7 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     See the head of this file for the method.
     """
     step = max(1, round(SAMPLE_S * rate))
-    frames, body = np.arange(0, len(root_m), step), model.arrays
+    frames, body = sampled(len(root_m), rate), model.arrays
     measured = measured_bones(model, seen[frames])
     weight = np.where(seen[frames], weight[frames], 0.0)
     target_weight = target_weight[frames]
@@ -341,8 +349,10 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     some = Frames(*(np.ascontiguousarray(a[loose]) for a in poses))
     _joint_variances(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
     variance[loose] = bridged
-    variance[..., 1] += 2 * JOINT_M**2 * variance[..., 0] + 3 * JOINT_M**4
-    variance[..., 0] += 3 * JOINT_M**2
+    if geometry is None:
+        geometry = np.array([3 * JOINT_M**2, 3 * JOINT_M**4])
+    variance[..., 1] += 2 / 3 * geometry[..., 0] * variance[..., 0] + geometry[..., 1]
+    variance[..., 0] += geometry[..., 0]
     sd, whole = half_of_95(variance[..., 0], variance[..., 1]), firm.all(axis=1)
     usual = np.median(sd[whole] if whole.any() else sd, axis=0)
     return BodyUncertainty(frames, sd, usual, model.skeleton.names)

@@ -39,13 +39,16 @@ PRIOR_MARKER_M = 0.012
 class GeometryFit:
     """model: the fitted body; root_m (F, 3), local (F, B, 3, 3): its poses; residual_m (F, M), NaN where unseen;
     evidence: twice the log marginal likelihood of the points, but for a constant, by Laplace's approximation: the
-    cost left of residuals and priors, and the logarithm of how sharply the points determine poses and geometry."""
+    cost left of residuals and priors, and the logarithm of how sharply the points determine poses and geometry;
+    information (G, G): inverse covariance of the geometry, joint offsets of bones 1..B-1 and then marker offsets, by
+    the points, of which INDEPENDENT counts, and the prior."""
 
     model: object
     root_m: np.ndarray
     local: np.ndarray
     residual_m: np.ndarray
     evidence: float
+    information: object = None
 
 
 @njit(cache=True, error_model="numpy")
@@ -62,7 +65,7 @@ def refine_many(body, positions_m, weight, scale_m, root, local, iterations, wor
 
 
 @njit(cache=True, error_model="numpy")
-def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg, gp, hgg, gg):
+def normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg, gp, hgg, gg):
     """Add every frame's markers to the normal equations.
 
     Pose columns: a world-axis turn per bone, the last bone first, then the root's translation; geometry columns: joint
@@ -127,7 +130,7 @@ def _normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg
 
 
 @njit(cache=True, error_model="numpy")
-def _pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
+def pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
     """Add to the normal equations of every frame's pose what holds joints near rest, rest_share (F, B, 3) of it, and within their limits.
 
     world, local (F, B, 3, 3); hpp (F, P, P), gp (F, P).
@@ -304,8 +307,9 @@ def fit_geometry(
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
         if growth:
             mean[bone_size:] = growth.positions_with(offsets).ravel()
+        known = prior + pairs
         normal_gg, gradient = (
-            prior + pairs,
+            known.copy(),
             prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
         )
         sharpness, spread = 0.0, np.zeros((bones, 3))
@@ -313,11 +317,11 @@ def fit_geometry(
             f = len(part)
             hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
             hpg, gp = np.zeros((f, pose_size, len(gradient))), np.zeros((f, pose_size))
-            _normal_equations(
+            normal_equations(
                 parents, model.marker_bone, world[part], joint[part], x[part], r[part], robust[part],
                 hpp, hpg, gp, normal_gg, gradient,
             )  # fmt: skip
-            _pull_to_rest(body, world[part], local[part], share[part], float(limit_share), hpp, gp)
+            pull_to_rest(body, world[part], local[part], share[part], float(limit_share), hpp, gp)
             eliminate(parents, columns, column_count, hpp, hpg, gp)
             if iteration == iterations - 1:
                 sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", hpp)).sum()
@@ -336,6 +340,7 @@ def fit_geometry(
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
     sharpness += np.linalg.slogdet(normal_gg)[1]
+    information = known + INDEPENDENT * (normal_gg - known)
     distance2 = (r**2).sum(-1)
     theta = log_rotations(local)
     g = _stack(offsets, positions)
@@ -346,7 +351,9 @@ def fit_geometry(
     cost += _pose_cost(theta, spread, model.sigma)
     cost += (g - mean) @ prior @ (g - mean) + g @ pairs @ g
     residual = np.where(seen, np.sqrt(distance2), np.nan)
-    return GeometryFit(model.with_geometry(offsets, positions), root, local, residual, -float(cost + sharpness))
+    return GeometryFit(
+        model.with_geometry(offsets, positions), root, local, residual, -float(cost + sharpness), information
+    )
 
 
 def _marker_cost(squared, samples):
