@@ -8,7 +8,7 @@ import numpy as np
 
 from otrevo.core.body.compiled_rotations import copy_rotations, exp_rotation, jit, log_rotation, multiply
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, refine_pose
-from otrevo.core.solve.regain import robust_cost
+from otrevo.core.solve.regain import robust_cost, take_over
 
 HINGE_RAD = 1.5  # a joint that bends this far to one side
 NO_HINGE_RAD = 0.2  # and not this far to the other one
@@ -108,9 +108,5 @@ def bend_forward(body, observed, expected, root, local, back, residual_m):
     cost = robust_cost(trial_residual, weight, scale) + _beyond_limits(body, trial_local)
     if cost >= robust_cost(residual_m, weight, scale) + _beyond_limits(body, local):
         return False
-    for i in range(3):
-        root[i] = trial_root[i]
-    for m in range(residual_m.shape[0]):
-        residual_m[m] = trial_residual[m]
-    copy_rotations(trial_local, local)
+    take_over(trial_root, trial_local, trial_residual, root, local, residual_m)
     return True

@@ -67,6 +67,16 @@ def robust_cost(residual_m, weight, scale_m):
 
 
 @jit
+def take_over(trial_root, trial_local, trial_residual_m, root, local, residual_m):
+    """Put a pose that was tried, and its residuals, in the place of another one."""
+    for i in range(3):
+        root[i] = trial_root[i]
+    for m in range(residual_m.shape[0]):
+        residual_m[m] = trial_residual_m[m]
+    copy_rotations(trial_local, local)
+
+
+@jit
 def regain(body, observed, expected, root, local, lost, residual_m):
     """Fit the pose anew where `lost` (bones,) says so; root (3,), local (B, 3, 3) and residual_m (M,) change in place.
 
@@ -99,9 +109,5 @@ def regain(body, observed, expected, root, local, lost, residual_m):
         if cost < best:
             best = cost
             found = True
-            for i in range(3):
-                root[i] = trial_root[i]
-            for m in range(residual_m.shape[0]):
-                residual_m[m] = trial_residual[m]
-            copy_rotations(trial_local, local)
+            take_over(trial_root, trial_local, trial_residual, root, local, residual_m)
     return found
