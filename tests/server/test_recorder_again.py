@@ -270,7 +270,9 @@ class GoesOn(TransactionTestCase):
                 with mock.patch.object(kept.rows, "add", side_effect=OSError(28, "full")):
                     shown = await here.watch(self.production.pk, lambda s: s.get("trouble"))
                     self.assertIn("The disk is full", shown["trouble"])
-                    await asyncio.sleep(0.6)
+                    async with asyncio.timeout(90):  # frames come as quickly as the machine lets them
+                        while max(end - first for first, end in kept.missing) < 60:
+                            await asyncio.sleep(0.05)
                 shown = await here.watch(self.production.pk, lambda s: not s["trouble"])
                 with mock.patch.object(room, "_lasts_s", return_value=600.0):
                     shown = await here.watch(self.production.pk, lambda s: s.get("trouble"))
@@ -282,7 +284,7 @@ class GoesOn(TransactionTestCase):
         with mock.patch.object(room, "ROOM_EVERY_S", 0.2), self.assertLogs("otrevo.recorder", "WARNING"):
             take, told = asyncio.run(story())
         self.assertTrue(away.called)
-        self.assertTrue([g for g in told["missing_s"] if 0.4 < g[1] - g[0] < 6.0], told)
+        self.assertTrue([g for g in told["missing_s"] if g[1] - g[0] >= 0.5 and g[1] < take.duration_s], told)
         self.assertEqual(recorded(take, "cameras").details["missing"], told["missing_s"])
 
     def test_two_productions_roll_at_once_and_a_page_left_open_blocks_nobody(self):
