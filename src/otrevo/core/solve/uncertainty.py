@@ -294,7 +294,11 @@ def _bridged(firm, frames, rate, density, spread):
 
 def sampled(count, rate):
     """Frames of a take of `count`, every SAMPLE_S seconds."""
-    return np.arange(0, count, max(1, round(SAMPLE_S * rate)))
+    return np.arange(0, count, _step(rate))
+
+
+def _step(rate):
+    return max(1, round(SAMPLE_S * rate))
 
 
 def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight, rate, geometry=None):
@@ -329,13 +333,12 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     -----
     See the head of this file for the method.
     """
-    step = max(1, round(SAMPLE_S * rate))
     frames, body = sampled(len(root_m), rate), model.arrays
     measured = measured_bones(model, seen[frames])
     weight = np.where(seen[frames], weight[frames], 0.0)
     target_weight = target_weight[frames]
     poses = _poses(model, root_m[frames], rotation_local[frames])
-    density = _density(rotation_local, np.repeat(measured, step, axis=0)[: len(root_m)], rate)
+    density = _density(rotation_local, np.repeat(measured, _step(rate), axis=0)[: len(root_m)], rate)
     variance = np.empty((*measured.shape, 2))
     _joint_variances(body, poses, weight, target_weight, np.zeros(measured.shape), variance)
     firm = np.ones_like(measured)

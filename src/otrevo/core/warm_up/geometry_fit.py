@@ -288,6 +288,7 @@ def fit_geometry(
     weight = np.full(markers, 1.0 / SIGMA_M**2)
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
     prior, pairs, mean = _prior(prior_model, names, marker_information, across_m)
+    known = prior + pairs
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
     joint = np.empty((frames, bones, 3))
@@ -307,7 +308,6 @@ def fit_geometry(
         robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
         if growth:
             mean[bone_size:] = growth.positions_with(offsets).ravel()
-        known = prior + pairs
         normal_gg, gradient = (
             known.copy(),
             prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
