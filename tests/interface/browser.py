@@ -1,8 +1,8 @@
 """A headless Chromium for interface tests: sign in, go somewhere, and no page may throw."""
 
 import os
+import shutil
 import time
-from pathlib import Path
 
 from django.conf import settings
 from django.contrib.auth.models import User
@@ -15,7 +15,7 @@ ARGUMENTS = [
     "--no-sandbox", "--disable-gpu-compositing", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking", "--disable-quic",
 ]  # fmt: skip
 expect.set_options(timeout=90000)  # a busy machine is slow, and what never comes fails all the same
-CHROMIUM = next((p for p in ("/usr/bin/chromium", "/usr/bin/chromium-browser") if Path(p).exists()), "chromium")
+CHROMIUM = shutil.which("chromium-headless-shell") or shutil.which("chromium")
 
 
 class Open:
