@@ -6,12 +6,14 @@ child hands back arrays and plain JSON through files; nothing of it is unpickled
 """
 
 import json
+import math
 import os
 import resource
 import signal
 import subprocess
 import sys
 import tempfile
+import time
 from fractions import Fraction
 from pathlib import Path
 
@@ -24,13 +26,14 @@ from otrevo.core.timecode.labels import TimecodeFormat
 
 LEAST_MEMORY, MEMORY_PER_BYTE, MOST_MEMORY = 2 * 1024**3, 24, 8 * 1024**3
 LEAST_S, BYTES_PER_S = 30.0, 4 * 1024**2
+BESIDE_OTHERS = 6  # times as long where others compute as well, or where the child waits for what never comes
 
 
 def read_dropped(path, name, timecode_format):
     """The FileStreams of a dropped file at `path` whose user calls it `name`.
 
-    Raises InputError in one sentence that has the user's name for it, also where reading crashed, took longer than
-    30 s and a second for each 4 MiB, or more than 2 GiB of memory and 24 times the file's size.
+    Raises InputError in one sentence that has the user's name for it, also where reading crashed, computed longer than
+    30 s and a second for each 4 MiB, or needed more than 2 GiB of memory and 24 times the file's size.
     """
     module = format_of_drop(Path(path).name).read_by
     more = {"rate": str(timecode_format.rate), "drop": timecode_format.drop}
@@ -52,21 +55,24 @@ def read_dropped(path, name, timecode_format):
 def ask_child(module, path, name, folder, more):
     """The answer of `python -m module`, a reader in a process of its own, about the file at `path`, which users call `name`.
 
-    It gets `more` with the path, a folder for arrays and its limit of memory. Raises InputError as read_dropped does.
+    It gets `more` with the path, a folder for arrays and its limits. Raises InputError as read_dropped does.
     """
     path = Path(path)
     size = path.stat().st_size
     seconds = LEAST_S + size / BYTES_PER_S
     memory = min(LEAST_MEMORY + MEMORY_PER_BYTE * size, MOST_MEMORY)
-    request = {"path": str(path), "out": str(folder), "memory": memory} | more
+    request = {"path": str(path), "out": str(folder), "memory": memory, "seconds": seconds} | more
     environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
     try:
         child = subprocess.run(
-            [sys.executable, "-m", module], input=json.dumps(request).encode(), env=environment, timeout=seconds,
-            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+            [sys.executable, "-m", module], input=json.dumps(request).encode(), env=environment,
+            timeout=BESIDE_OTHERS * seconds, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
         )  # fmt: skip
+        slow = child.returncode == -signal.SIGXCPU
     except subprocess.TimeoutExpired:
-        raise InputError(f"{name}: was not read within {seconds:.0f} s; it is probably damaged.") from None
+        slow = True
+    if slow:
+        raise InputError(f"{name}: was not read within {seconds:.0f} s; it is probably damaged.")
     answer = Path(folder) / "answer.json"
     if not answer.is_file():
         raise InputError(f"{name}: reading it failed ({_how_it_ended(child)}); it is probably damaged.")
@@ -108,6 +114,9 @@ def answer_request(answer):
     request = json.load(sys.stdin)
     resource.setrlimit(resource.RLIMIT_AS, (request["memory"], request["memory"]))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # of computing, not of waiting for a processor that others keep busy; this process has used some already
+    seconds = math.ceil(time.process_time() + request["seconds"])
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, resource.RLIM_INFINITY))
     try:
         found = answer(request)
     except InputError as error:
