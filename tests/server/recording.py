@@ -58,18 +58,16 @@ class Stage:
         standins = [s.sockets[0].getsockname()[1] for s in (self.cameras, self.kit)]
         self.folder = tempfile.TemporaryDirectory(prefix="otrevo-journal-")
         self.recorder = Recorder(*standins, self.folder.name)
-        self.server = await asyncio.start_server(self.recorder.serve, "127.0.0.1", 0, limit=1 << 20)
+        self.server = await self.recorder.listen(0)
         port = self.server.sockets[0].getsockname()[1]
         self.patch = mock.patch.dict(os.environ, {
             "OTREVO_RECORDER_PORT": str(port), "OTREVO_CAMERAS_PORT": str(standins[0]), "OTREVO_KIT_PORT": str(standins[1]),
             "OTREVO_SECRET_KEY": address.greeting()["key"],
         })  # fmt: skip
         self.patch.start()
-        self.running = asyncio.create_task(self.recorder.work())
         return self
 
     async def __aexit__(self, *_):
-        self.running.cancel()
         await self.recorder.end()
         for server in (self.server, self.cameras, self.kit):
             server.close()

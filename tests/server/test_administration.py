@@ -7,6 +7,7 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 from django.contrib.auth.models import User
+from django.db import connection
 from django.test import Client, TestCase
 from django.utils import timezone
 
@@ -173,6 +174,10 @@ class WrittenDown(TestCase):
 
 
 class Health(TestCase):
+    def setUp(self):
+        with connection.cursor() as cursor:  # those that other tests have just killed had no chance to sign off
+            cursor.execute("DELETE FROM procrastinate_workers")
+
     def test_what_is_missing_is_said_with_503(self):
         with self.assertNoLogs("django.request", "ERROR"):  # it is asked every few seconds
             answer = Client().get("/api/health")

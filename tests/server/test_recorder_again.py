@@ -1,8 +1,10 @@
 """What a recorder that ended has left, and what goes on when a part of the stage, the disk or the database is away for a while."""
 
 import asyncio
+import json
 import os
 import tempfile
+import time
 from pathlib import Path
 from unittest import mock
 
@@ -15,7 +17,9 @@ from django.utils import timezone
 from otrevo.core.devices.packets import DevicePacketReader
 from otrevo.core.errors import InputError
 from otrevo.core.formats.camera_packets import PacketReader
+from otrevo.server.cluster import free_port
 from otrevo.server.floor.models import Rolling
+from otrevo.server.live import address
 from otrevo.server.recorder import database, process, room, threads
 from otrevo.server.recorder.journal import Journal, unfinished
 from otrevo.server.stage.models import StageRecording
@@ -55,6 +59,14 @@ def left_over(root, production, slate, number=1, seconds=SECONDS, kind="take"):
     return journal
 
 
+async def _opened(port):
+    """(reader, writer) of a connection, None where nobody listens."""
+    try:
+        return await asyncio.open_connection("127.0.0.1", port)
+    except OSError:
+        return None
+
+
 class LeftOver(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
@@ -71,7 +83,7 @@ class LeftOver(TransactionTestCase):
 
         async def story():
             recorder = process.Recorder(9, 9, self.root)
-            await recorder.take_up()
+            await recorder.keep(await recorder.take_up())
             goes_on = any(room.session for room in recorder.rooms.values())
             await recorder.end()
             return goes_on
@@ -112,6 +124,40 @@ class LeftOver(TransactionTestCase):
         self.assertTrue(Rolling.objects.exists())
         self.assertFalse(Take.objects.exists())
         self.assertEqual(len(unfinished(self.root)), 1)
+
+    def test_whoever_watches_meanwhile_does_not_end_it(self):
+        self.rolling()
+        left_over(self.root, self.production, self.slate)
+        port, rolls = free_port(), threads.is_rolling
+
+        def slowly(*take):
+            time.sleep(1.0)
+            return rolls(*take)
+
+        async def story():
+            recorder = process.Recorder(9, 9, self.root)
+            with mock.patch.object(threads, "is_rolling", slowly):
+                running = asyncio.create_task(recorder.work(port))
+                while not (opened := await _opened(port)):
+                    await asyncio.sleep(0.02)
+                reader, writer = opened
+                request = address.greeting() | {"do": "subscribe", "production": self.production.pk}
+                writer.write(json.dumps(request).encode() + b"\n")
+                seen = json.loads(await reader.readline())
+                await asyncio.sleep(2.0)  # what was slow has its say
+            writer.close()
+            running.cancel()
+            await asyncio.wait([running])
+            await recorder.end()
+            return seen
+
+        try:
+            seen = asyncio.run(story())
+        finally:
+            connection.close()
+        self.assertEqual(seen["kind"], "take")
+        self.assertTrue(Rolling.objects.exists())
+        self.assertFalse(Take.objects.exists())
 
     def test_one_of_another_boot_does_not(self):
         self.rolling()

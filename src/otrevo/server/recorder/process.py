@@ -51,14 +51,16 @@ class Recorder:
 
         if production not in self.rooms:
             self.rooms[production] = room = Room(production, self)
-            running = asyncio.create_task(room.run())
-            self.tasks.add(running)
-            running.add_done_callback(self.tasks.discard)
+            self.beside(room.run())
         return self.rooms[production]
 
     def later(self, function):
-        """Have something done that nobody waits for."""
-        task = asyncio.create_task(asyncio.to_thread(function))
+        """Have something done in a thread that nobody waits for."""
+        self.beside(asyncio.to_thread(function))
+
+    def beside(self, coroutine):
+        """Have a coroutine run that nobody waits for, until this recorder ends."""
+        task = asyncio.create_task(coroutine)
         self.tasks.add(task)
         task.add_done_callback(self.tasks.discard)
 
@@ -68,34 +70,55 @@ class Recorder:
             del self.rooms[room.production]
 
     async def take_up(self):
-        """Go on with what a recorder that ended was recording, if its devices still send it; keep everything else it left."""
+        """Go on with what a recorder that ended was recording, if its devices still send it. Returns the Journals of all else."""
         from otrevo.server.recorder import threads
 
-        self.later(lambda: forget_kept(self.journals))
+        left = []
         for journal in unfinished(self.journals):
+            about = journal.about
             try:
-                about = journal.about
                 rolls = about["kind"] == "take" and await asyncio.to_thread(
                     threads.is_rolling, about["slate"], about["number"]
                 )
                 room = self.room(about["production"]) if rolls and journal.goes_on(RESUME_S) else None
-                if room is not None and room.session is None:
+                if room is None or room.session is not None:
+                    left.append(journal)
+                else:
                     await room.go_on(journal)
                     log.info("a take goes on after %.2f s", journal.runs_for_s(), extra=room.named())
-                else:
-                    log.info("left over: %s", await asyncio.to_thread(threads.keep_left_over, journal))
-                    await asyncio.to_thread(journal.end)
+            except Exception:
+                log.exception("what is in %s could not be taken up; it stays there", journal.folder)
+        return left
+
+    async def keep(self, left):
+        """Keep what is in Journals that nobody goes on with."""
+        from otrevo.server.recorder import threads
+
+        for journal in left:
+            try:
+                log.info("left over: %s", await asyncio.to_thread(threads.keep_left_over, journal))
+                await asyncio.to_thread(journal.end)
             except Exception:
                 log.exception("what is in %s could not be kept; it stays there", journal.folder)
 
-    async def work(self):
-        """Take up what was left, then go on until cancelled."""
+    async def listen(self, port):
+        """Go on with what was being recorded, then listen on a port of loopback. Returns the asyncio server.
+
+        Not before: whoever has a page open comes back at once, and a room that they watch would keep its take from going on.
+        """
         from otrevo.server.recorder import threads
 
         while unfinished(self.journals) and not await asyncio.to_thread(threads.has_database):
             await asyncio.sleep(AGAIN_S)
-        await self.take_up()
-        await asyncio.Event().wait()
+        self.later(lambda: forget_kept(self.journals))
+        self.beside(self.keep(await self.take_up()))
+        return await asyncio.start_server(self.serve, "127.0.0.1", port, limit=1 << 20)
+
+    async def work(self, port):
+        """Listen until cancelled."""
+        async with await self.listen(port) as server:
+            log.info("the recorder listens on 127.0.0.1:%s", port)
+            await server.serve_forever()
 
     async def end(self):
         """Let go of everything; what was recorded is in its journal."""
@@ -154,14 +177,11 @@ async def main(journals):
 
     own, cameras, kit = ports()
     recorder = Recorder(cameras, kit, journals)
-    server = await asyncio.start_server(recorder.serve, "127.0.0.1", own, limit=1 << 20)
-    log.info("the recorder listens on 127.0.0.1:%s", own)
-    running = asyncio.create_task(recorder.work())
+    running = asyncio.create_task(recorder.work(own))
     for name in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(name, running.cancel)
     try:
-        async with server:
-            await running
+        await running
     except asyncio.CancelledError:
         log.info("the recorder ends")
     finally:
