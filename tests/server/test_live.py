@@ -3,6 +3,7 @@
 import asyncio
 import json
 import os
+import time
 from unittest import mock
 
 import numpy as np
@@ -20,6 +21,8 @@ from otrevo.server.accounts.models import Membership
 from otrevo.server.floor.models import Rolling
 from otrevo.server.live import address
 from otrevo.server.live.consumer import Live
+from otrevo.server.recorder import threads
+from otrevo.server.recorder.journal import unfinished
 from otrevo.server.stage.models import StageRecording
 from otrevo.server.stage.room import room_of
 from otrevo.server.takes.models import Take
@@ -125,6 +128,38 @@ class Recording(TransactionTestCase):
             kept = StageRecording.objects.get(pk=asyncio.run(story())["recording"])
         self.assertGreater(kept.seconds, 0.9)
         self.assertLess(kept.seconds, 6.0)
+
+    def test_what_takes_long_to_keep_is_kept_and_worked_through_all_the_same(self):
+        calibrate(self.slate.performer)
+        technician = Client()
+        technician.login(username="technician-SMS", password=PASSWORD)
+        keep = threads.keep_take
+
+        def post(path):
+            try:
+                return technician.post(f"/api/slates/{self.slate.pk}/{path}")
+            finally:
+                connection.close()  # of this thread
+
+        def slowly(*arguments):
+            time.sleep(3.0)
+            return keep(*arguments)
+
+        async def story():
+            async with Running() as here:
+                await asyncio.to_thread(post, "roll")
+                await here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 3)
+                with mock.patch.object(threads, "keep_take", slowly), mock.patch.object(address, "PATIENCE_S", 1.0):
+                    answer = await asyncio.to_thread(post, "cut")
+                    while unfinished(here.folder.name):
+                        await asyncio.sleep(0.1)
+                return answer
+
+        answer = asyncio.run(story())
+        self.assertEqual((answer.status_code, answer.json()["note"]), (200, ""))
+        take = Take.objects.get()
+        self.assertGreater(recorded(take, "cameras").details["frames"], 100)
+        self.assertEqual({r.state for r in take.runs.all()}, {"queued"})
 
     def test_a_take_is_rolled_live_and_worked_through(self):
         calibrate(self.slate.performer)

@@ -14,12 +14,11 @@ from otrevo.server.accounts.access import DESK_ROLES, FLOOR_ROLES, fetch, requir
 from otrevo.server.conflicts import Conflict
 from otrevo.server.floor.models import Rolling
 from otrevo.server.given import Given
-from otrevo.server.live.address import NoRecorder, ask
+from otrevo.server.live.address import NoRecorder, RecorderBusy, ask
 from otrevo.server.recorder.database import AWAY, LOST
 from otrevo.server.recorder.session import MOST_SECONDS
 from otrevo.server.shoot.models import Slate
 from otrevo.server.takes.actions import make_take, next_number
-from otrevo.server.takes.jobs import queue_all
 from otrevo.server.takes.models import Take
 from otrevo.server.takes.rows import TakeRow, fetch_take, take_row
 
@@ -103,7 +102,7 @@ def floor(request, slate_id: int):
 def stand_by(request, slate_id: int):
     """The countdown has begun: whoever performs takes their place before the cameras."""
     slate = _slate(request, slate_id, FLOOR_ROLES)
-    with suppress(NoRecorder):
+    with suppress(NoRecorder, RecorderBusy):
         ask({"do": "stand by", "production": slate.day.production_id, "slate": slate.pk, "number": next_number(slate)})
     return {"ok": True}
 
@@ -195,7 +194,8 @@ def cut(request, slate_id: int):
         rolling.delete()
     try:
         _ask_patiently({"do": "stop", "production": slate.day.production_id, "take": take.pk, "seconds": seconds})
-        queue_all(take, request.user)
+    except RecorderBusy:
+        pass  # it keeps the take and has it worked through, whoever waits for it
     except NoRecorder:
         _note(take, f"{AWAY} what it has received is kept when it is back.")
     except InputError as error:  # the number is used up and what was noted stays

@@ -31,10 +31,19 @@ class NoRecorder(InputError):
     """The recorder does not answer."""
 
 
+class RecorderBusy(InputError):
+    """The recorder was asked, and has not answered yet: what it was asked for still comes to pass."""
+
+
 def ask(request):
-    """Ask the recorder and return its answer. Raises InputError with its sentence, NoRecorder when it cannot be reached."""
+    """Ask the recorder and return its answer.
+
+    Raises InputError with its sentence, NoRecorder when it cannot be reached, RecorderBusy when it takes longer than PATIENCE_S.
+    """
     try:
         answer = _asked(ports()[0], greeting() | request)
+    except TimeoutError:
+        raise RecorderBusy("The recorder has a lot to do and has not answered yet; look again in a minute.") from None
     except (OSError, ValueError):
         raise NoRecorder("The recorder does not answer; start Otrevo again if it stays so.") from None
     return _sentence(answer)

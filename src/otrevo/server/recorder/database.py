@@ -122,7 +122,7 @@ def forget(storing):
 
 
 def store_take(session, readings, take_id, seconds, storing=None):
-    """Keep what was recorded of a take of so many seconds: what the cameras saw, and every device's readings.
+    """Store what was recorded of a take of so many seconds: what the cameras saw, and every device's readings.
 
     storing: what was stored of it while it came. Frames that nobody delivered are said in the stream of the cameras.
     """
@@ -152,6 +152,15 @@ def store_take(session, readings, take_id, seconds, storing=None):
                     one.stamps_before(end), one.device.details, performer=performers.get(one.performer_id),
                 )  # fmt: skip
     return {"frames": frames, "lost": sum(session.lost.values()) + session.late, "missing_s": missing}
+
+
+def keep_take(session, readings, take_id, seconds, storing=None):
+    """Store what was recorded of a take, and queue its passes: whoever cut may no longer wait for that."""
+    with transaction.atomic():
+        told = store_take(session, readings, take_id, seconds, storing)
+        take = Take.objects.get(pk=take_id)
+        queue_all(take, take.rolled_by)
+    return told
 
 
 def store_room(session, production_id, user_id, wand, notes=()):
@@ -209,10 +218,9 @@ def keep_left_over(journal):
             rolling.delete()
         if take.streams.exists():
             return f"{take} was kept before"
-        store_take(session, readings, take.pk, take.duration_s)
+        keep_take(session, readings, take.pk, take.duration_s)
         said = "\n".join(line for line in take.note.splitlines() if not line.startswith((LOST, AWAY)))
         Take.objects.filter(pk=take.pk).update(note=said)  # what was said at the cut is not true any more
-        queue_all(take, take.rolled_by)
     return f"{take} was kept"
 
 

@@ -288,7 +288,7 @@ class Room:
                 await asyncio.to_thread(threads.forget, storing)
                 answer = {"dropped": True}
             elif take is not None:
-                answer = await asyncio.to_thread(threads.store_take, session, readings, take, seconds, storing)
+                answer = await asyncio.to_thread(threads.keep_take, session, readings, take, seconds, storing)
             else:
                 answer = await asyncio.to_thread(threads.store_room, session, self.production, user, wand)
         except InputError:

@@ -18,7 +18,7 @@ def _alone(function):
     return work
 
 
-prepare, store_take, store_room = map(_alone, (database.prepare, database.store_take, database.store_room))
+prepare, keep_take, store_room = map(_alone, (database.prepare, database.keep_take, database.store_room))
 is_rolling, keep_left_over, has_database = map(
     _alone, (database.is_rolling, database.keep_left_over, database.has_database)
 )
