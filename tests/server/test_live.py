@@ -142,7 +142,7 @@ class Recording(TransactionTestCase):
                 connection.close()  # of this thread
 
         def slowly(*arguments):
-            time.sleep(3.0)
+            time.sleep(5.0)
             return keep(*arguments)
 
         async def story():
