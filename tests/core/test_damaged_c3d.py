@@ -233,6 +233,7 @@ class Guarded(unittest.TestCase):
             self.with_reader("import time; time.sleep(600)")
 
     @mock.patch("otrevo.core.formats.guarded.LEAST_S", 1.0)
+    @mock.patch("otrevo.core.formats.guarded.BESIDE_OTHERS", 200)  # starting takes its time there as well
     def test_waiting_for_a_busy_machine_is_no_damage(self):
         with self.assertRaisesRegex(InputError, "in its own words"):
             self.with_reader("import time; time.sleep(2); raise ValueError('in its own words')")

@@ -61,6 +61,19 @@ class Recording(TransactionTestCase):
         self.production, self.slate = make_production()
         self.user = User.objects.get(username="technician-SMS")
 
+    def technician(self):
+        """A coroutine by which a technician asks for something of the slate, by its path, in a thread of its own."""
+        client = Client()
+        client.login(username="technician-SMS", password=PASSWORD)
+
+        def send(path):
+            try:
+                return client.post(f"/api/slates/{self.slate.pk}/{path}")
+            finally:
+                connection.close()  # of this thread
+
+        return lambda path: asyncio.to_thread(send, path)
+
     def test_a_sweep_is_watched_recorded_and_kept(self):
         wand = keeper_corner().to_document()
 
@@ -131,15 +144,7 @@ class Recording(TransactionTestCase):
 
     def test_what_takes_long_to_keep_is_kept_and_worked_through_all_the_same(self):
         calibrate(self.slate.performer)
-        technician = Client()
-        technician.login(username="technician-SMS", password=PASSWORD)
-        keep = threads.keep_take
-
-        def post(path):
-            try:
-                return technician.post(f"/api/slates/{self.slate.pk}/{path}")
-            finally:
-                connection.close()  # of this thread
+        post, keep = self.technician(), threads.keep_take
 
         def slowly(*arguments):
             time.sleep(5.0)
@@ -147,10 +152,10 @@ class Recording(TransactionTestCase):
 
         async def story():
             async with Running() as here:
-                await asyncio.to_thread(post, "roll")
+                await post("roll")
                 await here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 3)
                 with mock.patch.object(threads, "keep_take", slowly), mock.patch.object(address, "PATIENCE_S", 1.0):
-                    answer = await asyncio.to_thread(post, "cut")
+                    answer = await post("cut")
                     while unfinished(here.folder.name):
                         await asyncio.sleep(0.1)
                 return answer
@@ -163,17 +168,7 @@ class Recording(TransactionTestCase):
 
     def test_a_take_is_rolled_live_and_worked_through(self):
         calibrate(self.slate.performer)
-        technician = Client()
-        technician.login(username="technician-SMS", password=PASSWORD)
-
-        def send(path):
-            try:
-                return technician.post(f"/api/slates/{self.slate.pk}/{path}")
-            finally:
-                connection.close()  # of this thread
-
-        def post(path):
-            return asyncio.to_thread(send, path)
+        post = self.technician()
 
         async def story():
             async with Running() as here:
