@@ -33,7 +33,7 @@ from otrevo.core.solve.uncertainty import body_uncertainty, influence
 from otrevo.core.timecode.clap import clap_in_points
 from otrevo.core.timecode.labels import TimecodeFormat
 from otrevo.core.timecode.ltc import read_ltc
-from otrevo.core.warm_up.geometry_fit import fit_geometry
+from otrevo.core.warm_up.geometry_fit import fit_geometry, pose_all
 
 
 def somebody():
@@ -54,6 +54,7 @@ def bodies():
     labels = label_take(points, Fraction(120), model)
     solve_take(labels.labelled_m, Fraction(120), performer)
     fit_geometry(model, labels.labelled_m[:30], labels.root_m[:30], labels.local[:30], 1)
+    pose_all(model, labels.root_m[:30], labels.local[:30])
     clap_in_points(points, np.arange(60) / 120)
     try:
         read_ltc(np.sin(np.arange(48000) * 0.31), 48000, TimecodeFormat(Fraction(25)))

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
-from scipy.interpolate import PchipInterpolator
 
 from otrevo.core.body.kinematics import Motion, forward_kinematics
 from otrevo.core.conventions import (
@@ -323,7 +322,7 @@ def _eased(keys, times, size):
     table = np.array([values[t] for t in at])
     if len(at) == 1:
         return np.repeat(table, len(times), axis=0)
-    return PchipInterpolator(at, table)(np.clip(times, at[0], at[-1])).reshape(len(times), size)
+    return scipy.interpolate.PchipInterpolator(at, table)(np.clip(times, at[0], at[-1])).reshape(len(times), size)
 
 
 def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):

@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.formats.centroids import Centroids
 from otrevo.core.optics.camera import Camera
@@ -52,7 +52,9 @@ def make_rig(seed, count=12, room_m=(8.0, 6.5)):
         right = np.cross(forward, [0.0, 1.0, 0.0])
         right /= np.linalg.norm(right)
         rotation = np.stack([right, np.cross(forward, right), forward])  # +y down, +z forward
-        rotation = Rotation.from_rotvec([0, 0, rng.normal(0, np.radians(4))]).as_matrix() @ rotation
+        rotation = (
+            scipy.spatial.transform.Rotation.from_rotvec([0, 0, rng.normal(0, np.radians(4))]).as_matrix() @ rotation
+        )
         focal = rng.uniform(1150, 1500)
         lens = np.array([
             focal, focal, WIDTH / 2 + rng.normal(0, 12), HEIGHT / 2 + rng.normal(0, 12), rng.uniform(-0.14, 0.02),
@@ -66,7 +68,9 @@ def knock(camera, degrees, metres, seed=0):
     """The camera turned by `degrees` and shifted by `metres`, both in a direction of chance."""
     rng = np.random.default_rng([seed, 62])
     axis, way = rng.normal(size=3), rng.normal(size=3)
-    rotation = Rotation.from_rotvec(np.radians(degrees) * axis / np.linalg.norm(axis)).as_matrix()
+    rotation = scipy.spatial.transform.Rotation.from_rotvec(
+        np.radians(degrees) * axis / np.linalg.norm(axis)
+    ).as_matrix()
     return replace(
         camera, rotation=rotation @ camera.rotation, position_m=camera.position_m + metres * way / np.linalg.norm(way)
     )
@@ -269,6 +273,8 @@ def sweep(seed, wand, seconds=60.0, rate_hz=100.0, reach_m=(2.2, 1.8), heights_m
     path = np.tanh(0.9 * path)
     middle = np.mean(heights_m)
     position = path * [reach_m[0], (heights_m[1] - heights_m[0]) / 2, reach_m[1]] + [0, middle, 0]
-    rotation = Rotation.from_rotvec(band_noise(rng, frames, 3, rate_hz, 0.05, 0.4) * 1.6).as_matrix()
+    rotation = scipy.spatial.transform.Rotation.from_rotvec(
+        band_noise(rng, frames, 3, rate_hz, 0.05, 0.4) * 1.6
+    ).as_matrix()
     offsets = wand.markers_m - wand.markers_m.mean(axis=0)
     return position[:, None] + np.einsum("tij,mj->tmi", rotation, offsets), position, rotation

@@ -9,7 +9,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
-from scipy.interpolate import make_interp_spline
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.conventions import (
@@ -154,7 +153,11 @@ def _smooth_acceleration(source, place, rate_hz, times):
     flat = place.reshape(len(place), -1)
     if rate_hz > 2.2 * SMOOTH_HZ:
         flat = scipy.signal.sosfiltfilt(scipy.signal.butter(2, SMOOTH_HZ, fs=rate_hz, output="sos"), flat, axis=0)
-    return make_interp_spline(source, flat, k=5, axis=0).derivative(2)(times).reshape(len(times), *place.shape[1:])
+    return (
+        scipy.interpolate.make_interp_spline(source, flat, k=5, axis=0)
+        .derivative(2)(times)
+        .reshape(len(times), *place.shape[1:])
+    )
 
 
 def _swing(acceleration, rng):

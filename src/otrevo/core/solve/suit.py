@@ -9,7 +9,6 @@ markers show the bone, and so is what else is off: by both, sensors meet the mar
 
 import numpy as np
 import scipy
-from scipy.optimize import minimize_scalar
 
 from otrevo.core.conventions import (
     make_continuous,
@@ -93,7 +92,7 @@ def calibrate_suit(sensor, bone_world, names=SUIT_BONES):
         grid = np.arange(-np.pi, np.pi, np.radians(10))
         coarse = grid[np.argmin([_spread(yaw, reading, bone) for yaw in grid])]
         bounds = (coarse - np.radians(12), coarse + np.radians(12))
-        yaw = minimize_scalar(_spread, bounds=bounds, args=(reading, bone), method="bounded").x
+        yaw = scipy.optimize.minimize_scalar(_spread, bounds=bounds, args=(reading, bone), method="bounded").x
         rest = _mounted(yaw, reading, bone)
         mount = _mean_rotation(rest)
         angle = 2 * np.arccos(np.clip(np.abs(rest @ mount), 0, 1))
