@@ -5,7 +5,7 @@ import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.model import generic_body
-from otrevo.core.body.skeleton import BODY_BONES, BONE_NAMES, generic_skeleton
+from otrevo.core.body.skeleton import BODY_BONES, BONE_NAMES, generic_skeleton, rest_joints
 from otrevo.core.conventions import matrix_from_quaternion, rotvec_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import MOTIONS, perform
@@ -33,6 +33,18 @@ class Skeleton(unittest.TestCase):
 
     def test_scales_with_height(self):
         np.testing.assert_allclose(generic_skeleton(1.4).rest_offset_m, generic_skeleton(1.75).rest_offset_m * 0.8)
+
+
+class MadeUpPerformers(unittest.TestCase):
+    def test_are_as_tall_as_they_say_however_long_their_limbs_are(self):
+        legs = []
+        for seed in range(20):
+            performer = make_performer(seed, shipped_chart())
+            usual, joints = generic_skeleton(performer.height_m), rest_joints(performer.skeleton)
+            head, ankle = (rest_joints(usual)[n][1] - joints[n][1] for n in ("head", "leftFoot"))
+            self.assertLess(max(abs(head), abs(ankle)), 1e-9)
+            legs.append(joints["leftUpperLeg"][1] / rest_joints(usual)["leftUpperLeg"][1])
+        self.assertGreater(np.ptp(legs), 0.06)
 
 
 class Motions(unittest.TestCase):

@@ -308,7 +308,7 @@ def _adjusted(cameras, number, recordings, covariance, residual_px, say):
     _residuals(points, seen, now, off)
     for adjustment in range(ADJUSTMENTS):
         say((adjustment + 1) / (ADJUSTMENTS + 1))
-        sigma = np.nanmedian(off) / 1.1774
+        sigma = max(np.nanmedian(off) / 1.1774, LEAST_NOISE_PX)
         seen[~(off < REJECT * sigma)] = np.nan
         _residuals(points, seen, now, off)
         believed = np.isfinite(off)

@@ -27,7 +27,7 @@ class SimulatedPerformer:
 
 
 def make_performer(seed, chart, height_m=None, placement_sigma_m=0.01, sloppiness_deg=4.0, ratio=0.08):
-    """A performer with limb proportions off by up to `ratio` and markers off by `placement_sigma_m` per axis."""
+    """A performer as tall as `height_m`, with limb proportions off by up to `ratio` and markers off by `placement_sigma_m` per axis."""
     rng = np.random.default_rng([seed, 11])
     height_m = float(rng.uniform(1.55, 1.95)) if height_m is None else height_m
     generic = generic_skeleton(height_m)
@@ -40,15 +40,24 @@ def make_performer(seed, chart, height_m=None, placement_sigma_m=0.01, sloppines
                 offsets[b] *= factor[limb]
         if plain.startswith(("Thumb", "Index", "Middle", "Ring", "Little")):
             offsets[b] *= factor["arm"]
-    legs = -(offsets[generic.index("leftUpperLeg")] + offsets[generic.index("leftLowerLeg")])[1]
-    legs -= offsets[generic.index("leftFoot")][1]
-    offsets[0] = [0.0, legs + 0.08 * height_m / 1.75, 0.0]
+    offsets *= _tall(generic, generic.rest_offset_m) / _tall(generic, offsets)  # the height is what they say it is
+    offsets[0] = [0.0, _legs(generic, offsets) + 0.08 * height_m / 1.75, 0.0]
     scale = offsets_scale(generic, offsets)
     bones = chart.bone_index(generic)
     markers = chart.scaled(height_m) * scale[bones] + rng.normal(0, placement_sigma_m, (len(bones), 3))
     sloppiness = np.radians(rng.normal(0, sloppiness_deg, (len(generic.names), 3)))
     sloppiness[[generic.index(n) for n in ("hips", "leftToes", "rightToes")]] *= 0.3
     return SimulatedPerformer(height_m, generic.with_offsets(offsets), markers, sloppiness)
+
+
+def _legs(generic, offsets):
+    """From the hips down to the ankle, m."""
+    return -sum(offsets[generic.index(n), 1] for n in ("leftUpperLeg", "leftLowerLeg", "leftFoot"))
+
+
+def _tall(generic, offsets):
+    """From the ankle up to the head's joint, m."""
+    return _legs(generic, offsets) + sum(offsets[generic.index(n), 1] for n in _LIMBS["trunk"])
 
 
 def offsets_scale(generic, offsets):
