@@ -29,7 +29,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         super().setUp()
         self.production, self.slate = make_production()
         calibrate(self.slate.performer)
-        self.enterContext(Stage())
+        self.stage = self.enterContext(Stage())
 
     def solved_take(self):
         page = self.sign_in("technician", f"floor/{self.slate.pk}")
@@ -41,7 +41,7 @@ class FirstTake(InBrowser, LiveServerTestCase):
         page.keyboard.press("Escape")
         page.keyboard.press("c")
         self.eventually(lambda: Rolling.objects.filter(note="x marks the spot", circled=True).count(), 1)
-        page.wait_for_timeout(15000)  # until something has been covered for a while
+        self.stage.received(self.production.pk, 15)  # in which something has been covered for a while
         page.keyboard.press("x")
         expect(page.get_by_role("region", name="Verdict")).to_contain_text("Take 1", timeout=20000)
         self.eventually(Run.objects.filter(state="queued").count, 4)  # the recorder is storing what it recorded

@@ -4,6 +4,7 @@ import asyncio
 import os
 import tempfile
 import threading
+import time
 from functools import cache
 from unittest import mock
 
@@ -77,6 +78,20 @@ class Stage:
         await asyncio.gather(*left, return_exceptions=True)
         self.folder.cleanup()
         self.patch.stop()
+
+    def received(self, production_id, seconds, within_s=240):
+        """Wait until so many seconds of a take have come from everything: on a busy machine, stand-ins are late."""
+        room, ends = self.recorder.room(production_id), time.monotonic() + within_s
+        while (least := self._least_s(room)) < seconds:
+            assert time.monotonic() < ends, f"{least:.1f} of {seconds} seconds came within {within_s}"
+            time.sleep(0.1)
+
+    @staticmethod
+    def _least_s(room):
+        session, readings = room.session, room.readings
+        if session is None:  # it is being prepared
+            return 0.0
+        return min(session.done / float(session.rate), *(r.next / float(r.device.rate) for r in readings))
 
     def __enter__(self):
         self.loop, self.own_loop = asyncio.new_event_loop(), True

@@ -97,7 +97,7 @@ DEVICE = Device(
 '''
 
 SCRIPT = """
-import json, sys, tempfile, time
+import json, sys, tempfile
 import django
 django.setup()
 from django.conf import settings
@@ -143,9 +143,9 @@ for name, text in (("a.heights", b"0.9\\n1.0\\n"), ("b.heights", b"tall\\n")):
 Take.objects.get(pk=take).delete()
 out["devices"] = client.get("/api/devices").json()
 out["kit"] = post(f"/productions/{production}/performers", {"name": "Odalys", "height_m": 1.7, "kit": ["optical", "breath"]})
-with Stage():
+with Stage() as stage:
     post(f"/slates/{slate}/roll", {})
-    time.sleep(5)
+    stage.received(production, 5)
     rolled = post(f"/slates/{slate}/cut", {})
 out["floor"] = client.get(f"/api/slates/{slate}/floor").json()["devices"]
 work()
