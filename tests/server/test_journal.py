@@ -185,6 +185,18 @@ class HowFast(TestCase):
         self.moment += 0.2
         self.assertEqual(self.readings.snapshot()["hz"], 0)
 
+    def test_one_that_has_sent_nothing_is_waited_for_at_first(self):
+        self.moment = 9.0
+        self.assertTrue(self.readings.snapshot()["waited_for"], "it may be starting")
+        self.moment = 11.0
+        self.assertFalse(self.readings.snapshot()["waited_for"], "by now it is missed")
+        self.readings = Readings(self.device, 7, "Ines")
+        self.hz_when(12.0, 1)
+        self.assertFalse(self.readings.snapshot()["waited_for"])
+        self.moment = 14.0
+        self.assertEqual(self.readings.snapshot()["hz"], 0)
+        self.assertFalse(self.readings.snapshot()["waited_for"], "it was there before")
+
 
 class Devices(OnDisk):
     def test_readings_go_on_after_a_gap_and_what_is_missing_is_nothing(self):

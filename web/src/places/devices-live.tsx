@@ -21,7 +21,7 @@ const GOOD_SHARE = 0.9; // of the rate, below which a device is called slow
 /** How a device is doing, in a few words, and whether that is well. opening: its rate has not been counted yet. */
 export function deviceWords(live: LiveDevice | undefined, rateHz: number, opening: boolean): { words: string; well: boolean } {
   if (live?.trouble) return { words: live.trouble, well: false };
-  if (!live || opening) return { words: 'waiting for it…', well: false };
+  if (!live || opening || live.waited_for) return { words: 'waiting for it…', well: false };
   if (live.hz === 0) return { words: 'nothing received just now', well: false };
   const lost = live.lost ? `${live.lost} lost` : 'nothing lost';
   if (live.hz < GOOD_SHARE * rateHz) return { words: `slow · ${lost}`, well: false };
@@ -40,7 +40,7 @@ export function DevicesLive({ production, kit, performer }: { production: number
       {kit.map((d) => {
         const now = live?.devices?.find((x) => x.id === d.id && (!d.worn || x.performer === performer));
         const { words, well } = live || !trouble ? deviceWords(now, d.rate_hz, opening) : { words: trouble, well: false };
-        const counted = now && (!opening || now.trouble) ? now : null;
+        const counted = now && ((!opening && !now.waited_for) || now.trouble) ? now : null;
         return (
           <Device key={d.id}>
             <span aria-hidden="true" style={{ color: well ? theme.good : counted ? theme.wrong : theme.quiet }}>{well ? '●' : '○'}</span>

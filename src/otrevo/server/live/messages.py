@@ -58,7 +58,8 @@ class Sweep(BaseModel):
 
 
 class LiveDevice(BaseModel):
-    """How a device is doing: samples a second, nominal and received, lost ones, the share of its parts that answer."""
+    """How a device is doing: samples a second, nominal and received, lost ones, the share of its parts that answer.
+    waited_for: it has sent nothing yet, and may still be starting."""
 
     id: str
     words: str
@@ -67,6 +68,7 @@ class LiveDevice(BaseModel):
     rate: float
     hz: float
     lost: int
+    waited_for: bool
     answering: float
 
 

@@ -12,6 +12,7 @@ import numpy as np
 COUNTED_S, SURELY_S = 1.0, 10.0  # what comes faster than a device sends was held up, unless it does so for this long
 MOST_AHEAD_S = 5.0  # a packet that claims to be farther ahead than this is believed when many in a row say so
 AHEAD_PACKETS = 20
+STARTS_WITHIN_S = 10.0  # of being listened to, a device that has sent nothing yet is waited for
 
 
 @dataclass
@@ -26,6 +27,7 @@ class Readings:
     def __post_init__(self):
         self.next, self.lost, self.begun, self.ahead, self.full = 0, 0, False, 0, False
         self.kept = self.stamps = None
+        self.listened_since = time.monotonic()
         self.heard = deque([(time.monotonic(), 0, 0.0)])  # (moment, samples, share that answered) of the last SURELY_S
 
     @property
@@ -91,5 +93,6 @@ class Readings:
         return {
             "id": self.device.id, "words": self.device.words, "performer": self.performer, "trouble": self.trouble,
             "rate": rate, "hz": hz, "lost": self.lost,
+            "waited_for": not self.begun and now - self.listened_since < STARTS_WITHIN_S,
             "answering": round(answering, 3),
         }  # fmt: skip
