@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from otrevo.core.body.skeleton import Skeleton, generic_skeleton
+from otrevo.core.body.skeleton import Skeleton, generic_skeleton, rest_joints
 
 _LIMBS = {
     "trunk": ("spine", "chest", "upperChest", "neck", "head"),
@@ -40,24 +40,16 @@ def make_performer(seed, chart, height_m=None, placement_sigma_m=0.01, sloppines
                 offsets[b] *= factor[limb]
         if plain.startswith(("Thumb", "Index", "Middle", "Ring", "Little")):
             offsets[b] *= factor["arm"]
-    offsets *= _tall(generic, generic.rest_offset_m) / _tall(generic, offsets)  # the height is what they say it is
-    offsets[0] = [0.0, _legs(generic, offsets) + 0.08 * height_m / 1.75, 0.0]
+    own, usual = (rest_joints(s) for s in (generic.with_offsets(offsets), generic))
+    taller = (usual["head"] - usual["leftFoot"])[1] / (own["head"] - own["leftFoot"])[1]
+    offsets *= taller  # the height is what they say it is
+    offsets[0] = [0.0, taller * (own["hips"] - own["leftFoot"])[1] + 0.08 * height_m / 1.75, 0.0]
     scale = offsets_scale(generic, offsets)
     bones = chart.bone_index(generic)
     markers = chart.scaled(height_m) * scale[bones] + rng.normal(0, placement_sigma_m, (len(bones), 3))
     sloppiness = np.radians(rng.normal(0, sloppiness_deg, (len(generic.names), 3)))
     sloppiness[[generic.index(n) for n in ("hips", "leftToes", "rightToes")]] *= 0.3
     return SimulatedPerformer(height_m, generic.with_offsets(offsets), markers, sloppiness)
-
-
-def _legs(generic, offsets):
-    """From the hips down to the ankle, m."""
-    return -sum(offsets[generic.index(n), 1] for n in ("leftUpperLeg", "leftLowerLeg", "leftFoot"))
-
-
-def _tall(generic, offsets):
-    """From the ankle up to the head's joint, m."""
-    return _legs(generic, offsets) + sum(offsets[generic.index(n), 1] for n in _LIMBS["trunk"])
 
 
 def offsets_scale(generic, offsets):
