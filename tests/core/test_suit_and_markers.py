@@ -81,6 +81,17 @@ class Clocks(unittest.TestCase):
         self.assertLess(abs(self.error_ms(found, 30.0)), max(0.5, 4 * 1000 * found.sd_s))
         self.assertGreater(found.sd_s, find_suit_clock(self.suit, 100.0, self.bones, 120.0).sd_s)
 
+    def test_limbs_that_hold_still_do_not_shift_it(self):
+        """Whoever signals with the arms stands still: most sensors tell of nothing but their own noise, and steadily."""
+        rng, suit = np.random.default_rng(11), self.suit
+        self.bones[:, 3:], suit[:, 3:] = self.bones[:1, 3:], suit[:1, 3:]
+        skin = np.radians(3.0) * band_noise(rng, len(suit), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
+        skin[:, 3:] = 0.0
+        noise = rng.normal(0, np.radians(0.15), skin.shape)
+        suit = quaternion_multiply(suit, quaternion_from_rotvec(skin + noise))
+        found = find_suit_clock(suit, 100.0, self.bones, 120.0)
+        self.assertLess(abs(self.error_ms(found, 30.0)), 0.3)
+
     def test_other_movement_matches_nowhere(self):
         other = spread_turns(np.random.default_rng(9), 5000, 100.0, 6)
         self.assertIsNone(find_suit_clock(other, 100.0, self.bones, 120.0))

@@ -16,6 +16,7 @@ from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, r
 HALF_S = (
     0.12  # turns are differenced from so long before a moment to so long after it: quicker ones are skin that swings
 )
+SLOPE_HALF_S = 0.05
 COARSE_HZ, FINE_HZ = 50.0, 30.0
 OVERLAP_S = 2.0
 SENSORS_AGREE = 3  # at least
@@ -54,20 +55,30 @@ def _velocity(rotation, hz):
     return out
 
 
-def _at(velocity, index):
-    """Values (N, ...) of velocity (T, ...) at fractional sample numbers (N,), and how fast they change by sample."""
+def _at(values, index):
+    """Values (N, ...) of values (T, ...) at fractional sample numbers (N,), NaN outside."""
     whole = np.floor(index).astype(int)
-    inside = (whole >= 0) & (whole < len(velocity) - 1)
-    whole = np.clip(whole, 0, len(velocity) - 2)
-    slope = velocity[whole + 1] - velocity[whole]
-    slope[~inside] = np.nan
-    return velocity[whole] + (index - whole)[:, None, None] * slope, slope
+    inside = (whole >= 0) & (whole < len(values) - 1)
+    whole = np.clip(whole, 0, len(values) - 2)
+    out = values[whole] + (index - whole)[:, None, None] * (values[whole + 1] - values[whole])
+    out[~inside] = np.nan
+    return out
+
+
+def _slope(velocity, hz):
+    """How fast velocity (T, S, 3) changes, by second: over a stretch that lies evenly about each sample and leaves it out.
+
+    A slope in which the sample itself has a share errs with it, and a limb that hardly moves would shift the clock by its noise.
+    """
+    half, out = max(2, round(SLOPE_HALF_S * hz)), np.full(velocity.shape, np.nan)
+    out[half:-half] = (velocity[2 * half :] - velocity[: -2 * half]) * hz / (2 * half)
+    return out
 
 
 def _coarse(suit, suit_hz, bone, bone_hz):
     """By how much the suit's samples come later than the bones', seconds from either one's first, or None where nothing stands out."""
     suit, bone = (
-        np.linalg.norm(_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ))[0], axis=2)
+        np.linalg.norm(_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ)), axis=2)
         for v, hz in ((suit, suit_hz), (bone, bone_hz))
     )
     enough = OVERLAP_S * COARSE_HZ
@@ -122,15 +133,17 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
         return None
     step = max(1, round(bone_hz / FINE_HZ))
     at, bone = np.arange(0, len(theirs), step) / bone_hz, theirs[::step]
+    slope = _slope(mine, suit_hz)
     drift = 0.0
     for _ in range(12):
-        sensor, rate = _at(mine, (offset + (1 + drift) * at) * suit_hz)
-        known = np.isfinite(sensor).all(axis=2) & np.isfinite(bone).all(axis=2)
+        index = (offset + (1 + drift) * at) * suit_hz
+        sensor, rate = _at(mine, index), _at(slope, index)
+        known = np.isfinite(rate).all(axis=2) & np.isfinite(sensor).all(axis=2) & np.isfinite(bone).all(axis=2)
         told = np.flatnonzero(known.sum(axis=0) > OVERLAP_S * FINE_HZ / 2)
         if len(told) < SENSORS_AGREE:
             return None
         known = known[:, told]
-        push, pull = _compared(bone[:, told], sensor[:, told], rate[:, told] * suit_hz, known)
+        push, pull = _compared(bone[:, told], sensor[:, told], rate[:, told], known)
         middle = float(np.average(at, weights=pull))
         design = np.stack([np.ones(len(at)), at - middle], axis=1)
         normal = np.einsum("ka,k,kb->ab", design, pull, design) + np.diag([0.0, 1 / DRIFT_SD**2])
