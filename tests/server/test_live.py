@@ -166,6 +166,25 @@ class Recording(TransactionTestCase):
         self.assertGreater(recorded(take, "cameras").details["frames"], 100)
         self.assertEqual({r.state for r in take.runs.all()}, {"queued"})
 
+    def test_a_roll_that_nobody_waits_for_any_more_does_not_begin(self):
+        post, prepare = self.technician(), threads.prepare
+
+        def slowly(*arguments):
+            time.sleep(3.0)
+            return prepare(*arguments)
+
+        async def story():
+            async with Running() as here:
+                with mock.patch.object(threads, "prepare", slowly), mock.patch.object(address, "PATIENCE_S", 1.0):
+                    late = await post("roll")
+                again = await post("roll")
+                await here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 0.5)
+                return late, again
+
+        late, again = asyncio.run(story())
+        self.assertIn("look again in a minute", late.json()["detail"])
+        self.assertEqual(again.status_code, 200, again.content)
+
     def test_a_take_is_rolled_live_and_worked_through(self):
         calibrate(self.slate.performer)
         post = self.technician()

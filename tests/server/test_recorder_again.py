@@ -67,16 +67,26 @@ async def _opened(port):
         return None
 
 
+def rolling(slate, user=None, **values):
+    """A take that somebody has rolled, as the recorder finds it in the database."""
+    return Rolling.objects.create(
+        slate=slate, number=1, started_at=timezone.now(), first_timecode_frame=5000, user=user, **values
+    )
+
+
+def roll_of(row):
+    """What the recorder is asked for when a take is rolled, by its Rolling."""
+    return {
+        "do": "roll", "production": row.slate.day.production_id, "user": None, "slate": row.slate_id, "number": row.number,
+        "rolling": row.pk, "zero_us": ZERO_US,
+    }  # fmt: skip
+
+
 class LeftOver(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
         self.user = User.objects.get(username="technician-SMS")
         self.root = Path(self.enterContext(tempfile.TemporaryDirectory()))
-
-    def rolling(self, **values):
-        return Rolling.objects.create(
-            slate=self.slate, number=1, started_at=timezone.now(), first_timecode_frame=5000, user=self.user, **values
-        )
 
     def take_up(self):
         """What a recorder does when it begins, without anybody to listen to."""
@@ -98,7 +108,7 @@ class LeftOver(TransactionTestCase):
             os.utime(path, (path.stat().st_atime - 90000, path.stat().st_mtime - 90000))
 
     def test_a_take_that_rolled_when_the_machine_went_down_is_kept_with_all_that_was_received(self):
-        self.rolling(note="wind in the rigging", circled=True)
+        rolling(self.slate, self.user, note="wind in the rigging", circled=True)
         self.of_yesterday(left_over(self.root, self.production, self.slate))
         self.assertFalse(self.take_up())
         take = Take.objects.get()
@@ -118,7 +128,7 @@ class LeftOver(TransactionTestCase):
             self.assertGreater(np.isfinite(read_stream(stream)).mean(), 0.8, name)
 
     def test_one_that_was_written_to_just_now_rolls_on(self):
-        self.rolling()
+        rolling(self.slate, self.user)
         left_over(self.root, self.production, self.slate)
         self.assertTrue(self.take_up())
         self.assertTrue(Rolling.objects.exists())
@@ -126,7 +136,7 @@ class LeftOver(TransactionTestCase):
         self.assertEqual(len(unfinished(self.root)), 1)
 
     def test_whoever_watches_meanwhile_does_not_end_it(self):
-        self.rolling()
+        rolling(self.slate, self.user)
         left_over(self.root, self.production, self.slate)
         port, rolls = free_port(), threads.is_rolling
 
@@ -160,7 +170,7 @@ class LeftOver(TransactionTestCase):
         self.assertFalse(Take.objects.exists())
 
     def test_one_of_another_boot_does_not(self):
-        self.rolling()
+        rolling(self.slate, self.user)
         left_over(self.root, self.production, self.slate)
         with mock.patch("otrevo.server.recorder.journal.this_boot", return_value="another"):
             self.assertFalse(self.take_up())
@@ -250,18 +260,10 @@ class GoesOn(TransactionTestCase):
     def setUp(self):
         self.production, self.slate = make_production()
         self.user = User.objects.get(username="technician-SMS")
+        self.request = roll_of(rolling(self.slate, self.user))
 
     def roll(self):
-        return ask(
-            {
-                "do": "roll",
-                "production": self.production.pk,
-                "user": self.user.pk,
-                "slate": self.slate.pk,
-                "number": 1,
-                "zero_us": ZERO_US,
-            }
-        )
+        return ask(self.request)
 
     def cut(self, seconds):
         take = make_take(self.slate, self.user, 1, duration_s=seconds, out_s=seconds)
@@ -335,16 +337,7 @@ class GoesOn(TransactionTestCase):
 
     def test_two_productions_roll_at_once_and_a_page_left_open_blocks_nobody(self):
         other, slate = make_production("Night Tide", "NTD")
-
-        def request(production, slate):
-            return {
-                "do": "roll",
-                "production": production.pk,
-                "user": None,
-                "slate": slate.pk,
-                "number": 1,
-                "zero_us": ZERO_US,
-            }
+        request = roll_of(rolling(slate))
 
         async def story():
             async with Running() as here:
@@ -352,8 +345,8 @@ class GoesOn(TransactionTestCase):
                     here.watch(other.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 2.0)
                 )
                 await here.watch(self.production.pk, lambda s: s.get("kind") == "watch" and s["seconds"] > 0.5)
-                await ask(request(self.production, self.slate))
-                await ask(request(other, slate))
+                await self.roll()
+                await ask(request)
                 both = await asyncio.gather(
                     page, here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 2.0)
                 )

@@ -128,7 +128,7 @@ def roll(request, slate_id: int):
     try:
         ask({
             "do": "roll", "production": slate.day.production_id, "user": request.user.pk,
-            "zero_us": round(float(fmt.seconds(frame)) * 1_000_000), "slate": slate.pk, "number": number,
+            "zero_us": round(float(fmt.seconds(frame)) * 1_000_000), "slate": slate.pk, "number": number, "rolling": rolling.pk,
         })  # fmt: skip
     except InputError:
         rolling.delete()

@@ -32,7 +32,7 @@ class NoRecorder(InputError):
 
 
 class RecorderBusy(InputError):
-    """The recorder was asked, and has not answered yet: what it was asked for still comes to pass."""
+    """The recorder was asked, and has not answered yet: what it was asked for still comes to pass, but for a roll."""
 
 
 def ask(request):

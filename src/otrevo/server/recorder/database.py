@@ -182,6 +182,11 @@ def has_database():
     return True
 
 
+def is_waited_for(rolling_id):
+    """Whether whoever rolled a take still waits for it: a roll that was not answered in time is taken back."""
+    return Rolling.objects.filter(pk=rolling_id).exists()
+
+
 def is_rolling(slate_id, number):
     """Whether nobody has cut that take."""
     return Rolling.objects.filter(slate_id=slate_id, number=number).exists()

@@ -10,7 +10,7 @@ It listens on loopback; every request is a line of JSON that begins with the key
     {"key", "do": "subscribe", "production": 3}                       -> a snapshot a line, twelve a second
     {"key", "do": "start", "production": 3, "user": 1, "kind": "sweep", "wand": {...}}
     {"key", "do": "stand by", "production": 3, "slate": 6, "number": 2}            a take is about to roll
-    {"key", "do": "roll", "production": 3, "user": 1, "slate": 6, "number": 2, "zero_us": 38526000000}
+    {"key", "do": "roll", "production": 3, "user": 1, "slate": 6, "number": 2, "rolling": 4, "zero_us": 38526000000}
     {"key", "do": "length", "production": 3}                          -> {"seconds": 22.5} since the roll
     {"key", "do": "stop", "production": 3, "keep": true, "take": 17, "seconds": 22.5}  -> {"recording": 5} or {"frames": 5400}
     {"key", "do": "again", "production": 3}                           the room has changed: watch it anew
@@ -160,7 +160,7 @@ class Recorder:
         if request["do"] == "start":
             await room.start(request["kind"], request.get("user"), request.get("wand"))
         elif request["do"] == "roll":
-            await room.start("take", request.get("user"), None, take, request["zero_us"])
+            await room.start("take", request.get("user"), None, take, request["zero_us"], request["rolling"])
         elif request["do"] == "stand by":
             self.standing_by = asyncio.create_task(room.stand_by(take))
         elif request["do"] == "length":

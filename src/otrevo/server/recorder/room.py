@@ -42,12 +42,12 @@ class Room:
         self.lock = asyncio.Lock()  # held while a session is stepped
         self.changing = asyncio.Lock()  # held while one scene gives way to another
 
-    async def start(self, kind, user=None, wand=None, take=None, zero_us=None):
-        """Begin a session, recording unless it is only watched; take: (slate, number). Raises InputError."""
+    async def start(self, kind, user=None, wand=None, take=None, zero_us=None, rolling=None):
+        """Begin a session, recording unless it is only watched; take: (slate, number); rolling: the id of its Rolling. Raises InputError."""
         async with self.changing:
-            await self._start(kind, user, wand, take, zero_us)
+            await self._start(kind, user, wand, take, zero_us, rolling)
 
-    async def _start(self, kind, user, wand, take, zero_us):
+    async def _start(self, kind, user, wand, take, zero_us, rolling):
         if kind == "watch" and self.session:
             return  # somebody was quicker
         if self.session and self.session.recording:
@@ -64,6 +64,8 @@ class Room:
                 raise InputError(f"Nothing can be recorded: {error.strerror}.") from None
         try:
             scene = await asyncio.to_thread(threads.prepare, self.production, kind, wand, take)
+            if kind == "take" and not await asyncio.to_thread(threads.is_waited_for, rolling):
+                raise InputError("Whoever rolled this take does not wait for it any more.")
         except Exception:
             if journal:
                 journal.end()

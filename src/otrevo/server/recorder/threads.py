@@ -19,7 +19,7 @@ def _alone(function):
 
 
 prepare, keep_take, store_room = map(_alone, (database.prepare, database.keep_take, database.store_room))
-is_rolling, keep_left_over, has_database = map(
-    _alone, (database.is_rolling, database.keep_left_over, database.has_database)
+is_waited_for, is_rolling, keep_left_over, has_database = map(
+    _alone, (database.is_waited_for, database.is_rolling, database.keep_left_over, database.has_database)
 )
 go_on_storing, forget = map(_alone, (database.go_on_storing, database.forget))
