@@ -3,6 +3,7 @@
 import asyncio
 import json
 import os
+import threading
 import time
 from unittest import mock
 
@@ -167,16 +168,17 @@ class Recording(TransactionTestCase):
         self.assertEqual({r.state for r in take.runs.all()}, {"queued"})
 
     def test_a_roll_that_nobody_waits_for_any_more_does_not_begin(self):
-        post, prepare = self.technician(), threads.prepare
+        post, prepare, given_up = self.technician(), threads.prepare, threading.Event()
 
         def slowly(*arguments):
-            time.sleep(3.0)
+            given_up.wait(60)
             return prepare(*arguments)
 
         async def story():
             async with Running() as here:
                 with mock.patch.object(threads, "prepare", slowly), mock.patch.object(address, "PATIENCE_S", 1.0):
                     late = await post("roll")
+                    given_up.set()
                 again = await post("roll")
                 await here.watch(self.production.pk, lambda s: s.get("kind") == "take" and s["seconds"] > 0.5)
                 return late, again
