@@ -177,8 +177,10 @@ class KilledWorkers(WithATake):
         self.assertEqual(_look(mine, None), "gone")
 
     def test_a_worker_that_is_told_to_end_hands_its_work_over(self):
-        queue_from(self.take, "label")
         first = start_worker()
+        child = wait_until(lambda: self.computing(first), "the computing process")
+        os.kill(child, signal.SIGSTOP)  # so that the run is surely not over when the worker ends
+        queue_from(self.take, "label")
         wait_until(lambda: running("label"), "labelling")
         first.terminate()
         first.join(120)
