@@ -20,6 +20,7 @@ ALL = {
     "maps": characters.maps,
     "retarget": characters.retargeting,
     "suit": suits.suits,
+    "turned-sensors": suits.turned,
     "markers-and-suit": beside.markers_and_suit,
     "rigid-bodies": beside.rigid_bodies,
     "cancel": work.cancelling,

@@ -1,6 +1,7 @@
 """A body from a suit alone, on made-up people and suits: degrees, millimetres, times real time."""
 
 import time
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -18,6 +19,7 @@ from otrevo.core.conventions import (
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
 from otrevo.core.inertial.solve import solve_suit
+from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.retarget.plants import find_plants
 from otrevo.core.sim.motions import perform
@@ -27,6 +29,49 @@ from otrevo.core.sim.suit import make_suit, record_suit
 SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
 AGE_S = 120.0
 TAKES, OFF_THE_FLOOR = ("quay walk", "rope haul", "semaphore"), ("night climb", "ladder", "fall")
+
+
+FAULTY_TAKES = ("quay walk", "rope haul", "semaphore", "night climb", "ladder", "fall")
+
+
+def turned(seeds):
+    """Magnets of 12 to 22 degrees for 2 to 6 s and slips of 15 to 30 degrees, one a take: the share that is found, and how many are invented."""
+    hit, invented, clean, recorded_s, spent_s = {"magnet": [], "slipped": []}, 0, 0, 0.0, 0.0
+    for seed in seeds:
+        rng = np.random.default_rng([seed, 5])
+        person = make_performer(seed, shipped_chart(), sloppiness_deg=SLOPPY_DEG)
+        warm_up = perform("suit warm-up", person, seed, Fraction(120)).motion
+        suit = make_suit(warm_up.skeleton, seed)
+        calibration = calibrate_wearer(record_suit(warm_up, suit), {"height_m": person.height_m})[1]
+        for name in FAULTY_TAKES:
+            take = perform(name, person, seed, Fraction(120)).motion
+            length_s = len(take) / 120
+            for kind in ("none", *hit):
+                sensor, begin = str(rng.choice(suit.names)), rng.uniform(0.3, 0.6) * length_s
+                end = begin + min(rng.uniform(2, 6), 0.35 * length_s)
+                turn = rng.normal(size=3)
+                turn *= np.radians(rng.uniform(15, 30)) / np.linalg.norm(turn)
+                degrees = float(rng.choice([-1, 1]) * rng.uniform(12, 22))
+                faults = {
+                    "none": {},
+                    "magnet": {"magnets": ((sensor, AGE_S + begin, AGE_S + end, degrees),)},
+                    "slipped": {"slips": ((sensor, AGE_S + begin, turn),)},
+                }[kind]
+                recording = record_suit(take, replace(suit, **faults), AGE_S).only(calibration.names)
+                began = time.process_time()
+                found, *_ = find_turned_sensors(recording, calibration)
+                spent_s, recorded_s = spent_s + time.process_time() - began, recorded_s + length_s
+                true = [f for f in found if kind != "none" and f.sensor == sensor and f.end / 100 > begin]
+                invented += len(found) - len(true)
+                clean += kind == "none"
+                if kind != "none":
+                    hit[kind].append(bool(true))
+                    if not true:
+                        print(f"{seed} {name}: {kind} {sensor} at {begin:.1f} s is missed")
+    return {
+        "magnets_found": float(np.mean(hit["magnet"])), "slips_found": float(np.mean(hit["slipped"])), "of_each": len(hit["magnet"]),
+        "invented": invented, "takes_without": clean, "times_real": recorded_s / spent_s,
+    }  # fmt: skip
 
 
 def suits(seeds):

@@ -10,8 +10,12 @@ from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
+from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.joints import Felt, find_links
+from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
+from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.recording import SuitRecording
+from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.optics.accuracy import expected_sd
@@ -111,10 +115,16 @@ def characters():
 
 
 def sensors():
-    """Where two sensors meet."""
+    """Where two sensors meet, and whether something turns one of them."""
+    names, samples = ("hips", "chest"), 600
     rng = np.random.default_rng(1)
-    names, times, known = ("hips", "chest"), np.arange(60) / 25, np.ones((60, 2), dtype=bool)
-    find_links(Felt(names, times, rng.normal(size=(60, 2, 3)), rng.normal(size=(60, 2, 3, 3)), known, np.ones(2)))
+    rotation = quaternion_from_rotvec(rng.normal(0, 0.1, (samples, 2, 3)))
+    recording = SuitRecording(names, 100.0, 0.0, rotation, rng.normal(0, 1.0, (samples, 2, 3)) + [0.0, 9.81, 0.0])
+    seat, joint = sure_apart(names, np.ones(2))
+    known = {"spine": (np.array([0.0, 0.1, 0.0]), np.array([0.0, -0.1, 0.0]))}
+    mount, none = np.tile([0.0, 0.0, 0.0, 1.0], (2, 1)), np.zeros(2)
+    find_links(felt(recording))
+    find_turned_sensors(recording, SuitCalibration(names, mount, none, none, 0.0, none, seat, joint, known))
 
 
 def main():

@@ -129,7 +129,7 @@ def felt(recording):
             else:
                 known[a:b, s] = True
     known[: margin // 2], known[count - margin // 2 :] = False, False
-    force = _banded(force, rate)
+    force = banded(force, rate)
     tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
     tremble = np.sqrt(
         np.median((tremble**2).mean(axis=2), axis=0) / 70.0
@@ -143,7 +143,8 @@ def felt(recording):
     return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], noise)
 
 
-def _banded(values, rate_hz):
+def banded(values, rate_hz):
+    """Values (T, ...) of BAND_HZ alone."""
     band = BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate_hz)
     low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
     return scipy.signal.sosfiltfilt(low, values, axis=0, padlen=min(len(values) - 1, int(4 * rate_hz)))
@@ -151,7 +152,7 @@ def _banded(values, rate_hz):
 
 def banded_bend(values, rate_hz):
     """Second derivative by time of values (T, ...), 1/s², of BAND_HZ alone."""
-    return _banded(np.gradient(np.gradient(values, 1 / rate_hz, axis=0), 1 / rate_hz, axis=0), rate_hz)
+    return banded(np.gradient(np.gradient(values, 1 / rate_hz, axis=0), 1 / rate_hz, axis=0), rate_hz)
 
 
 def heading_matrix(angle):

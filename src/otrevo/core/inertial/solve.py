@@ -9,12 +9,11 @@ from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right
-from otrevo.core.inertial.magnets import find_magnets
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
-from otrevo.core.inertial.slips import find_slips
 from otrevo.core.inertial.sure import joint_sd, place_sd
 from otrevo.core.inertial.travel import find_travel
+from otrevo.core.inertial.turned_sensors import find_turned_sensors
 
 SURE_EACH_S = 0.1
 
@@ -80,8 +79,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
-    slips, recording, sensed, headings = find_slips(recording, calibration)
-    magnets, headings = find_magnets(recording, calibration, headings, sensed)
+    faults, recording, headings = find_turned_sensors(recording, calibration)
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
@@ -109,4 +107,4 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         notes.append(
             f"joints beyond what bodies can do: {', '.join(f'{j} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
         )
-    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), (*slips, *magnets))
+    return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), tuple(faults))

@@ -1,0 +1,317 @@
+"""What a take tells of sensors that something turns: their filter's heading, or they themselves on their limb.
+
+Two things tell. Both sensors beside a joint feel the same acceleration there (core.inertial.joints); whichever is turned feels it elsewhere,
+and feels the joint move aside while it turns. And joints hardly turn about some axes (core.inertial.joint_freedom). Both are linear in small
+turns, so one least squares for every pair of neighbours tells how much better any turn of either would explain the take than none does.
+What may be off all along is taken out first: how both are mounted, where their joint is, and how their headings differ and drift.
+
+Turns are splines over pieces of the take. Of a heading's every turn is told; of a sensor's that slips, one that stays from some piece on.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_multiply, quaternion_rotate
+from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
+from otrevo.core.inertial.joints import BAND_HZ, LOOSE, banded, banded_bend, heading_matrix, links_of
+
+PIECE_S = 0.25
+MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
+PLACE_M = 0.03
+WANDER_M, WANDER_S = (
+    0.015,
+    5.0,
+)  # how far joints' places are besides, from one part of a take to the next, as skin moves
+NOISE_MS2 = 0.2  # of a joint that is not LOOSE
+SHARE = 0.15  # of what is felt that is noise of the skin
+BLOW = 4.0  # from so many times the noise on a sample counts little
+REACH = 5  # pieces on either side of one whose turn is still felt
+FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
+FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
+STILL_S, STANDS_RAD_S, STANDS_MS2, LEVEL = 0.2, 0.35, 1.0, np.cos(np.radians(45.0))
+UP = np.array([0.0, 1.0, 0.0])
+
+# what may be off besides: both mounts, three angles, the heading and its drift, the joint's place in both; then that place in every part
+_MOUNTS, _ANGLES, _HEADING = slice(0, 6), slice(6, 9), slice(9, 11)
+_PRIORS = np.repeat([MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD, PLACE_M], [6, 3, 1, 1, 6])
+
+
+@dataclass
+class Evidence:
+    """Of turns of one sensor over K pieces, in 1/sigma².
+
+    heading (K, K), heading_pull (K,): of its filter's heading by a turn in every piece. slip (K, 3, 3), slip_pull (K, 3): of the sensor, about its bone's
+    axes, from a piece on.
+    """
+
+    heading: np.ndarray
+    heading_pull: np.ndarray
+    slip: np.ndarray
+    slip_pull: np.ndarray
+
+    @classmethod
+    def nothing(cls, pieces):
+        return cls(np.zeros((pieces, pieces)), np.zeros(pieces), np.zeros((pieces, 3, 3)), np.zeros((pieces, 3)))
+
+
+def spline(pieces):
+    """Cubic B-spline about a piece, by how many pieces away from its middle it is."""
+    away = np.abs(pieces)
+    return np.where(away < 1, (4 - 6 * away**2 + 3 * away**3) / 6, np.where(away < 2, (2 - away) ** 3 / 6, 0.0))
+
+
+def evidence_of(recording, calibration, headings, sensed, world, frames):
+    """[Evidence] for every sensor in a part of a take.
+
+    Parameters
+    ----------
+    recording, calibration, headings
+        Of the same sensors, in the same order.
+    sensed : Felt
+        The recording's.
+    world : ndarray (T, S, 4)
+        The bones' rotations by the recording.
+    frames : slice
+        The part.
+    """
+    times = recording.times_s[frames]
+    piece_of = ((times - times[0]) / PIECE_S).astype(int)
+    pieces = int(piece_of[-1])
+    piece_of = np.where(piece_of < pieces, piece_of, -1)
+    inside = piece_of >= 0
+    times, piece_of, world = times[inside], piece_of[inside], world[frames][inside]
+    felt = _Felt(recording, calibration, headings, sensed, times, pieces)
+    number = {n: s for s, n in enumerate(recording.names)}
+    places = {joint: place for *_, joint, place in calibration.places_of(recording.names)}
+    out = [Evidence.nothing(pieces) for _ in recording.names]
+    for above, below, joint in links_of(recording.names):
+        pair = number[above], number[below]
+        link = _Link(pieces)
+        for k, angle in angles_of(
+            joint, world[:, pair[0]], world[:, pair[1]], piece_of, PIECE_S, (MOUNT_RAD, ANGLE_RAD, HEADING_RAD)
+        ).items():
+            link.add_angle(k, angle)
+        if joint in places:
+            link.add_felt(*felt.beside(pair, places[joint], NOISE_MS2 * LOOSE.get(joint, 1.0)))
+        link.add_to([out[s] for s in pair])
+    for s, name in enumerate(recording.names):
+        if name.endswith("Foot"):
+            _add_standing(out[s], world[:, s], felt.still(s, world[:, s], recording.rate_hz), piece_of)
+    return out
+
+
+class _Link:
+    """The least squares of two neighbours, of the one above and the one below."""
+
+    def __init__(self, pieces):
+        priors = np.r_[_PRIORS, np.full(6 * (1 + int(pieces * PIECE_S / WANDER_S)), WANDER_M)]
+        count = len(priors)
+        self.normal, self.aim = np.diag(1 / priors**2), np.zeros(count)
+        self.sides = [Evidence.nothing(pieces) for _ in range(2)]
+        self.heading_by, self.slip_by = np.zeros((2, pieces, count)), np.zeros((2, pieces, 3, count))
+        self.trend = np.linspace(-1.0, 1.0, pieces)
+
+    def add_angle(self, which, angle):
+        """An Angle of their joint, which: of its three."""
+        always = np.zeros((len(angle.piece), len(self.aim)))
+        always[:, _MOUNTS] = angle.by_mount.swapaxes(0, 1).reshape(-1, 6)
+        always[:, _ANGLES.start + which] = 1.0
+        always[:, _HEADING] = angle.by_heading[:, None] * np.stack(
+            [np.ones(len(always)), self.trend[angle.piece]], axis=1
+        )
+        firm_always, firm_value = angle.certainty @ always, angle.certainty @ angle.value
+        self.normal += always.T @ firm_always
+        self.aim += always.T @ firm_value
+        square = np.ix_(angle.piece, angle.piece)
+        for k, (side, sign) in enumerate(zip(self.sides, (1.0, -1.0), strict=True)):
+            turn = sign * angle.by_heading
+            side.heading[square] += turn[:, None] * angle.certainty * turn
+            side.heading_pull[angle.piece] += turn * firm_value
+            self.heading_by[k, angle.piece] += turn[:, None] * firm_always
+            turn = angle.by_mount[k]
+            _add_lasting(side.slip, angle.piece, _by_growth(turn, angle.certainty))
+            _add_lasting(side.slip_pull, angle.piece, turn * firm_value[:, None])
+            _add_lasting(self.slip_by[k], angle.piece, turn[:, :, None] * firm_always[:, None])
+
+    def add_felt(self, first, shape, weight, apart, always, part, turned):
+        """What both sides feel differently at their joint, as _Felt.beside tells."""
+        pieces, rest = len(self.trend), len(self.aim) - _HEADING.start
+        for k, (side, (heading, slip)) in enumerate(zip(self.sides, turned, strict=True)):
+            band, pull, by = _felt_products(
+                first, shape, weight, apart, always, part, heading[:, :, None], pieces, rest
+            )
+            for d in range(band.shape[1]):
+                at = np.arange(pieces - d)
+                side.heading[at, at + d] += band[at, d, 0, 0]
+                if d:
+                    side.heading[at + d, at] += band[at, d, 0, 0]
+            side.heading_pull += pull[:, 0]
+            self.heading_by[k, :, _HEADING.start :] += by[:, 0]
+            band, pull, by = _felt_products(first, shape, weight, apart, always, part, slip, pieces, rest)
+            later = band[:, 1:].sum(axis=1)
+            piece = np.arange(pieces)
+            _add_lasting(side.slip, piece, band[:, 0] + later + later.swapaxes(1, 2))
+            _add_lasting(side.slip_pull, piece, pull)
+            _add_lasting(self.slip_by[k][..., _HEADING.start :], piece, by)
+        every = np.zeros((len(always), 3, rest))
+        every[:, :, : always.shape[2]] = always
+        own = always.shape[2] + 6 * part[:, None] + np.arange(6)
+        np.put_along_axis(every, np.repeat(own[:, None], 3, axis=1), always[:, :, 2:], axis=2)
+        firm = (np.sqrt(weight)[:, None, None] * every).reshape(-1, rest)
+        self.normal[_HEADING.start :, _HEADING.start :] += firm.T @ firm
+        self.aim[_HEADING.start :] += firm.T @ (np.sqrt(weight)[:, None] * apart).ravel()
+
+    def add_to(self, evidence):
+        """Add what is left to two sensors' Evidence, once what may be off all along has explained what it can."""
+        inverse = np.linalg.inv(self.normal)
+        off = inverse @ self.aim
+        for k, (own, whole) in enumerate(zip(self.sides, evidence, strict=True)):
+            by = self.heading_by[k]
+            whole.heading += own.heading - by @ inverse @ by.T
+            whole.heading_pull += own.heading_pull - by @ off
+            by = self.slip_by[k]
+            whole.slip += own.slip - by @ inverse @ by.swapaxes(1, 2)
+            whole.slip_pull += own.slip_pull - by @ off
+
+
+def _by_growth(turn, certainty):
+    """(P, 3, 3): by how much a turn that lasts from a piece on is better known than one from the next piece on; turn (P, 3)."""
+    later = np.triu(certainty, 1) @ turn
+    across = turn[:, :, None] * later[:, None]
+    return np.diag(certainty)[:, None, None] * turn[:, :, None] * turn[:, None] + across + across.swapaxes(1, 2)
+
+
+def _add_lasting(whole, piece, each):
+    """Add to every piece what it and all later ones tell; each: of pieces `piece`."""
+    single = np.zeros_like(whole)
+    single[piece] = each
+    whole += single[::-1].cumsum(axis=0)[::-1]
+
+
+class _Felt:
+    """A part of a take as its accelerometers felt it."""
+
+    def __init__(self, recording, calibration, headings, sensed, times, pieces):
+        inside = (sensed.times_s >= times[0]) & (sensed.times_s < times[0] + pieces * PIECE_S)
+        at = np.searchsorted(recording.times_s, sensed.times_s[inside] - 1e-6)
+        self.times, self.frame_times, angle = sensed.times_s[inside], times, headings.at(sensed.times_s[inside])
+        self.turn, self.mount = heading_matrix(-angle), calibration.mount
+        self.force, self.bend = sensed.force[inside], sensed.bend[inside]
+        reading = recording.rotation[at]
+        self.known = sensed.known[inside] & np.isfinite(reading[..., 0])
+        self.rotation = matrix_from_quaternion(np.nan_to_num(reading, nan=0.5))
+        self.each_s = float(sensed.times_s[1] - sensed.times_s[0])
+        since = self.times - times[0]
+        self.trend, self.part = 2 * since / (pieces * PIECE_S) - 1, (since / WANDER_S).astype(np.int64)
+        self.first = np.floor(since / PIECE_S - 0.5).astype(np.int64) - REACH + 1
+        knots = (self.first[:, None] + np.arange(2 * REACH) + 0.5) * PIECE_S
+        self.shape = _shapes(recording.rate_hz, since[:, None] - knots)
+
+    def beside(self, pair, places, noise):
+        """(first piece (T,), shape of its turn and the next ones' (T, M, 3), weight (T,), apart (T, 3) m/s², how that goes with what may be off all along
+        (T, 3, 8), [(with a heading (T, 3, 3), with a slip (T, 3, 3, 3))] of both sides, by shapes).
+        """
+        turn = [self.turn[:, s] for s in pair]
+        bend = [turn[k] @ self.bend[:, s] for k, s in enumerate(pair)]
+        felt = [(turn[k] @ self.force[:, s, :, None])[..., 0] + bend[k] @ places[k] for k, s in enumerate(pair)]
+        apart = felt[0] - felt[1]
+        variance = noise**2 + SHARE**2 * ((felt[0] ** 2).sum(axis=1) + (felt[1] ** 2).sum(axis=1)) / 2
+        weight = np.where(self.known[:, pair].all(axis=1), 1 / variance, 0.0)
+        weight *= 2 * BAND_HZ[1] * self.each_s  # neighbours in time err alike
+        weight /= (1 + (apart**2).sum(axis=1) / variance / BLOW**2) ** 2
+        swept = np.cross(UP, (felt[0] + felt[1]) / 2)
+        always = np.concatenate(
+            [swept[:, :, None], (swept * self.trend[:, None])[:, :, None], bend[0], -bend[1]], axis=2
+        )
+        turned = []
+        for k, (s, sign) in enumerate(zip(pair, (1.0, -1.0), strict=True)):
+            rotation = turn[k] @ self.rotation[:, s]
+            aside = np.cross(UP, rotation @ places[k])
+            heading = np.stack([swept, aside, np.gradient(aside, self.each_s, axis=0)], axis=2)
+            to_sensor = quaternion_rotate(quaternion_conjugate(self.mount[s]), np.eye(3))
+            arm = np.cross(to_sensor, places[k]).T  # from a slip about the bone's axes to where the joint seems to go
+            aside = rotation @ arm
+            slip = np.stack([bend[k] @ arm, aside, np.gradient(aside, self.each_s, axis=0)], axis=3)
+            turned.append((sign * heading, sign * slip))
+        return self.first, self.shape, weight, apart, always, self.part, turned
+
+    def still(self, sensor, world, rate_hz):
+        """Whether a sensor hardly turns and feels gravity alone, (T,) of the part's frames; world (T, 4): its bone."""
+        step = max(1, int(STILL_S * rate_hz))
+        turn = quaternion_multiply(quaternion_conjugate(world[:-step]), world[step:])
+        spin = 2 * np.linalg.norm(turn[:, :3], axis=1) * rate_hz / step
+        spin = np.concatenate([np.full(step // 2, np.nan), spin, np.full(step - step // 2, np.nan)])
+        felt = np.interp(self.frame_times, self.times, np.linalg.norm(self.force[:, sensor], axis=1))
+        return (spin < STANDS_RAD_S) & (felt < STANDS_MS2)
+
+
+def _shapes(rate_hz, away_s):
+    """(..., 3): the spline about a piece's middle, its second derivative and twice its first, both as a Felt knows them, away_s (...) from it."""
+    times = np.arange(-int(4 * rate_hz), int(4 * rate_hz) + 1) / rate_hz
+    whole = spline(times / PIECE_S)
+    way = np.stack([whole, banded_bend(whole, rate_hz), 2 * banded(np.gradient(whole, 1 / rate_hz), rate_hz)], axis=1)
+    return np.stack([np.interp(away_s, times, column) for column in way.T], axis=-1)
+
+
+@njit(cache=True, error_model="numpy")
+def _felt_products(first, shape, weight, apart, always, part, turned, pieces, rest):
+    """(band (K, M, C, C), pull (K, C), by (K, C, N)): products of turns in a piece with turns in it and the next ones, with what is apart and
+    with what may be off all along; turned (T, 3, C, 3): by shapes.
+    """
+    reach, kinds, count = shape.shape[1], turned.shape[2], always.shape[2]
+    band, pull, by = (
+        np.zeros((pieces, reach, kinds, kinds)),
+        np.zeros((pieces, kinds)),
+        np.zeros((pieces, kinds, rest)),
+    )
+    column = np.empty((reach, kinds, 3))
+    for t in range(len(first)):
+        if weight[t] == 0.0:
+            continue
+        for m in range(reach):
+            for c in range(kinds):
+                for i in range(3):
+                    column[m, c, i] = (
+                        shape[t, m, 0] * turned[t, i, c, 0]
+                        + shape[t, m, 1] * turned[t, i, c, 1]
+                        + shape[t, m, 2] * turned[t, i, c, 2]
+                    )
+        for m in range(max(0, -first[t]), min(reach, pieces - first[t])):
+            k = first[t] + m
+            for c in range(kinds):
+                for i in range(3):
+                    here = weight[t] * column[m, c, i]
+                    pull[k, c] += here * apart[t, i]
+                    for n in range(count):
+                        by[k, c, n] += here * always[t, i, n]
+                    for n in range(2, count):
+                        by[k, c, count - 2 + 6 * part[t] + n] += here * always[t, i, n]
+                    for d in range(min(reach - m, pieces - k)):
+                        for e in range(kinds):
+                            band[k, d, c, e] += here * column[m + d, e, i]
+    return band, pull, by
+
+
+def _add_standing(evidence, world, still, piece_of):
+    """Add to a foot's Evidence that it is flat whenever it stands; world (T, 4), still (T,)."""
+    up = matrix_from_quaternion(np.nan_to_num(world, nan=0.5))[:, 1]  # in the bone's axes
+    stands = np.flatnonzero(still & np.isfinite(world[:, 0]) & (up[:, 1] > LEVEL))
+    piece, first, count = np.unique(piece_of[stands], return_index=True, return_counts=True)
+    if not len(piece):
+        return
+    up = np.add.reduceat(up[stands], first, axis=0) / count[:, None]
+    often = count > 0.6 * PIECE_S * len(piece_of) / max(1, piece_of[-1] + 1) / PIECE_S
+    piece, up = piece[often], up[often]
+    if len(piece) < 4:
+        return
+    apart_s = np.abs(piece[:, None] - piece[None]) * PIECE_S
+    covariance = FLAT_RAD**2 * np.exp(-apart_s / FLAT_S) + FLOOR_RAD**2 * np.exp(-apart_s / FLOOR_S)
+    certainty = np.linalg.inv(covariance + READ_RAD**2 * np.eye(len(piece)))
+    firm = certainty.sum(axis=1)
+    certainty = certainty - np.outer(firm, firm) / (firm.sum() + 1 / ANGLE_RAD**2)  # what it is off all along
+    for axis in (0, 2):
+        turn = np.cross(up[:, None], np.eye(3))[:, :, axis]
+        _add_lasting(evidence.slip, piece, _by_growth(turn, certainty))
+        _add_lasting(evidence.slip_pull, piece, turn * (certainty @ up[:, axis])[:, None])

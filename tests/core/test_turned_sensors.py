@@ -1,0 +1,144 @@
+"""Sensors of a suit alone that something turns in a take: magnets and slips, on every part of the body, and none where there is none."""
+
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+
+from otrevo.core.body.kinematics import Motion
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
+from otrevo.core.inertial.calibrate import calibrate_wearer
+from otrevo.core.inertial.pose import sensed_bones
+from otrevo.core.inertial.turned_sensors import find_turned_sensors
+from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.performers import make_performer
+from otrevo.core.sim.suit import make_suit, record_suit
+
+SEED, AGE_S = 12, 100.0
+
+
+def with_turns(motion, bone, rotvecs):
+    """The Motion with a bone turned further by rotation vectors (T, 3) about its own axes."""
+    local, b = motion.rotation_local.copy(), motion.skeleton.index(bone)
+    local[:, b] = quaternion_multiply(local[:, b], quaternion_from_rotvec(rotvecs))
+    return Motion(motion.skeleton, motion.rate, motion.root_position_m, make_continuous(local))
+
+
+def to_and_fro(motion, times):
+    """A Motion played forwards and backwards in turn."""
+    each = [motion.rotation_local, motion.rotation_local[::-1]] * times
+    root = [motion.root_position_m, motion.root_position_m[::-1]] * times
+    return Motion(motion.skeleton, motion.rate, np.concatenate(root), make_continuous(np.concatenate(each)))
+
+
+class TurnedSensors(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        person = make_performer(SEED, shipped_chart(), sloppiness_deg=2.5)
+        warm_up = perform("suit warm-up", person, SEED, Fraction(120)).motion
+        cls.suit = make_suit(warm_up.skeleton, SEED)
+        cls.calibration = calibrate_wearer(record_suit(warm_up, cls.suit), {"height_m": person.height_m})[1]
+        cls.takes = {
+            name: perform(name, person, SEED, Fraction(120)).motion.window(0, 3000)
+            for name in ("quay walk", "rope haul", "semaphore", "fall", "night climb")
+        }
+
+    def found(self, motion, **faults):
+        """(the faults that are found, the suit's recording as it was put right)."""
+        recording = record_suit(motion, replace(self.suit, **faults), AGE_S)
+        recording = recording.only([n for n in recording.names if n in self.calibration.names])
+        faults, right, headings = find_turned_sensors(recording, self.calibration.only(recording.names))
+        return faults, sensed_bones(right, self.calibration.only(recording.names), headings)
+
+    def test_nothing_is_invented(self):
+        for name, take in self.takes.items():
+            self.assertEqual(self.found(take)[0], [], name)
+
+    def test_joints_may_stray_as_they_do(self):
+        """Knees that twist by six degrees, forearms that roll by forty and a head that turns by thirty are no faults."""
+        take = self.takes["quay walk"]
+        swing = np.sin(2 * np.pi * 0.4 * np.arange(len(take)) / 120)[:, None]
+        for bone, degrees in (
+            ("leftLowerLeg", (0, 6, 0)),
+            ("rightLowerLeg", (0, -6, 0)),
+            ("leftLowerArm", (40, 0, 0)),
+            ("head", (0, 30, 0)),
+        ):
+            take = with_turns(take, bone, swing * np.radians(degrees))
+        self.assertEqual(self.found(take)[0], [])
+
+    def test_a_magnet_is_found_on_any_part_of_the_body(self):
+        for take, sensor, begin, end, degrees in (
+            ("quay walk", "leftLowerLeg", 9.0, 12.0, 15.0),
+            ("quay walk", "hips", 10.0, 14.0, -18.0),
+            ("rope haul", "rightUpperArm", 5.0, 9.0, 18.0),
+            ("semaphore", "leftLowerArm", 8.0, 10.5, -16.0),
+            ("night climb", "chest", 9.0, 13.0, 16.0),
+            ("fall", "rightUpperLeg", 8.0, 12.0, -20.0),
+        ):
+            with self.subTest(take=take, sensor=sensor):
+                motion = self.takes[take]
+                faults, right = self.found(motion, magnets=((sensor, AGE_S + begin, AGE_S + end, degrees),))
+                self.assertEqual([(f.sensor, f.kind) for f in faults], [(sensor, "magnet")])
+                self.assertLess(abs(faults[0].start / 100 - begin), 0.8)
+                self.assertLess(abs(faults[0].end / 100 - end), 0.8)
+                self.assertAlmostEqual(faults[0].degrees, abs(degrees), delta=6.0)
+                clean = self.found(motion)[1]
+                s, inside = self.calibration.names.index(sensor), slice(int(100 * begin) + 70, int(100 * end) - 70)
+                left = quaternion_multiply(quaternion_conjugate(clean[inside, s]), right[inside, s])
+                left = np.degrees(np.nanmean(np.linalg.norm(rotvec_from_quaternion(left), axis=1)))
+                self.assertLess(left, 0.5 * abs(degrees), "it is put right")
+
+    def test_a_slip_is_found_on_any_part_of_the_body(self):
+        for take, sensor, at, rotvec_deg in (
+            ("quay walk", "rightLowerLeg", 12.0, (15, 0, 20)),
+            ("quay walk", "chest", 10.0, (0, 20, 10)),
+            ("rope haul", "leftUpperArm", 7.0, (10, 20, 15)),
+            ("semaphore", "rightFoot", 9.0, (15, 5, 15)),
+            ("night climb", "leftUpperLeg", 11.0, (20, 0, 20)),
+        ):
+            with self.subTest(take=take, sensor=sensor):
+                faults, _ = self.found(self.takes[take], slips=((sensor, AGE_S + at, np.radians(rotvec_deg)),))
+                self.assertEqual([(f.sensor, f.kind) for f in faults], [(sensor, "slipped")])
+                self.assertLess(abs(faults[0].start / 100 - at), 0.5)
+                self.assertGreater(faults[0].end, len(self.takes[take]) / 1.2 - 3, "to the end")
+                self.assertAlmostEqual(faults[0].degrees, np.linalg.norm(rotvec_deg), delta=10.0)
+
+    def test_a_long_take_is_looked_through_to_its_end(self):
+        """Two magnets on one sensor and a slip of another, far apart in a take of nearly two minutes."""
+        take = to_and_fro(self.takes["quay walk"], 2)
+        magnets = (
+            ("rightLowerArm", AGE_S + 21.0, AGE_S + 24.0, 20.0),
+            ("rightLowerArm", AGE_S + 88.0, AGE_S + 91.0, -20.0),
+        )
+        slips = (("leftLowerLeg", AGE_S + 58.0, np.radians([15.0, 10.0, 20.0])),)
+        faults, _ = self.found(take, magnets=magnets, slips=slips)
+        found = [(f.sensor, f.kind, round(f.start / 100)) for f in faults]
+        self.assertEqual(
+            found, [("rightLowerArm", "magnet", 21), ("leftLowerLeg", "slipped", 58), ("rightLowerArm", "magnet", 88)]
+        )
+
+    def test_a_short_take_and_one_with_losses_are_looked_at_too(self):
+        take = self.takes["quay walk"]
+        for seconds in (1.2, 3.0, 9.0):
+            self.assertEqual(self.found(take.window(0, int(120 * seconds)))[0], [])
+        recording = record_suit(
+            take, replace(self.suit, magnets=(("leftLowerLeg", AGE_S + 9, AGE_S + 12, 18.0),)), AGE_S
+        )
+        for a, b in ((300, 420), (1500, 1700)):  # the shin and the foot beside it were away for seconds
+            recording.rotation[a:b, recording.names.index("leftFoot")] = np.nan
+            recording.force_ms2[a:b, recording.names.index("leftFoot")] = np.nan
+        faults, *_ = find_turned_sensors(recording, self.calibration.only(recording.names))
+        self.assertEqual([(f.sensor, f.kind) for f in faults], [("leftLowerLeg", "magnet")])
+
+
+if __name__ == "__main__":
+    unittest.main()
