@@ -270,6 +270,9 @@ class Exchanged(unittest.TestCase):
             ("rightLowerArm", "rightUpperArm"),
             ("leftFoot", "rightFoot"),
             ("leftFoot", "rightHand"),
+            ("hips", "rightShoulder"),
+            ("head", "leftLowerArm"),
+            ("leftShoulder", "leftHand"),
         ):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))

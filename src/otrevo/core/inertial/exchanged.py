@@ -11,9 +11,13 @@ import numpy as np
 
 from otrevo.core.inertial.joints import find_link, links_of
 
-SIDES, NEIGHBOURS = 0.92, 0.78  # so much of what was unexplained may be left, at most, for an exchange to be believed
-WORSE_THAN = 0.15  # unexplained before it: what fits well is not asked about
-STRANGE = 0.7  # unexplained before it: then any two sensors are asked about
+SIDES, NEIGHBOURS, OTHERS = (
+    0.92,
+    0.78,
+    0.7,
+)  # so much of what was unexplained may be left, at most, for an exchange to be believed
+WORSE_THAN, STRANGE = 0.15, 0.4  # so much must be unexplained before it, by two that anybody may confuse and by any other two
+MUCH = 0.5  # by so much the squares of what is unexplained shrink in all, at least, where nobody would confuse the two
 MOST_FOUND = 4
 THIN = 2
 _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")
@@ -26,8 +30,8 @@ def find_exchanged(felt):
     felt = replace(felt, **thin)
     for _ in range(MOST_FOUND):
         now = _unexplained(felt, names, known)
-        best, plainest = 1.0, None
-        for pair, believed, worse_than in _suspects(names):
+        most, plainest = 0.0, None
+        for pair, believed, worse_than, gain in _suspects(names):
             other = _swapped(names, [pair])
             touched = [k for k in now if _numbers(names, k) != _numbers(other, k)]
             before = _size([now[k] for k in touched])
@@ -35,8 +39,9 @@ def find_exchanged(felt):
                 continue
             after = _unexplained(felt, other, known)
             share = _size([after[k] for k in touched]) / max(before, 1e-9)
-            if share < min(best, believed):
-                best, plainest = share, pair
+            gained = sum(v**2 for v in now.values()) - sum(v**2 for v in after.values())
+            if share < believed and gained > max(most, gain):
+                most, plainest = gained, pair
         if plainest is None:
             break
         found.append(plainest)
@@ -50,8 +55,8 @@ def put_right(recording, pairs):
 
 
 def _suspects(names):
-    """(pair of the sensors `names`, the share below which it is believed, what must be unexplained before it): whom somebody may confuse,
-    left and right and neighbours, and any other two where what they feel is strange.
+    """(pair of the sensors `names`, the share below which it is believed, what must be unexplained before it, by how much the squares of that must
+    shrink): whom somebody may confuse, left and right and neighbours, and any other two.
     """
     usual = {}
     for parts in _PARTS:
@@ -62,11 +67,11 @@ def _suspects(names):
     usual |= {("hips", "chest"): SIDES, ("chest", "head"): SIDES}
     for pair, believed in usual.items():
         if set(pair) <= set(names):
-            yield pair, believed, WORSE_THAN
+            yield pair, believed, WORSE_THAN, 0.0
     known = {frozenset(p) for p in usual}
     for pair in itertools.combinations(names, 2):
         if frozenset(pair) not in known:
-            yield pair, NEIGHBOURS, STRANGE
+            yield pair, OTHERS, STRANGE, MUCH
 
 
 def net_pairs(pairs):
