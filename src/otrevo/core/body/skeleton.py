@@ -27,7 +27,7 @@ _LEFT = [
     ("Hand", "LowerArm", (0.25, 0.0, 0.0)),
     ("UpperLeg", "hips", (0.09, -0.04, 0.0)),
     ("LowerLeg", "UpperLeg", (0.0, -0.42, 0.0)),
-    ("Foot", "LowerLeg", (0.0, -0.39, -0.015)),
+    ("Foot", "LowerLeg", (0.0, -0.39, 0.0)),
     ("Toes", "Foot", (0.0, -0.06, 0.135)),
 ]
 _LEFT_FINGERS = [
