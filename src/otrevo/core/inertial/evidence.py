@@ -19,11 +19,8 @@ from otrevo.core.inertial.joints import BAND_HZ, LOOSE, banded, banded_bend, hea
 
 PIECE_S = 0.25
 MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
-PLACE_M = 0.03
-WANDER_M, WANDER_S = (
-    0.015,
-    5.0,
-)  # how far joints' places are besides, from one part of a take to the next, as skin moves
+PLACE_M = 0.03  # so may the places of joints
+WANDER_M, WANDER_S = 0.015, 5.0  # how far skin moves these places, from one part of a take to the next
 NOISE_MS2 = 0.2  # of a joint that is not LOOSE
 SHARE = 0.15  # of what is felt that is noise of the skin
 BLOW = 4.0  # from so many times the noise on a sample counts little
@@ -131,7 +128,7 @@ class _Link:
             side.heading_pull[angle.piece] += turn * firm_value
             self.heading_by[k, angle.piece] += turn[:, None] * firm_always
             turn = angle.by_mount[k]
-            _add_lasting(side.slip, angle.piece, _by_growth(turn, angle.certainty))
+            _add_lasting(side.slip, angle.piece, _growing_by(turn, angle.certainty))
             _add_lasting(side.slip_pull, angle.piece, turn * firm_value[:, None])
             _add_lasting(self.slip_by[k], angle.piece, turn[:, :, None] * firm_always[:, None])
 
@@ -176,7 +173,7 @@ class _Link:
             whole.slip_pull += own.slip_pull - by @ off
 
 
-def _by_growth(turn, certainty):
+def _growing_by(turn, certainty):
     """(P, 3, 3): by how much a turn that lasts from a piece on is better known than one from the next piece on; turn (P, 3)."""
     later = np.triu(certainty, 1) @ turn
     across = turn[:, :, None] * later[:, None]
@@ -302,7 +299,7 @@ def _add_standing(evidence, world, still, piece_of):
     if not len(piece):
         return
     up = np.add.reduceat(up[stands], first, axis=0) / count[:, None]
-    often = count > 0.6 * PIECE_S * len(piece_of) / max(1, piece_of[-1] + 1) / PIECE_S
+    often = count > 0.6 * len(piece_of) / (piece_of[-1] + 1)
     piece, up = piece[often], up[often]
     if len(piece) < 4:
         return
@@ -313,5 +310,5 @@ def _add_standing(evidence, world, still, piece_of):
     certainty = certainty - np.outer(firm, firm) / (firm.sum() + 1 / ANGLE_RAD**2)  # what it is off all along
     for axis in (0, 2):
         turn = np.cross(up[:, None], np.eye(3))[:, :, axis]
-        _add_lasting(evidence.slip, piece, _by_growth(turn, certainty))
+        _add_lasting(evidence.slip, piece, _growing_by(turn, certainty))
         _add_lasting(evidence.slip_pull, piece, turn * (certainty @ up[:, axis])[:, None])

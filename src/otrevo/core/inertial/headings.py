@@ -175,8 +175,8 @@ def _readings(recording, span, number, names):
     pair = [number.get(n) for n in names]
     if None in pair:
         return None, None
-    times, q = recording.times_s, recording.rotation[:, pair]
-    at = np.flatnonzero((times >= span[0]) & (times < span[1]) & np.isfinite(q[..., 0]).all(axis=1))
+    q = recording.rotation[slice(*np.searchsorted(recording.times_s, span)), pair]
+    at = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))
     if len(at) < HINGE_FRAMES:
         return None, None
     return pair, q[at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]]

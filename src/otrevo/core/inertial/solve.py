@@ -79,7 +79,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
-    faults, recording, headings = find_turned_sensors(recording, calibration)
+    faults, recording, headings = find_turned_sensors(recording, calibration, lambda share: progress(0.3 * share))
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)

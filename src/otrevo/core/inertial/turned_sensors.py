@@ -2,8 +2,12 @@
 
 For every sensor and moment, one least squares (core.inertial.evidence) tells by how much better the take is explained if that sensor is turned
 then. The likeliest is put right, and the take is looked at again, until nothing is likely any more.
+
+Source: A. S. Willsky, H. L. Jones, A generalized likelihood ratio approach to the detection and estimation of jumps in linear systems, IEEE
+Transactions on Automatic Control 21, 1976.
 """
 
+import itertools
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -22,18 +26,16 @@ from otrevo.core.inertial.joints import felt
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.solve.suit_faults import SensorFault
 
-WINDOW_S = 40.0  # looked at at once; half of it is looked at again with what follows
+WINDOW_S, HOP_S = 40.0, 25.0  # looked at at once, and from one such window to the next
 SHORTEST_S, LONGEST_S = 1.0, 15.0  # of a magnet
 EDGE_S, BESIDE_S = 0.5, 5.0  # of the take, before and after a magnet and a slip at least
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 10.0, 60.0])
-MAGNET_SURE, SLIP_SURE = (
-    13.0,
-    17.0,
-)  # of a turn's square over its variance; in 200 takes without one the most were 10.2 and 15.9
+# of a turn's square over its variance; in 200 takes without one the most were 10.2 and 15.9
+MAGNET_SURE, SLIP_SURE = 13.0, 17.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
-MOST, MOST_LOOKS = 12, 8
+MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
 APART_S = 10.0  # between two that are put right at once
 
@@ -76,64 +78,78 @@ class _Turn:
         return self.start_s + self.end * PIECE_S if self.rotvec is None else np.inf
 
 
-def find_turned_sensors(recording, calibration):
+def find_turned_sensors(recording, calibration, progress=lambda share: None):
     """([SensorFault] in frames of the recording, the SuitRecording as if nothing had been turned, its Headings).
 
-    recording, calibration: of the same sensors, in the same order.
+    recording, calibration: of the same sensors, in the same order. progress: called with the share of the take that has been looked at first.
     """
-    found, looks = [], 0
-    while True:
-        headings = find_headings(recording, calibration, sensed := felt(recording))
-        told = _told(recording, calibration, headings, sensed)
-        left = [_left(turn, told) for turn in found] if looks < MOST_LOOKS else []
-        new = _new_turns(told, found) if looks < MOST_LOOKS else []
-        if not new and all(turn.size_rad < LEFT_RAD for turn in left):
-            faults = [_fault(turn, recording) for turn in found]
-            return sorted(faults, key=lambda f: f.start), recording, headings
-        for turn in (*left, *new):
+    sensed = felt(recording)
+    headings = find_headings(recording, calibration, sensed)
+    found, changed, likely = [], None, {}
+    for _ in range(MOST_LOOKS):
+        left = {}
+        for start, told in _told(recording, calibration, headings, sensed, changed):
+            likely[start] = _likely(start, told)
+            progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
+            left |= {k: _left(turn, told) for k, turn in enumerate(found) if turn.start_s == start}
+        new = _new_turns(likely, found)
+        if not new and all(turn.size_rad < LEFT_RAD for turn in left.values()):
+            break
+        found = [turn.and_then(left[k]) if k in left else turn for k, turn in enumerate(found)] + new
+        changed = [*left.values(), *new]
+        for turn in changed:
             recording = _turned_back(recording, calibration, turn)
-        found = [turn.and_then(more) for turn, more in zip(found, left, strict=True)] + new
-        looks += 1
+        sensed = _felt_again(sensed, recording, {turn.sensor for turn in changed})
+    if found:
+        headings = find_headings(recording, calibration, sensed)
+    return sorted((_fault(turn, recording) for turn in found), key=lambda f: f.start), recording, headings
 
 
-def _told(recording, calibration, headings, sensed):
-    """{start of a window, s: [Evidence] of every sensor in it}."""
+def _felt_again(sensed, recording, sensors):
+    """The Felt of a recording in which only some sensors, by number, are otherwise than before."""
+    sensors = sorted(sensors)
+    anew = felt(recording.only([recording.names[s] for s in sensors]))
+    parts = {k: getattr(sensed, k).copy() for k in ("force", "bend", "known", "bend_noise")}
+    for k, part in parts.items():
+        part[sensors if k == "bend_noise" else np.s_[:, sensors]] = getattr(anew, k)
+    return replace(sensed, **parts)
+
+
+def _told(recording, calibration, headings, sensed, changed):
+    """Yield (start s, [Evidence] of every sensor) of windows of a take; where _Turns `changed` have been put right since the last look, or of all."""
     world = sensed_bones(recording, calibration, headings)
     times = recording.times_s
-    starts = np.arange(times[0], max(times[-1] - WINDOW_S / 2, times[0] + 1e-6), WINDOW_S / 2)
-    out = {}
+    starts = np.arange(times[0], max(times[-1] - WINDOW_S + HOP_S, times[0] + 1e-6), HOP_S)
     for start in starts:
         end = np.inf if start == starts[-1] else start + WINDOW_S
         frames = slice(*np.searchsorted(times, [start, end]))
-        if times[frames][-1] - times[frames][0] > 2 * SHORTEST_S:
-            out[start] = evidence_of(recording, calibration, headings, sensed, world, frames)
-    return out
+        touched = changed is None or any(t.at_s < end and t.end_s > start for t in changed)
+        if touched and times[frames][-1] - times[frames][0] > 2 * SHORTEST_S:
+            yield start, evidence_of(recording, calibration, headings, sensed, world, frames)
 
 
-def _new_turns(told, found):
-    """The likeliest _Turns of a take that are far from each other, the likeliest first."""
-    likely = [
-        turn
-        for start, sensors in told.items()
-        for s, evidence in enumerate(sensors)
-        for turn in (_magnet(s, evidence, start), _slip(s, evidence, start))
-        if turn is not None
-    ]
-    turns = []
-    for turn in sorted(likely, key=lambda t: -t.sure):
+def _likely(start_s, told):
+    """The likeliest _Turns of every sensor in a window."""
+    turns = (f(s, evidence, start_s) for s, evidence in enumerate(told) for f in (_magnet, _slip))
+    return [turn for turn in turns if turn is not None]
+
+
+def _new_turns(likely, found):
+    """The likeliest _Turns that are far from each other and not yet found, the likeliest first; likely: {start of a window: [_Turn]}."""
+    turns, chance = [], np.log(max(1, len(likely)))  # the longer a take, the more often something looks like a fault
+    for turn in sorted(itertools.chain.from_iterable(likely.values()), key=lambda t: -t.sure):
         sure, least = (MAGNET_SURE, LEAST_MAGNET_RAD) if turn.rotvec is None else (SLIP_SURE, LEAST_SLIP_RAD)
-        if turn.sure < sure or not least < turn.size_rad < FARTHEST_RAD:
+        if turn.sure < sure + chance or not least < turn.size_rad < FARTHEST_RAD:
             continue
         if any(_is_left_of(turn, t) for t in (*found, *turns)) or any(abs(turn.at_s - t.at_s) < APART_S for t in turns):
             continue
-        if len(found) + len(turns) < MOST:
-            turns.append(turn)
+        turns.append(turn)
     return turns
 
 
 def _left(turn, told):
-    """What is left of a _Turn that has been put right: one of the same moments."""
-    evidence = told[turn.start_s][turn.sensor]
+    """What is left of a _Turn that has been put right: one of the same moments; told: the [Evidence] of its window."""
+    evidence = told[turn.sensor]
     if turn.rotvec is None:
         box = _box(turn, len(evidence.heading))
         firm = box @ evidence.heading @ box / turn.angle_rad**2 + 1 / MAGNET_RAD**2
@@ -208,8 +224,10 @@ def _turned_back(recording, calibration, turn):
     if turn.rotvec is None:
         box = _box(turn, turn.end + turn.rises)
         piece = (recording.times_s - turn.start_s) / PIECE_S - 0.5
-        angle = sum(box[k] * spline(piece - k) for k in np.flatnonzero(box))
-        rotation[:, s] = quaternion_multiply(quaternion_from_rotvec(-angle[:, None] * UP), rotation[:, s])
+        inside = slice(*np.searchsorted(piece, [turn.first - turn.rises - 2, len(box) + 1]))
+        angle = sum(box[k] * spline(piece[inside] - k) for k in np.flatnonzero(box))
+        back = quaternion_from_rotvec(-angle[:, None] * UP)
+        rotation[inside, s] = quaternion_multiply(back, rotation[inside, s])
     else:
         first = int(np.searchsorted(recording.times_s, turn.at_s))
         slip = quaternion_rotate(quaternion_conjugate(calibration.mount[s]), turn.rotvec)  # in the sensor's axes
