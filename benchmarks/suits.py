@@ -31,7 +31,7 @@ AGE_S = 120.0
 TAKES, OFF_THE_FLOOR = ("quay walk", "rope haul", "semaphore"), ("night climb", "ladder", "fall")
 
 
-FAULTY_TAKES = ("quay walk", "rope haul", "semaphore", "night climb", "ladder", "fall")
+FAULTY_TAKES = ("warm-up", "suit warm-up", "quay walk", "rope haul", "semaphore", "night climb", "ladder", "fall")
 
 
 def turned(seeds):
@@ -62,7 +62,9 @@ def turned(seeds):
                 found, *_ = find_turned_sensors(recording, calibration)
                 spent_s, recorded_s = spent_s + time.process_time() - began, recorded_s + length_s
                 true = [f for f in found if kind != "none" and f.sensor == sensor and f.end / 100 > begin]
-                invented += len(found) - len(true)
+                for fault in (f for f in found if f not in true):
+                    invented += 1
+                    print(f"{seed} {name} with {kind} {sensor}: {fault} is invented")
                 clean += kind == "none"
                 if kind != "none":
                     hit[kind].append(bool(true))

@@ -20,6 +20,7 @@ from otrevo.core.inertial.joints import BAND_HZ, LOOSE, banded, banded_bend, hea
 PIECE_S = 0.25
 MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
 PLACE_M = 0.03  # so may the places of joints
+TRUNK = 2.5  # times as far where the hips or the chest are on one side
 WANDER_M, WANDER_S = 0.015, 5.0  # how far skin moves these places, from one part of a take to the next
 NOISE_MS2 = 0.2  # of a joint that is not LOOSE
 SHARE = 0.15  # of what is felt that is noise of the skin
@@ -85,7 +86,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
     out = [Evidence.nothing(pieces) for _ in recording.names]
     for above, below, joint in links_of(recording.names):
         pair = number[above], number[below]
-        link = _Link(pieces)
+        link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
         for k, angle in angles_of(
             joint, world[:, pair[0]], world[:, pair[1]], piece_of, PIECE_S, (MOUNT_RAD, ANGLE_RAD, HEADING_RAD)
         ).items():
@@ -102,8 +103,10 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
 class _Link:
     """The least squares of two neighbours, of the one above and the one below."""
 
-    def __init__(self, pieces):
+    def __init__(self, pieces, loose):
+        """loose: how much worse than usual the joint's places are known."""
         priors = np.r_[_PRIORS, np.full(6 * (1 + int(pieces * PIECE_S / WANDER_S)), WANDER_M)]
+        priors[_HEADING.stop :] *= loose
         count = len(priors)
         self.normal, self.aim = np.diag(1 / priors**2), np.zeros(count)
         self.sides = [Evidence.nothing(pieces) for _ in range(2)]

@@ -21,8 +21,8 @@ from otrevo.core.inertial.poses import plain
 # joint: how far it strays, one sigma, degrees, about the x, y and z of the T-pose (left, up, forward); None where it turns freely.
 # At an elbow: rolling, bending and sideways.
 STRAYS_DEG = {
-    "spine": (None, 15, 12), "neck": (15, None, 12), "Shoulder": (8, 8, 10), "LowerArm": (None, None, 5), "Hand": (5, 12, None),
-    "UpperLeg": (None, 14, 14), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
+    "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
+    "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
 }  # fmt: skip
 STRAYS_S = 1.5  # how long an angle stays astray
 LASTS, LASTS_S = 0.6, 60.0  # as much of that is another posture, and stays for so long

@@ -27,13 +27,13 @@ from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.solve.suit_faults import SensorFault
 
 WINDOW_S, HOP_S = 40.0, 25.0  # looked at at once, and from one such window to the next
-SHORTEST_S, LONGEST_S = 1.0, 15.0  # of a magnet
+SHORTEST_S, LONGEST_S = 1.5, 15.0  # of a magnet
 EDGE_S, BESIDE_S = 0.5, 5.0  # of the take, before and after a magnet and a slip at least
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 10.0, 60.0])
-# of a turn's square over its variance; in 200 takes without one the most were 10.2 and 15.9
-MAGNET_SURE, SLIP_SURE = 13.0, 17.0
+# of a turn's square over its variance; in 176 takes without one the most were 13.9 and 17.3
+MAGNET_SURE, SLIP_SURE = 15.0, 18.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
