@@ -3,6 +3,7 @@ import unittest
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.conventions import (
     find_runs,
     make_continuous,
@@ -52,6 +53,21 @@ class Quaternions(unittest.TestCase):
     def test_signs_are_made_continuous(self):
         q = np.tile([0.0, 0, 0, 1], (6, 1)) * np.array([1, -1, -1, 1, -1, 1])[:, None]
         self.assertTrue((np.sum(make_continuous(q)[1:] * make_continuous(q)[:-1], axis=1) > 0).all())
+
+
+class RestPose(unittest.TestCase):
+    def test_straight_limbs_are_at_zero_degrees(self):
+        """Thighs and shins point down, upper arms and forearms aside, so that joints between them turn by nothing when a limb is straight."""
+        skeleton = generic_skeleton(1.81)
+        for side, sign in (("left", 1.0), ("right", -1.0)):
+            for bone, way in (
+                ("LowerLeg", (0, -1, 0)),
+                ("Foot", (0, -1, 0)),
+                ("LowerArm", (sign, 0, 0)),
+                ("Hand", (sign, 0, 0)),
+            ):
+                offset = skeleton.rest_offset_m[skeleton.index(side + bone)]
+                np.testing.assert_allclose(offset / np.linalg.norm(offset), way, atol=1e-12)
 
 
 class Runs(unittest.TestCase):

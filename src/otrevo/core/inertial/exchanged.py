@@ -11,15 +11,10 @@ import numpy as np
 
 from otrevo.core.inertial.joints import find_link, links_of
 
-SIDES, NEIGHBOURS, OTHERS = (
-    0.92,
-    0.78,
-    0.7,
-)  # so much of what was unexplained may be left, at most, for an exchange to be believed
-WORSE_THAN, STRANGE = (
-    0.15,
-    0.4,
-)  # so much must be unexplained before it, by two that anybody may confuse and by any other two
+# so much of what was unexplained may be left, at most, for an exchange to be believed
+SIDES, NEIGHBOURS, OTHERS = 0.92, 0.78, 0.7
+# so much must be unexplained before it, by two that anybody may confuse and by any other two
+WORSE_THAN, STRANGE = 0.15, 0.4
 MUCH = 0.5  # by so much the squares of what is unexplained shrink in all, at least, where nobody would confuse the two
 MOST_FOUND = 4
 THIN = 2

@@ -92,6 +92,7 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
             likely[start] = _likely(start, told)
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
             left |= {k: _left(turn, told) for k, turn in enumerate(found) if turn.start_s == start}
+        left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
         new = _new_turns(likely, found)
         if not new and all(turn.size_rad < LEFT_RAD for turn in left.values()):
             break
@@ -151,9 +152,9 @@ def _left(turn, told):
     """What is left of a _Turn that has been put right: one of the same moments; told: the [Evidence] of its window."""
     evidence = told[turn.sensor]
     if turn.rotvec is None:
-        box = _box(turn, len(evidence.heading))
-        firm = box @ evidence.heading @ box / turn.angle_rad**2 + 1 / MAGNET_RAD**2
-        return replace(turn, angle_rad=float(box @ evidence.heading_pull / turn.angle_rad / firm))
+        box = _box(replace(turn, angle_rad=1.0), len(evidence.heading))
+        firm = box @ evidence.heading @ box + 1 / MAGNET_RAD**2
+        return replace(turn, angle_rad=float(box @ evidence.heading_pull / firm))
     stiff = evidence.slip[turn.first] + np.eye(3) / SLIP_RAD**2
     return replace(turn, rotvec=np.linalg.solve(stiff, evidence.slip_pull[turn.first]))
 
