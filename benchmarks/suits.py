@@ -29,8 +29,6 @@ from otrevo.core.sim.suit import make_suit, record_suit
 SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
 AGE_S = 120.0
 TAKES, OFF_THE_FLOOR = ("quay walk", "rope haul", "semaphore"), ("night climb", "ladder", "fall")
-
-
 FAULTY_TAKES = ("warm-up", "suit warm-up", "quay walk", "rope haul", "semaphore", "night climb", "ladder", "fall")
 
 

@@ -52,11 +52,10 @@ class TurnedSensors(unittest.TestCase):
         }
 
     def found(self, motion, **faults):
-        """(the faults that are found, the suit's recording as it was put right)."""
-        recording = record_suit(motion, replace(self.suit, **faults), AGE_S)
-        recording = recording.only([n for n in recording.names if n in self.calibration.names])
-        faults, right, headings = find_turned_sensors(recording, self.calibration.only(recording.names))
-        return faults, sensed_bones(right, self.calibration.only(recording.names), headings)
+        """(the faults that are found, how the bones turn by the recording as it was put right)."""
+        recording = record_suit(motion, replace(self.suit, **faults), AGE_S).only(self.calibration.names)
+        found, right, headings = find_turned_sensors(recording, self.calibration)
+        return found, sensed_bones(right, self.calibration, headings)
 
     def test_nothing_is_invented(self):
         """Also not where every joint goes through its range: nods, shrugs, wrists, lunges."""
@@ -135,7 +134,7 @@ class TurnedSensors(unittest.TestCase):
         recording = record_suit(
             take, replace(self.suit, magnets=(("leftLowerLeg", AGE_S + 9, AGE_S + 12, 18.0),)), AGE_S
         )
-        for a, b in ((300, 420), (1500, 1700)):  # the shin and the foot beside it were away for seconds
+        for a, b in ((300, 420), (1500, 1700)):  # the foot beside the shin was away for seconds
             recording.rotation[a:b, recording.names.index("leftFoot")] = np.nan
             recording.force_ms2[a:b, recording.names.index("leftFoot")] = np.nan
         faults, *_ = find_turned_sensors(recording, self.calibration.only(recording.names))

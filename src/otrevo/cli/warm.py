@@ -13,7 +13,6 @@ from otrevo.core.characters.sheet import propose_sheet
 from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
-from otrevo.core.inertial.joints import felt, find_links
 from otrevo.core.inertial.recording import SuitRecording
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.markers.chart import shipped_chart
@@ -115,7 +114,7 @@ def characters():
 
 
 def sensors():
-    """Where two sensors meet, and whether something turns one of them."""
+    """Where two sensors meet, and whether something turns one of them: the search finds the links first."""
     names, samples = ("hips", "chest"), 600
     rng = np.random.default_rng(1)
     rotation = quaternion_from_rotvec(rng.normal(0, 0.1, (samples, 2, 3)))
@@ -123,7 +122,6 @@ def sensors():
     seat, joint = sure_apart(names, np.ones(2))
     known = {"spine": (np.array([0.0, 0.1, 0.0]), np.array([0.0, -0.1, 0.0]))}
     mount, none = np.tile([0.0, 0.0, 0.0, 1.0], (2, 1)), np.zeros(2)
-    find_links(felt(recording))
     find_turned_sensors(recording, SuitCalibration(names, mount, none, none, 0.0, none, seat, joint, known))
 
 

@@ -1,21 +1,22 @@
 """What a take tells of sensors that something turns: their filter's heading, or they themselves on their limb.
 
-Two things tell. Both sensors beside a joint feel the same acceleration there (core.inertial.joints); whichever is turned feels it elsewhere,
-and feels the joint move aside while it turns. And joints hardly turn about some axes (core.inertial.joint_freedom). Both are linear in small
-turns, so one least squares for every pair of neighbours tells how much better any turn of either would explain the take than none does.
+Three things tell. Both sensors beside a joint feel the same acceleration there (core.inertial.joints); whichever is turned feels it elsewhere,
+and feels the joint move aside while it turns. Joints hardly turn about some axes (core.inertial.joint_freedom). And feet that stand are
+flat. All are linear in small turns, so one least squares for every pair of neighbours tells how much better any turn of either would explain the take than none does.
 What may be off all along is taken out first: how both are mounted, where their joint is, and how their headings differ and drift.
 
 Turns are splines over pieces of the take. Of a heading's every turn is told; of a sensor's that slips, one that stays from some piece on.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
 
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_rotate
 from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
 from otrevo.core.inertial.joints import BAND_HZ, LOOSE, banded, banded_bend, heading_matrix, links_of
+from otrevo.core.inertial.stills import turn_speed
 
 PIECE_S = 0.25
 MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
@@ -28,7 +29,7 @@ BLOW = 4.0  # from so many times the noise on a sample counts little
 REACH = 5  # pieces on either side of one whose turn is still felt
 FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
 FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
-STILL_S, STANDS_RAD_S, STANDS_MS2, LEVEL = 0.2, 0.35, 1.0, np.cos(np.radians(45.0))
+STANDS_RAD_S, STANDS_MS2, LEVEL = 0.35, 1.0, np.cos(np.radians(45.0))
 UP = np.array([0.0, 1.0, 0.0])
 
 # what may be off besides: both mounts, three angles, the heading and its drift, the joint's place in both; then that place in every part
@@ -94,9 +95,12 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
         if joint in places:
             link.add_felt(*felt.beside(pair, places[joint], NOISE_MS2 * LOOSE.get(joint, 1.0)))
         link.add_to([out[s] for s in pair])
-    for s, name in enumerate(recording.names):
-        if name.endswith("Foot"):
-            _add_standing(out[s], world[:, s], felt.still(s, world[:, s], recording.rate_hz), piece_of)
+    feet = [n for n in recording.names if n.endswith("Foot")]
+    part = recording.only(feet)
+    part = replace(part, rotation=part.rotation[frames][inside])
+    for name, speed in zip(feet, turn_speed(part).T, strict=True):
+        s = number[name]
+        _add_standing(out[s], world[:, s], felt.stands(s, speed), piece_of)
     return out
 
 
@@ -237,14 +241,10 @@ class _Felt:
             turned.append((sign * heading, sign * slip))
         return self.first, self.shape, weight, apart, always, self.part, turned
 
-    def still(self, sensor, world, rate_hz):
-        """Whether a sensor hardly turns and feels gravity alone, (T,) of the part's frames; world (T, 4): its bone."""
-        step = max(1, int(STILL_S * rate_hz))
-        turn = quaternion_multiply(quaternion_conjugate(world[:-step]), world[step:])
-        spin = 2 * np.linalg.norm(turn[:, :3], axis=1) * rate_hz / step
-        spin = np.concatenate([np.full(step // 2, np.nan), spin, np.full(step - step // 2, np.nan)])
+    def stands(self, sensor, speed):
+        """Whether a sensor hardly turns and feels gravity alone, (T,) of the part's frames; speed (T,): how fast it turns, rad/s."""
         felt = np.interp(self.frame_times, self.times, np.linalg.norm(self.force[:, sensor], axis=1))
-        return (spin < STANDS_RAD_S) & (felt < STANDS_MS2)
+        return (speed < STANDS_RAD_S) & (felt < STANDS_MS2)
 
 
 def _shapes(rate_hz, away_s):
@@ -294,14 +294,14 @@ def _felt_products(first, shape, weight, apart, always, part, turned, pieces, re
     return band, pull, by
 
 
-def _add_standing(evidence, world, still, piece_of):
-    """Add to a foot's Evidence that it is flat whenever it stands; world (T, 4), still (T,)."""
+def _add_standing(evidence, world, stands, piece_of):
+    """Add to a foot's Evidence that it is flat whenever it stands; world (T, 4), stands (T,)."""
     up = matrix_from_quaternion(np.nan_to_num(world, nan=0.5))[:, 1]  # in the bone's axes
-    stands = np.flatnonzero(still & np.isfinite(world[:, 0]) & (up[:, 1] > LEVEL))
-    piece, first, count = np.unique(piece_of[stands], return_index=True, return_counts=True)
+    flat = np.flatnonzero(stands & np.isfinite(world[:, 0]) & (up[:, 1] > LEVEL))
+    piece, first, count = np.unique(piece_of[flat], return_index=True, return_counts=True)
     if not len(piece):
         return
-    up = np.add.reduceat(up[stands], first, axis=0) / count[:, None]
+    up = np.add.reduceat(up[flat], first, axis=0) / count[:, None]
     often = count > 0.6 * len(piece_of) / (piece_of[-1] + 1)
     piece, up = piece[often], up[often]
     if len(piece) < 4:

@@ -98,8 +98,7 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
             break
         found = [turn.and_then(left[k]) if k in left else turn for k, turn in enumerate(found)] + new
         changed = [*left.values(), *new]
-        for turn in changed:
-            recording = _turned_back(recording, calibration, turn)
+        recording = _turned_back(recording, calibration, changed)
         sensed = _felt_again(sensed, recording, {turn.sensor for turn in changed})
     if found:
         headings = find_headings(recording, calibration, sensed)
@@ -219,21 +218,23 @@ def _eased(values, pieces):
     return scipy.ndimage.uniform_filter1d(values, pieces, axis=0, mode="nearest") if pieces > 1 else values
 
 
-def _turned_back(recording, calibration, turn):
-    """The recording as it would be without a _Turn."""
-    rotation, force, s = recording.rotation.copy(), recording.force_ms2.copy(), turn.sensor
-    if turn.rotvec is None:
-        box = _box(turn, turn.end + turn.rises)
-        piece = (recording.times_s - turn.start_s) / PIECE_S - 0.5
-        inside = slice(*np.searchsorted(piece, [turn.first - turn.rises - 2, len(box) + 1]))
-        angle = sum(box[k] * spline(piece[inside] - k) for k in np.flatnonzero(box))
-        back = quaternion_from_rotvec(-angle[:, None] * UP)
-        rotation[inside, s] = quaternion_multiply(back, rotation[inside, s])
-    else:
-        first = int(np.searchsorted(recording.times_s, turn.at_s))
-        slip = quaternion_rotate(quaternion_conjugate(calibration.mount[s]), turn.rotvec)  # in the sensor's axes
-        rotation[first:, s] = quaternion_multiply(rotation[first:, s], quaternion_from_rotvec(-slip))
-        force[first:, s] = quaternion_rotate(quaternion_from_rotvec(slip), force[first:, s])
+def _turned_back(recording, calibration, turns):
+    """The recording as it would be without some _Turns."""
+    rotation, force = recording.rotation.copy(), recording.force_ms2.copy()
+    for turn in turns:
+        s = turn.sensor
+        if turn.rotvec is None:
+            box = _box(turn, turn.end + turn.rises)
+            piece = (recording.times_s - turn.start_s) / PIECE_S - 0.5
+            inside = slice(*np.searchsorted(piece, [turn.first - turn.rises - 2, len(box) + 1]))
+            angle = sum(box[k] * spline(piece[inside] - k) for k in np.flatnonzero(box))
+            back = quaternion_from_rotvec(-angle[:, None] * UP)
+            rotation[inside, s] = quaternion_multiply(back, rotation[inside, s])
+        else:
+            first = int(np.searchsorted(recording.times_s, turn.at_s))
+            slip = quaternion_rotate(quaternion_conjugate(calibration.mount[s]), turn.rotvec)  # in the sensor's axes
+            rotation[first:, s] = quaternion_multiply(rotation[first:, s], quaternion_from_rotvec(-slip))
+            force[first:, s] = quaternion_rotate(quaternion_from_rotvec(slip), force[first:, s])
     return replace(recording, rotation=rotation, force_ms2=force)
 
 
