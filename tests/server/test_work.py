@@ -50,11 +50,20 @@ class WithATake(TransactionTestCase):
         """The process id of a worker's computing child, None before there is one."""
         return first_child(first_child(process.pid))
 
+    def held_still(self, process):
+        """The process id of a worker's computing child, stopped: what it is given now is surely not over too soon."""
+        child = wait_until(lambda: self.computing(process), "the computing process")
+        os.kill(child, signal.SIGSTOP)
+        self.addCleanup(
+            tell, child, signal.SIGKILL
+        )  # stopped before it has asked to end with its parent, it would stay
+        return child
 
-def end(process):
-    """Kill a process by its number, if it is still there."""
+
+def tell(process, what):
+    """Send a signal to a process by its number, if it is still there."""
     with contextlib.suppress(ProcessLookupError):
-        os.kill(process, signal.SIGKILL)
+        os.kill(process, what)
 
 
 def first_child(parent):
@@ -83,6 +92,7 @@ class KilledWorkers(WithATake):
         queue_from(self.take, "label")
         for attempt in range(MOST_ATTEMPTS):
             with worker() as process:
+                self.held_still(process)
                 wait_until(lambda n=attempt: Run.objects.filter(attempts=n + 1, state="running").exists(), "an attempt")
                 kill(process)
         with worker():
@@ -94,8 +104,7 @@ class KilledWorkers(WithATake):
 
     def test_only_the_computing_process(self):
         with worker() as process:
-            child = wait_until(lambda: self.computing(process), "the computing process")
-            os.kill(child, signal.SIGSTOP)  # so that the run is surely not over when it is killed
+            child = self.held_still(process)
             queue_from(self.take, "label")
             wait_until(lambda: running("label"), "labelling")
             time.sleep(1.0)  # the worker hands the run over; to a process that is dead already it would hand nothing
@@ -107,10 +116,8 @@ class KilledWorkers(WithATake):
 
     def test_only_the_process_that_starts_them(self):
         with worker() as process:
-            wait_until(lambda: self.computing(process), "the computing process")
-            spawner, child = first_child(process.pid), self.computing(process)
-            self.addCleanup(end, child)  # stopped before it has asked to end with its parent, it would stay
-            os.kill(child, signal.SIGSTOP)
+            self.held_still(process)
+            spawner = first_child(process.pid)
             queue_from(self.take, "label")
             wait_until(lambda: running("label"), "labelling")
             os.kill(spawner, signal.SIGKILL)
@@ -178,8 +185,7 @@ class KilledWorkers(WithATake):
 
     def test_a_worker_that_is_told_to_end_hands_its_work_over(self):
         first = start_worker()
-        child = wait_until(lambda: self.computing(first), "the computing process")
-        os.kill(child, signal.SIGSTOP)  # so that the run is surely not over when the worker ends
+        self.held_still(first)
         queue_from(self.take, "label")
         wait_until(lambda: running("label"), "labelling")
         first.terminate()
@@ -215,11 +221,13 @@ class KilledWorkers(WithATake):
 class Cancelling(WithATake):
     def test_stops_a_pass_in_its_compiled_loops_and_the_worker_goes_on(self):
         client = signed_in("technician")
-        with worker():
+        with worker() as process:
             for name in ("label", "solve"):
-                queue_from(self.take, "label")
+                child = self.held_still(process)
+                queue_from(self.take, name)
                 run = wait_until(lambda n=name: Run.objects.filter(name=n, state="running").first(), name)
                 self.assertEqual(post(client, f"/runs/{run.pk}/cancel").status_code, 200)
+                tell(child, signal.SIGCONT)  # its worker may have ended it already
                 wait_until(all_ended, "the end")
                 run.refresh_from_db()
                 self.assertEqual((run.state, run.message), ("cancelled", "Cancelled."))
@@ -229,7 +237,6 @@ class Cancelling(WithATake):
                 queue_from(self.take, "line up")
                 wait_until(all_ended, "the end")
                 self.assertEqual(set(self.states().values()), {"done"}, "the same worker does the next work")
-                Run.objects.exclude(name="x").delete()
 
     def test_a_package_that_is_stopped_says_so(self):
         package = Package.objects.create(production=self.production, name="p", formats=["bvh"], rate="30")
@@ -259,6 +266,20 @@ class Claims(WithATake):
         with self.assertRaises(Superseded):
             finish(early, early.claim, Run.State.FAILED, "too late")
         self.assertIsNone(claim(run.pk), "what is done stays done")
+
+    def test_what_is_asked_to_stop_at_the_last_moment_is_not_done_after_all(self):
+        first = queue_from(self.take, "label")
+        run = claim(first.pk)
+        client = signed_in("technician")
+
+        def ask(share):
+            self.assertEqual(post(client, f"/runs/{run.pk}/cancel").status_code, 200)
+
+        carry_out(run, ask)  # nobody looks whether it is to stop
+        run.refresh_from_db()
+        self.assertEqual((run.state, run.message), ("cancelled", "Cancelled."))
+        self.assertEqual((run.tracks.count(), run.figures, run.snags), (0, {}, []))
+        self.assertFalse(Stream.objects.filter(name="labelled").exists())
 
     def test_what_follows_something_that_failed_is_not_begun(self):
         queue_from(self.take, "label")

@@ -17,12 +17,17 @@ from otrevo.server.work.queue import defer, end
 
 log = logging.getLogger("otrevo.work")
 MOST_ATTEMPTS = 3
+CANCELLED = "Cancelled."
 ORDER_S = 1  # after which a run asks again whether the one before it has ended
 LOST = f"Its worker was lost {MOST_ATTEMPTS} times, so it was given up; run it again, and see the worker's log."
 
 
 class Superseded(Exception):
     """Another execution has claimed this Run, or it was ended meanwhile."""
+
+
+class Stopped(Exception):
+    """Somebody asked for this Run to stop before its results were written."""
 
 
 @transaction.atomic
@@ -32,7 +37,7 @@ def claim(run_id):
     if run is None or run.state not in ACTIVE:
         return None
     if run.cancel_asked:
-        end(run, Run.State.CANCELLED, "Cancelled.")
+        end(run, Run.State.CANCELLED, CANCELLED)
         return None
     before = run.after
     if before is not None and before.state in (Run.State.FAILED, Run.State.CANCELLED):
@@ -67,13 +72,18 @@ def release(run):
 
 
 def carry_out(run, report):
-    """Do a claimed Run and end it, done or failed. Raises Superseded when somebody else has claimed it meanwhile."""
+    """Do a claimed Run and end it: done, failed, or cancelled if somebody asked for that before its results were there.
+
+    Raises Superseded when somebody else has claimed it meanwhile.
+    """
     mine = run.claim
     try:
         store = kind_of(run).carry_out(run, report)
         finish(run, mine, Run.State.DONE, "", store)
     except InputError as error:
         finish(run, mine, Run.State.FAILED, str(error))
+    except Stopped:
+        finish(run, mine, Run.State.CANCELLED, CANCELLED)
     except Superseded:
         log.warning("%s was claimed by another worker meanwhile", run)
         raise
@@ -85,16 +95,20 @@ def carry_out(run, report):
 
 @transaction.atomic
 def finish(run, mine, state, message, store=None):
-    """End a Run whose claim is `mine`, with its results. Raises Superseded when the claim is another's by now.
+    """End a Run whose claim is `mine`, with its results.
 
+    Raises Superseded when the claim is another's by now, and Stopped, with no results kept, when one that would be done
+    was asked to stop: who was told that it stops must not find it done.
     Results are written before the Run is locked: whoever wants to stop it must not wait for them.
     """
     if state != Run.State.DONE:
         run.figures, run.snags = {}, []
     if store is not None:
         store()
-    now = Run.objects.select_for_update(of=("self",)).filter(pk=run.pk).values_list("claim", flat=True).first()
-    if now is None or now != mine:
+    now = Run.objects.select_for_update(of=("self",)).filter(pk=run.pk).values_list("claim", "cancel_asked").first()
+    if now is None or now[0] != mine:
         raise Superseded
+    if now[1] and state == Run.State.DONE:
+        raise Stopped
     end(run, state, message)
     log.info("%s %s %s", run, state, message, extra=named(run))

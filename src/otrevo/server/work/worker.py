@@ -114,11 +114,11 @@ async def _goes_on(run, share):
 
 
 def _cancelled(run):
-    from otrevo.server.work.execution import Superseded, finish
+    from otrevo.server.work.execution import CANCELLED, Superseded, finish
     from otrevo.server.work.models import Run
 
     with contextlib.suppress(Superseded):
-        finish(run, run.claim, Run.State.CANCELLED, "Cancelled.")
+        finish(run, run.claim, Run.State.CANCELLED, CANCELLED)
 
 
 async def execute(child, run_id):
