@@ -39,7 +39,7 @@ USUALLY_TURNED_DEG = (6.0, 8.0, 6.0)
 STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for small turns only and must not hold it
 # how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
 HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
-            "UpperLeg": (5.0, 9.0, 5.0), "LowerLeg": 4.0, "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
+            "UpperLeg": (8.0, 9.0, 5.0), "LowerLeg": (9.0, 4.0, 4.0), "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
 USUALLY_HELD_DEG = 5.0
 # how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
 HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
@@ -50,8 +50,10 @@ FIT_FRAMES, ROUNDS = 160, 3
 # Spine, neck and collar bones carry few bodies or none. How a turn is shared along them is told by places alone, which skin blurs:
 # these joints stray this much of what they may beside markers, so that neighbours bend together.
 TRUNK = "spine", "chest", "upperChest", "neck", "head", "leftShoulder", "rightShoulder"
-TRUNK_GIVES = 0.3
-REST_SHARE = 0.05
+TRUNK_GIVES = 0.22
+# A take's mean pose is no rest: somebody may box or look aside all through it. It counts as so many frames at rest, by axis; feet
+# do point where shins do.
+MEAN_FRAMES, FEET_MEAN_FRAMES = 1.0, (1.0, 8.0, 8.0)
 SURE_FRAMES = 200  # of a take, in which it is looked how far joints may be off as geometry is not known
 
 
@@ -164,11 +166,13 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
 def _rest_share(model, held):
     """(F, B, 3): how much of their usual pull joints feel towards rest. held (F,): whether a frame is the T-pose.
 
-    Nearly none of it, as a warm-up's mean pose is no rest. But the T-pose is as good as people hold it, and knees and elbows bend about one axis.
+    Nearly none of it in all but the T-pose, which is as good as people hold it. But knees and elbows bend about one axis.
     """
     names, sigma = model.skeleton.names, model.sigma
-    out = np.full((len(held), *sigma.shape), REST_SHARE)
+    out = np.full((len(held), *sigma.shape), MEAN_FRAMES / len(held))
     for b, bone in enumerate(names):
+        if plain(bone) == "Foot":
+            out[:, b] = np.array(FEET_MEAN_FRAMES) / len(held)
         for axis, degrees in HINGE_DEG.get(plain(bone), {}).items():
             out[:, b, axis] = (sigma[b, axis] / np.radians(degrees)) ** 2 * min(1.0, INDEPENDENT / len(held))
         out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
