@@ -27,7 +27,7 @@ from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, record_suit
 
 SLOPPY_DEG = 2.5  # how far each joint is, in any pose, from where it should be
-AGE_S = 120.0
+AGE_S, OLD_S = 120.0, 2 * 3600.0  # of the warm-up
 TAKES, OFF_THE_FLOOR = ("quay walk", "rope haul", "semaphore"), ("night climb", "ladder", "fall")
 FAULTY_TAKES = ("warm-up", "suit warm-up", "quay walk", "rope haul", "semaphore", "night climb", "ladder", "fall")
 
@@ -79,7 +79,7 @@ def suits(seeds):
 
     Takes on steps, on a ladder and on the ground are measured apart: places, how far the hips' height is off at most, sliding.
     """
-    angles, worst, places, ways, slides, speeds, calibrating = [], [], [], [], [], [], []
+    angles, worst, old, places, ways, slides, speeds, calibrating = [], [], [], [], [], [], [], []
     places_off, heights_off, slides_off = [], [], []
     for seed in seeds:
         person = make_performer(seed, shipped_chart(), sloppiness_deg=SLOPPY_DEG)
@@ -102,6 +102,7 @@ def suits(seeds):
             places.append(place)
             if name == "quay walk":
                 ways.append(way)
+            old.append(_compared(solve_suit(record_suit(take, suit, OLD_S), performer).motion, take)[0].mean())
             slides += slide
             print(
                 f"{seed} {name:10s} {angle.mean():.2f} / {angle.max():.1f} degrees, places {place:.0f} mm, {speeds[-1]:.0f}x"
@@ -115,7 +116,8 @@ def suits(seeds):
             slides_off += slide
             print(f"{seed} {name:11s} {angle.mean():.2f} degrees, places {place:.0f} mm, height {height:.0f} mm")
     return {
-        "joint_angle_deg": float(np.mean(angles)), "worst_joint_deg": float(np.mean(worst)), "places_mm": float(np.mean(places)),
+        "joint_angle_deg": float(np.mean(angles)), "worst_joint_deg": float(np.mean(worst)),
+        "hours_later_joint_angle_deg": float(np.mean(old)), "places_mm": float(np.mean(places)),
         "way_off_share": float(np.mean(ways)), "slide_median_mm": float(np.median(slides)),
         "slide_95_mm": float(np.percentile(slides, 95)), "solve_times_real": float(np.min(speeds)),
         "calibrate_s": float(np.mean(calibrating)), "off_the_floor_places_mm": float(np.mean(places_off)),

@@ -1,6 +1,7 @@
 """Travel, headings and refusals of a body from a suit, on movements whose truth is plain: a stiff body, a hinge, a step."""
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -28,6 +29,7 @@ from otrevo.core.solve.suit import SUIT_BONES
 
 RATE = 100.0
 UPRIGHT = np.array([0.0, 0.0, 0.0, 1.0])
+UPPER = tuple(n for n in SUIT_BONES if "Leg" not in n and "Foot" not in n)
 LEGS = ("hips", *(side + part for side in ("left", "right") for part in ("UpperLeg", "LowerLeg", "Foot")))
 
 
@@ -138,29 +140,58 @@ class Steps(unittest.TestCase):
 
 
 class Headings(unittest.TestCase):
-    def test_filters_that_drifted_apart_are_brought_together_and_the_body_keeps_its_facing(self):
+    def swinging(self):
+        """A Motion of 20 s in which arms swing about two axes, at their own pace, and the body goes to and fro."""
         rng = np.random.default_rng(1)
         t = np.arange(2000) / RATE
         skeleton = generic_skeleton()
         local = np.tile(UPRIGHT, (len(t), len(skeleton.names), 1))
-        for side, sign in (("left", 1.0), ("right", -1.0)):  # arms that swing about two axes, at their own pace
+        for side, sign in (("left", 1.0), ("right", -1.0)):
             for bone in ("UpperArm", "LowerArm"):
                 angle = np.stack(
                     [0 * t, 0.5 * np.sin(2.9 * t + sign), 0.7 * np.sin(3.7 * t + rng.uniform(0, 6))], axis=1
                 )
                 local[:, skeleton.index(side + bone)] = quaternion_from_rotvec(angle)
         root = skeleton.rest_offset_m[0] + np.stack([0.05 * np.sin(2.2 * t), 0 * t, 0.08 * np.sin(3.1 * t)], axis=1)
-        motion = Motion(skeleton, Fraction(100), root, local)
-        names = tuple(n for n in SUIT_BONES if "Leg" not in n and "Foot" not in n)
-        drifted = np.radians(rng.normal(0, 8.0, len(names)))
-        recording, calibration = true_recording(motion, names, drifted), perfect(names, skeleton, -120.0)
+        return Motion(skeleton, Fraction(100), root, local)
+
+    def arms_off(self, motion, drifted, age_s):
+        """By how many degrees headings are off at most within each arm, and their mean (rad), when filters have drifted (S,) since the
+        warm-up."""
+        recording, calibration = true_recording(motion, UPPER, drifted), perfect(UPPER, motion.skeleton, -age_s)
         found = find_headings(recording, calibration, felt(recording)).angle_rad[0]
-        gap = np.degrees(found - drifted)
-        for side in ("left", "right"):
-            arm = [names.index(side + b) for b in ("UpperArm", "LowerArm", "Hand")]
-            self.assertLess(np.ptp(gap[arm]), 0.7 * np.degrees(np.ptp(drifted[arm])), side)
-            self.assertLess(np.ptp(gap[arm]), 1.0, side)
-        self.assertLess(abs(found.mean()), np.radians(4.0), "all together they keep to what the warm-up knew")
+        arms = [[UPPER.index(side + b) for b in ("UpperArm", "LowerArm", "Hand")] for side in ("left", "right")]
+        gap = np.exp(1j * (found - drifted))
+        return [np.degrees(np.abs(np.angle(gap[arm] / gap[arm[0]])).max()) for arm in arms], found.mean()
+
+    def test_filters_that_drifted_apart_are_brought_together_and_the_body_keeps_its_facing(self):
+        drifted = np.radians(np.random.default_rng(2).normal(0, 8.0, len(UPPER)))
+        off, mean = self.arms_off(self.swinging(), drifted, 120.0)
+        self.assertLess(max(off), 1.0)
+        self.assertLess(abs(mean), np.radians(4.0), "all together they keep to what the warm-up knew")
+
+    def test_hours_after_the_warm_up_they_are_found_wherever_they_point(self):
+        drifted = np.random.default_rng(3).uniform(-np.pi, np.pi, len(UPPER))
+        off, _ = self.arms_off(self.swinging(), drifted, 3 * 3600.0)
+        self.assertLess(max(off), 1.0)
+
+    def test_a_t_pose_tells_those_of_limbs_that_do_not_move(self):
+        skeleton, drifted = generic_skeleton(), np.random.default_rng(4).uniform(-np.pi, np.pi, len(UPPER))
+        local = np.tile(UPRIGHT, (600, len(skeleton.names), 1))
+        down = np.linspace(0, np.radians(75), 100)[:, None] * [0.0, 0.0, 1.0]
+        for side, sign in (("left", -1.0), ("right", 1.0)):  # held for three seconds, then down they go
+            local[300:, skeleton.index(side + "UpperArm")] = quaternion_from_rotvec(sign * down[-1])
+            local[300:400, skeleton.index(side + "UpperArm")] = quaternion_from_rotvec(sign * down)
+        motion = Motion(skeleton, Fraction(100), np.tile(skeleton.rest_offset_m[0], (600, 1)), local)
+        recording, calibration = true_recording(motion, UPPER, drifted), perfect(UPPER, skeleton, -7200.0)
+        known = replace(calibration, t_pose=np.tile(UPRIGHT, (len(UPPER), 1)))
+        still = [UPPER.index(n) for n in ("hips", "chest", "head")]
+        off = []
+        for one in (known, calibration):
+            gap = np.exp(1j * (find_headings(recording, one, felt(recording)).angle_rad[0] - drifted))
+            off.append(np.degrees(np.abs(np.angle(gap[still] / gap[still[0]])).max()))
+        self.assertLess(off[0], 3.0)
+        self.assertGreater(off[1], 20.0, "nothing else tells of them")
 
     def test_a_limb_that_hardly_moves_tells_nothing_of_its_heading(self):
         rng = np.random.default_rng(2)

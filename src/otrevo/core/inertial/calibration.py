@@ -14,7 +14,8 @@ class SuitCalibration:
     clock; drift_rad_s (S,); residual_deg (S,): how far the poses are from what they should be; seat_sd_deg (S, 3): how
     well the mount is known, one sigma about each of the bone's axes; joint_sd_deg (S, 3): the same against the mount on the
     bone above; places: {joint: (above (3,), below (3,))} as the sensors see it, metres; poses: [(name, start s, end s)]; exchanged: [(sensor, sensor)] that
-    were worn in each other's place, put right here; notes.
+    were worn in each other's place, put right here; notes; t_pose (S, 4): the bones' rotations in the T-pose as it was held, NaN
+    of those that are not known.
     """
 
     names: tuple[str, ...]
@@ -29,6 +30,7 @@ class SuitCalibration:
     poses: tuple = ()
     exchanged: tuple = ()
     notes: tuple[str, ...] = ()
+    t_pose: np.ndarray | None = None
 
     @property
     def sd_deg(self):
@@ -41,7 +43,7 @@ class SuitCalibration:
         return replace(
             self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
             residual_deg=self.residual_deg[at], seat_sd_deg=self.seat_sd_deg[at],
-            joint_sd_deg=self.joint_sd_deg[at],
+            joint_sd_deg=self.joint_sd_deg[at], t_pose=None if self.t_pose is None else self.t_pose[at],
         )  # fmt: skip
 
     def places_of(self, names):

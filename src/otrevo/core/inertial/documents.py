@@ -28,6 +28,9 @@ def suit_to_document(calibration):
         }
         for s, name in enumerate(calibration.names)
     }  # fmt: skip
+    for name, held in zip(calibration.names, () if calibration.t_pose is None else calibration.t_pose, strict=False):
+        if np.isfinite(held).all():
+            rows[name]["t_pose_xyzw"] = numbers(held)
     for above, below, joint, places in calibration.places_of(calibration.names):
         for bone, place in zip((above, below), places, strict=True):
             rows[bone]["joints_m"][joint] = numbers(place)
@@ -54,6 +57,8 @@ def suit_from_document(devices, where="performer"):
             if told
             else sure_apart(names, columns["sd_deg"])
         )
+        held = [rows[n].get("t_pose_xyzw", np.full(4, np.nan)) for n in names]
+        held = np.array(held, dtype=float).reshape(-1, 4) if any("t_pose_xyzw" in rows[n] for n in names) else None
         joints = {n: {j: np.array(v, dtype=float) for j, v in rows[n]["joints_m"].items()} for n in names}
         zero = float(rows[names[0]]["at_s"]) if names else 0.0
         exchanged = {tuple(sorted((n, str(rows[n]["exchanged_with"])))) for n in names if "exchanged_with" in rows[n]}
@@ -86,4 +91,5 @@ def suit_from_document(devices, where="performer"):
         joint,
         places,
         exchanged=tuple(sorted(exchanged)),
+        t_pose=held,
     )

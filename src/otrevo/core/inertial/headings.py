@@ -16,19 +16,24 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.joints import Felt, find_links
+from otrevo.core.inertial.joints import Felt, find_links, links_of
 from otrevo.core.inertial.poses import side_sign
+from otrevo.core.inertial.stills import find_stills, mean_rotation
 
 WINDOW_S = 20.0
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
-UNKNOWN_RAD = np.radians(8.0)  # of filters whose age nobody knows
-SURE_RAD = np.radians(1.0)
-LONGEST_AGE_S = 2 * 3600.0
+GONE_ON_RAD = np.radians(2.5)  # a minute since then: one minute of warm-up tells little of how a filter drifts
+UNKNOWN_RAD = np.radians(8.0)  # of filters that were set anew
+SURE_RAD = np.radians(1.0)  # of filters just after the warm-up
+ANY_RAD = np.radians(104.0)  # of filters that are turned anyhow
 SURELY_ON_S = 150.0  # nobody sets a suit anew so soon after its warm-up
-FARTHEST_RAD = np.radians(30.0)  # no filter drifts so far; what says so is no joint
+FARTHEST_RAD = np.radians(20.0)  # further than three sigma; what says so is no joint
 HINGE_FRAMES = 60
 # (bone, its neighbour, by how many degrees it is turned outwards against that about the vertical on average, one sigma)
 POSTURE = ("chest", "hips", 0, 7), ("Shoulder", "chest", 0, 6), ("UpperLeg", "hips", 5, 12), ("Foot", "LowerLeg", 0, 8)
+# in a T-pose that is held as in the warm-up bones are turned against their neighbours as they were there, within so many degrees
+HELD_AGAIN_DEG, LOOSELY_DEG, LOOSE = 4.0, 8.0, ("neck", "leftHand", "rightHand")
+TILTED_DEG, ALIKE_PERCENT = 10.0, 85  # so many bones may be inclined by no more against the warm-up's
 UPRIGHT = 0.85  # cosine of how far from the vertical a leg still stands
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -47,139 +52,220 @@ class Headings:
 
 
 def find_headings(recording, calibration, sensed):
-    """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order; sensed: its Felt."""
+    """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order; sensed: its Felt.
+
+    Window by window: what is known of the headings goes on from the one before, less surely, and what the window tells is added to
+    it; afterwards the later windows tell the earlier ones (H. E. Rauch, F. Tung, C. T. Striebel, Maximum likelihood estimates of linear dynamic
+    systems, 1965). So a joint's heading is looked for as far around as the filters may have drifted, however old the warm-up is.
+    """
     start, end = float(recording.times_s[0]), float(recording.times_s[-1])
     count = max(1, round((end - start) / WINDOW_S))
     edges = np.linspace(start, end + 1e-6, count + 1)
-    middle = (edges[1:] + edges[:-1]) / 2
-    age = middle - calibration.zero_s
-    number = {n: i for i, n in enumerate(recording.names)}
-
-    def links(k, expected):
-        """[(Link, numbers of both sensors, by how much it is off what is expected, rad)] of a window."""
-        inside = (sensed.times_s >= edges[k]) & (sensed.times_s < edges[k + 1])
-        if inside.sum() <= 20:
-            return []
-        part = Felt(
-            sensed.names,
-            *(x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known)),
-            sensed.bend_noise,
-        )
-        near = {
-            joint: (*places, *(x[number[above]] - x[number[below]] for x in (expected[k], calibration.drift_rad_s)))
-            for above, below, joint, places in calibration.places_of(recording.names)
-        }
-        out = []
-        for link in find_links(part, near):
-            a, b = number[link.above], number[link.below]
-            off = (link.heading_rad - (expected[k, a] - expected[k, b]) + np.pi) % (2 * np.pi) - np.pi
-            if np.isfinite(link.heading_sd):
-                out.append((link, a, b, off))
-        return out
-
-    anew = np.tile(calibration.heading_rad, (count, 1)) + (middle - middle[0])[:, None] * calibration.drift_rad_s
-    expected, first_sd, first = anew, UNKNOWN_RAD, None
-    if 0 <= age[0] <= LONGEST_AGE_S:  # the filters may have gone on since then, or been set to where they were
-        on = calibration.heading_rad + age[:, None] * calibration.drift_rad_s
-        on_sd = np.hypot(SURE_RAD, WANDER_RAD * age[0] / 60)
-        if age[0] < SURELY_ON_S:
-            expected, first_sd = on, on_sd
-        else:
-            gone_on, set_anew = links(0, on), links(0, anew)
-            if _misfit(gone_on, on_sd) <= _misfit(set_anew, UNKNOWN_RAD):
-                expected, first_sd, first = on, on_sd, gone_on
-            else:
-                first = set_anew
-    sensors = len(recording.names)
-    normal, aim = np.zeros((count * sensors,) * 2), np.zeros(count * sensors)
-
-    def add(k, coefficients, value, sd):
-        rows = [k * sensors + s for s in coefficients]
-        c = np.array(list(coefficients.values()))
-        normal[np.ix_(rows, rows)] += np.outer(c, c) / sd**2
-        aim[rows] += c * value / sd**2
-
-    for s in range(sensors):
-        add(0, {s: 1.0}, 0.0, first_sd)
-        for k in range(1, count):
-            step = WANDER_RAD * (middle[k] - middle[k - 1]) / 60
-            rows = [(k - 1) * sensors + s, k * sensors + s]
-            normal[np.ix_(rows, rows)] += np.array([[1, -1], [-1, 1]]) / step**2
-    for k in range(count):
-        for link, a, b, off in links(k, expected) if k or first is None else first:
-            if abs(off) < FARTHEST_RAD:
-                add(k, {a: 1.0, b: -1.0}, off, link.heading_sd)
-        for told in (_by_knees, _by_posture):
-            for pair, value, sd in told(recording, calibration, expected[k], edges[k : k + 2], number):
-                add(k, {pair[0]: 1.0, pair[1]: -1.0}, value, sd)
-    found = np.linalg.solve(normal, aim).reshape(count, sensors)
-    sd = np.sqrt(np.diag(np.linalg.inv(normal))).reshape(count, sensors)
-    return Headings(middle, expected + found, sd)
+    middle, step_s = (edges[1:] + edges[:-1]) / 2, (end - start) / count
+    held = _t_poses(recording, calibration)
+    windows = [_Window(recording, calibration, sensed, edges[k : k + 2], held) for k in range(count)]
+    known = _at_first(calibration, windows[0], middle[0])
+    before, after = [], []
+    for k, window in enumerate(windows):
+        if k:
+            sure = known.covariance + np.eye(len(known.angle)) * (WANDER_RAD * step_s / 60) ** 2
+            known = _Known(known.angle + calibration.drift_rad_s * step_s, sure)
+        before.append(known)
+        known = window.told(known)
+        after.append(known)
+    found = after[-1:]
+    for k in range(count - 2, -1, -1):
+        back = after[k].covariance @ np.linalg.inv(before[k + 1].covariance)
+        later = found[0]
+        angle = after[k].angle + back @ (later.angle - before[k + 1].angle)
+        sure = after[k].covariance + back @ (later.covariance - before[k + 1].covariance) @ back.T
+        found.insert(0, _Known(angle, sure))
+    return Headings(middle, np.stack([f.angle for f in found]), np.stack([f.sd_from_mean() for f in found]))
 
 
-def _misfit(links, sd_rad):
-    """How badly links go with headings that are known within sd_rad, as a log-likelihood with outliers bounded."""
+@dataclass(frozen=True)
+class _Known:
+    """What is known of headings: angle (S,), rad, and its covariance (S, S)."""
+
+    angle: np.ndarray
+    covariance: np.ndarray
+
+    def apart_sd(self, above, below):
+        """How well the heading of one sensor less that of another is known, one sigma."""
+        c = self.covariance
+        return float(np.sqrt(c[above, above] + c[below, below] - 2 * c[above, below]))
+
+    def sd_from_mean(self):
+        """How well each heading is known against the mean of all, one sigma (S,)."""
+        less_mean = np.eye(len(self.angle)) - 1 / len(self.angle)
+        return np.sqrt(np.diag(less_mean @ self.covariance @ less_mean))
+
+    def difference(self, above, below):
+        """The heading of one sensor less that of another, rad."""
+        return self.angle[above] - self.angle[below]
+
+    def off(self, above, below, difference):
+        """How far that is from another `difference`, rad."""
+        return (difference - self.difference(above, below) + np.pi) % (2 * np.pi) - np.pi
+
+    def with_difference(self, above, below, difference, sd):
+        """The same, when something tells the heading of one less that of another, one sigma sd."""
+        c = self.covariance
+        gain = (c[:, above] - c[:, below]) / (self.apart_sd(above, below) ** 2 + sd**2)
+        return _Known(self.angle + gain * self.off(above, below, difference), c - np.outer(gain, c[above] - c[below]))
+
+
+def _at_first(calibration, window, at_s):
+    """What is known of the headings when a take begins, in the middle of its first _Window, at at_s: the filters may have gone on
+    as in the warm-up, been set to where they were then, or be turned anyhow."""
+    age_s = at_s - calibration.zero_s
+    on = calibration.heading_rad + age_s * calibration.drift_rad_s
+    gone_on = _known_alike(on, np.hypot(SURE_RAD, GONE_ON_RAD * age_s / 60))
+    if 0 <= age_s < SURELY_ON_S:
+        return gone_on
+    anyhow, anew = _known_alike(on, ANY_RAD), _known_alike(calibration.heading_rad, UNKNOWN_RAD)
+    told = [*window.by_t_poses(anyhow), *window.by_joints(anyhow)]
+    return min((gone_on, anew, anyhow), key=lambda known: _misfit(known, told))
+
+
+def _known_alike(angle, sd):
+    """A _Known of angles (S,), each within sd."""
+    return _Known(angle, np.eye(len(angle)) * sd**2)
+
+
+def _misfit(known, told):
+    """How badly what is told, [((above, below), difference, sd)], goes with what is known, as a log-likelihood with outliers bounded."""
     out = 0.0
-    for link, _, _, off in links:
-        sd = np.sqrt(link.heading_sd**2 + 2 * sd_rad**2)
-        out += min((off / sd) ** 2, 16.0) / 2 + np.log(sd)
+    for pair, difference, sd in told:
+        likely = np.hypot(sd, known.apart_sd(*pair))
+        out += min((known.off(*pair, difference) / likely) ** 2, 16.0) / 2 + np.log(likely)
     return out
 
 
-def _by_knees(recording, calibration, heading, span, number):
-    """Yield ((above, below), heading of the one above less expected, sd): by how knees bend aside, were the headings as expected."""
-    for side in ("left", "right"):
-        pair, readings = _readings(recording, span, number, (side + "UpperLeg", side + "LowerLeg"))
-        if pair is None:
-            continue
+class _Window:
+    """What a span of a take tells of headings."""
 
-        def aside(turn, readings=readings, pair=pair):
-            """Bends (K, 2) about y and z, weighed, with the filter above turned further by an angle."""
-            angle = np.tile(heading[pair] + [turn, 0.0], (len(readings), 1))
-            world = bone_rotations(readings, angle, calibration.mount[pair])
-            bend = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]))
-            return bend[:, 1:] / np.radians([8.0, 5.0])
+    def __init__(self, recording, calibration, sensed, span, t_poses):
+        self.recording, self.calibration, self.span = recording, calibration, span
+        self.number = {n: i for i, n in enumerate(recording.names)}
+        self.t_poses = [held for at_s, held in t_poses if span[0] <= at_s < span[1]][:1]  # they are held alike
+        inside = (sensed.times_s >= span[0]) & (sensed.times_s < span[1])
+        parts = (x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known))
+        self.felt = Felt(sensed.names, *parts, sensed.bend_noise) if inside.sum() > 20 else None
 
-        e = 0.02
-        here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
-        information = (slope**2).mean()  # neighbours in time err alike: as much as one frame tells
-        yield (
-            tuple(pair),
-            float(-(slope * here).mean() / max(information, 1e-9)),
-            float(1 / np.sqrt(max(2 * information, 1e-9))),
-        )
+    def told(self, known):
+        """A _Known with what this window tells."""
+        for by in (self.by_t_poses, self.by_joints, self.by_knees, self.by_posture):
+            for pair, difference, sd in by(known):
+                if abs(known.off(*pair, difference)) < FARTHEST_RAD + 3 * known.apart_sd(*pair):
+                    known = known.with_difference(*pair, difference, sd)
+        return known
 
+    def by_t_poses(self, known):
+        """[((above, below), heading of the one above less that of the one below, sd)]: bones are turned against their neighbours
+        as they were in the warm-up's T-pose."""
+        out = []
+        for readings in self.t_poses:
+            off = _off_t_pose(self.calibration, readings, known.angle)
+            tilt, yaw = _tilt_deg(off), 2 * np.arctan2(off[:, 1], off[:, 3])
+            for above, below, joint in links_of(self.recording.names):
+                a, b = self.number[above], self.number[below]
+                if np.isfinite(tilt[[a, b]]).all():
+                    # what is tilted otherwise than it was may be turned as much
+                    sd = np.linalg.norm([LOOSELY_DEG if joint in LOOSE else HELD_AGAIN_DEG, tilt[a], tilt[b]])
+                    out.append(((a, b), known.difference(a, b) + yaw[a] - yaw[b], np.radians(sd)))
+        return out
 
-def _by_posture(recording, calibration, heading, span, number):
-    """Yield likewise: by how bones are turned against their neighbours on average; nobody goes about twisted for long."""
-    for bone, above, usual_deg, sd_deg in POSTURE:
-        for side in ("left", "right") if bone[0].isupper() else ("",):
-            names = above if above in number else side + above, side + bone
-            pair, readings = _readings(recording, span, number, names)
+    def by_joints(self, known):
+        """The same: by what neighbours feel at their joint."""
+        if self.felt is None:
+            return []
+        near, drift = {}, self.calibration.drift_rad_s
+        for above, below, joint, places in self.calibration.places_of(self.recording.names):
+            a, b = self.number[above], self.number[below]
+            near[joint] = (*places, known.difference(a, b), drift[a] - drift[b], known.apart_sd(a, b))
+        links = [link for link in find_links(self.felt, near) if np.isfinite(link.heading_sd)]
+        return [((self.number[k.above], self.number[k.below]), k.heading_rad, k.heading_sd) for k in links]
+
+    def by_knees(self, known):
+        """The same: by how knees bend aside."""
+        for side in ("left", "right"):
+            pair, readings = self._readings((side + "UpperLeg", side + "LowerLeg"))
             if pair is None:
                 continue
-            world = bone_rotations(readings, np.tile(heading[pair], (len(readings), 1)), calibration.mount[pair])
-            if bone in ("UpperLeg", "Foot"):
-                standing = quaternion_rotate(world[:, int(bone == "UpperLeg")], UP)[:, 1] > UPRIGHT
-                if standing.mean() < 0.3:
+
+            def aside(turn, readings=readings, pair=pair):
+                """Bends (K, 2) about y and z, weighed, with the filter above turned further by an angle."""
+                angle = np.tile(known.angle[pair] + [turn, 0.0], (len(readings), 1))
+                world = bone_rotations(readings, angle, self.calibration.mount[pair])
+                bend = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1]))
+                return bend[:, 1:] / np.radians([8.0, 5.0])
+
+            e = 0.02
+            here, slope = aside(0.0), (aside(e) - aside(-e)) / (2 * e)
+            information = (slope**2).mean()  # neighbours in time err alike: as much as one frame tells
+            yield (
+                tuple(pair),
+                known.difference(*pair) - (slope * here).mean() / max(information, 1e-9),
+                float(1 / np.sqrt(max(2 * information, 1e-9))),
+            )
+
+    def by_posture(self, known):
+        """The same: by how bones are turned against their neighbours on average; nobody goes about twisted for long."""
+        for bone, above, usual_deg, sd_deg in POSTURE:
+            for side in ("left", "right") if bone[0].isupper() else ("",):
+                names = above if above in self.number else side + above, side + bone
+                pair, readings = self._readings(names)
+                if pair is None:
                     continue
-                world = world[standing]
-            turned = quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0]))
-            turned = rotvec_from_quaternion(turned)[:, 1].mean()
-            usual = np.radians(usual_deg) * (side_sign(side) if side else 1.0)
-            yield tuple(pair), float(usual - turned), np.radians(sd_deg)
+                world = bone_rotations(
+                    readings, np.tile(known.angle[pair], (len(readings), 1)), self.calibration.mount[pair]
+                )
+                if bone in ("UpperLeg", "Foot"):
+                    standing = quaternion_rotate(world[:, int(bone == "UpperLeg")], UP)[:, 1] > UPRIGHT
+                    if standing.mean() < 0.3:
+                        continue
+                    world = world[standing]
+                turned = quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0]))
+                turned = rotvec_from_quaternion(turned)[:, 1].mean()
+                usual = np.radians(usual_deg) * (side_sign(side) if side else 1.0)
+                yield tuple(pair), known.difference(*pair) + usual - turned, np.radians(sd_deg)
+
+    def _readings(self, names):
+        """(numbers of two sensors, their readings (K, 2, 4)) of frames all over the window; (None, None) where there are too few."""
+        pair = [self.number.get(n) for n in names]
+        if None in pair:
+            return None, None
+        q = self.recording.rotation[slice(*np.searchsorted(self.recording.times_s, self.span)), pair]
+        at = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))
+        if len(at) < HINGE_FRAMES:
+            return None, None
+        return pair, q[at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]]
 
 
-def _readings(recording, span, number, names):
-    """(numbers of two sensors, their readings (K, 2, 4)) of frames all over a span; (None, None) where there are too few."""
-    pair = [number.get(n) for n in names]
-    if None in pair:
-        return None, None
-    q = recording.rotation[slice(*np.searchsorted(recording.times_s, span)), pair]
-    at = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))
-    if len(at) < HINGE_FRAMES:
-        return None, None
-    return pair, q[at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]]
+def _t_poses(recording, calibration):
+    """[(at s, readings (S, 4))] of stills in which bones are inclined as in the warm-up's T-pose, whatever the headings are."""
+    out = []
+    for a, b in find_stills(recording) if calibration.t_pose is not None else ():
+        readings = np.stack([mean_rotation(recording.rotation[a:b, s]) for s in range(len(recording.names))])
+        tilt = _tilt_deg(_off_t_pose(calibration, readings, calibration.heading_rad))
+        if np.isfinite(tilt).any() and np.nanpercentile(tilt, ALIKE_PERCENT) < TILTED_DEG:
+            out.append((float(recording.times_s[(a + b) // 2]), readings))
+    return out
+
+
+def _off_t_pose(calibration, readings, heading):
+    """World rotations (S, 4) from bones as they were in the T-pose to where readings (S, 4) have them."""
+    return quaternion_multiply(
+        bone_rotations(readings, heading, calibration.mount), quaternion_conjugate(calibration.t_pose)
+    )
+
+
+def _tilt_deg(turned):
+    """By how much rotations (..., 4) incline the vertical, degrees."""
+    return 2 * np.degrees(
+        np.arctan2(np.hypot(turned[..., 0], turned[..., 2]), np.hypot(turned[..., 1], turned[..., 3]))
+    )
 
 
 def bone_rotations(readings, heading, mount):

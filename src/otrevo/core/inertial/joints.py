@@ -166,8 +166,8 @@ def heading_matrix(angle):
 def find_links(felt_, known=None, near_m=NEAR_M):
     """Every Link among the sensors of a Felt.
 
-    known: {joint: (above_m (3,), below_m (3,), heading_rad, drift_rad_s)}: what is known of the joints' places, within near_m, and of
-    the headings at the Felt's middle, which are then looked for nearby.
+    known: {joint: (above_m (3,), below_m (3,), heading_rad, drift_rad_s, sd_rad)}: what is known of the joints' places, within near_m,
+    and of the headings at the Felt's middle, one sigma; they are looked for that far around.
     """
     known = known or {}
     return [_find(felt_, *names, known.get(names[2]), near_m) for names in links_of(felt_.names)]
@@ -182,6 +182,11 @@ def _cleaned(normal):
     """Normal matrices (..., N, N) without what is negative in them."""
     value, vector = np.linalg.eigh(normal)
     return (vector * np.maximum(value, 0.0)[..., None, :]) @ vector.swapaxes(-1, -2)
+
+
+_GRID = np.radians(np.arange(-180, 180, 6))
+NEAREST_RAD = np.radians(20.0)
+_ALIKE = max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # so many neighbours in time err alike
 
 
 @njit(cache=True, error_model="numpy")
@@ -309,8 +314,12 @@ def _find(felt_, above, below, joint, near, near_m):
         return out
 
     weight = np.ones(len(t))
-    grid = np.arange(-np.pi, np.pi, np.radians(6)) if near is None else near[2] + np.radians(np.arange(-18, 19, 6))
+    grid, unlikely = _GRID, 0.0
+    if near:
+        grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
+        unlikely = ((grid - near[2]) / near[4]) ** 2
     costs = _costs_of_headings(grid, upper, lower, untrue, noise, usual_m, arm_m)
+    costs = costs / (_ALIKE * max(1.0, costs.min() / (3 * len(t)))) + unlikely
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
@@ -332,7 +341,7 @@ def _find(felt_, above, below, joint, near, near_m):
         psi, drift = psi - step[6], drift - step[7]
         if abs(step[6]) < 1e-5:
             break
-    covariance = np.linalg.inv(normal) * max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # neighbours in time err alike
+    covariance = np.linalg.inv(normal) * _ALIKE
     covariance += _scatter_of_parts(turn, t, weight, upper, lower, untrue, r, normal, noise)
     told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
     return Link(

@@ -38,6 +38,7 @@ from otrevo.core.inertial.stills import mean_rotation
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 STEP = 1e-6
+FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
 # by what legs go to their own side by chance, how far sways go, and how well hip joints are placed across the pelvis
 SPREAD_SD, SWAYING_DEG, ACROSS_SD_M = 0.15, 3.0, 0.06
@@ -95,8 +96,8 @@ class SeatFit:
         q = self.recording.rotation[:, pair]
         known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
         at, straight = self.recording.times_s[known] - self.zero, self._straight()
-        held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight], None)
-        world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None], at)
+        held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight])
+        world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None])
         rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
         bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
         bent = np.linalg.norm(bend, axis=1) > BENT_RAD
@@ -116,8 +117,8 @@ class SeatFit:
         time, straight = self.recording.times_s[known] - self.zero, self._straight()
         if not len(known) or not np.isfinite(self.held[straight, at]).all():
             return 0.0
-        held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight], None)
-        now = self._turned(q[known], heading[at] + drift[at] * time[:, None], None)
+        held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight])
+        now = self._turned(q[known], heading[at] + drift[at] * time[:, None])
         turn = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(held)))
         aside = np.degrees(turn @ np.cross(left, UP))
         aside = (aside[:, 1:] - aside[:, :1]) * [1.0, -1.0]  # outwards, against the pelvis
@@ -135,11 +136,11 @@ class SeatFit:
         return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
 
     def expected_places(self):
-        """{joint: (place above (3,), place below (3,), heading, drift)} by the poses and by where on limbs suits have their sensors."""
+        """{joint: (place above (3,), place below (3,), heading, drift, sd of the heading)} by the poses and by where on limbs suits have their sensors."""
         _, _, _, mount = self.begin()
         return {
             link.joint: (*(quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
-                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s)
+                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s, FOUND_RAD)
             for link in self.links
         }  # fmt: skip
 
@@ -179,8 +180,19 @@ class SeatFit:
             *self._sd(found.jac),
             places,
             poses,
-            tuple(self.notes),
+            notes=tuple(self.notes),
+            t_pose=self._held_in_t_pose(heading, drift, mount, kinds),
         )
+
+    def _held_in_t_pose(self, heading, drift, mount, kinds):
+        """World rotations (S, 4) of bones in the T-poses, on average; None where none was held."""
+        at = [n for n, kind in enumerate(kinds) if kind == "T-pose"]
+        if not at:
+            return None
+        world = quaternion_multiply(
+            self._turned(self.held[at], heading + drift * self.held_at[at, None]), quaternion_conjugate(mount)
+        )
+        return np.stack([mean_rotation(world[:, s]) for s in range(len(self.names))])
 
     def _sd(self, jacobian):
         """How well mounts are known (S, 3), and how well against that of the bone above (S, 3); degrees about the bones' axes.
@@ -203,8 +215,8 @@ class SeatFit:
             heading[b], drift[b] = heading[a] - link.heading_rad, drift[a] - link.drift_rad_s
         return heading, drift
 
-    def _turned(self, q, heading, at):
-        """World rotations (..., S, 4) times what is not known of the mounts, of readings q at times `at` from zero."""
+    def _turned(self, q, heading):
+        """World rotations (..., S, 4) times what is not known of the mounts, of readings q of filters with headings (..., S)."""
         return quaternion_multiply(quaternion_from_rotvec(-heading[..., None] * UP), q)
 
     def _limb_lines(self):
@@ -272,7 +284,7 @@ class SeatFit:
         """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0."""
         across = np.zeros(3)
         for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
-            world = self._turned(held, heading + drift * at, at)
+            world = self._turned(held, heading + drift * at)
             for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
                 if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
                     across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
@@ -284,7 +296,7 @@ class SeatFit:
         places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
         if {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
             for held, at in zip(self.held, self.held_at, strict=True):
-                world = self._turned(held, heading + drift * at, at)
+                world = self._turned(held, heading + drift * at)
                 if np.isfinite(world[self.number["hips"], 0]):
                     across += quaternion_rotate(
                         world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"]
@@ -295,7 +307,7 @@ class SeatFit:
     def _first_mounts(self, heading, drift, kinds):
         """Mounts (S, 4) as the poses say, a T-pose first."""
         best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
-        world = self._turned(self.held[best], heading + drift * self.held_at[best], self.held_at[best])
+        world = self._turned(self.held[best], heading + drift * self.held_at[best])
         return quaternion_multiply(quaternion_conjugate(self.posed[kinds[best]]), world)
 
     def _bending(self):
@@ -351,7 +363,7 @@ class SeatFit:
         for n, (kind, held, at) in enumerate(zip(kinds, self.held, self.held_at, strict=True)):
             if not kind:
                 continue
-            world = quaternion_multiply(self._turned(held, heading + drift * at, at), quaternion_conjugate(mount))
+            world = quaternion_multiply(self._turned(held, heading + drift * at), quaternion_conjugate(mount))
             world = quaternion_multiply(world, quaternion_conjugate(self.posed[kind]))
             above, below = self.follows
             turn = quaternion_multiply(quaternion_conjugate(world[above]), world[below])
@@ -422,7 +434,7 @@ class SeatFit:
                 continue
             pair = [self.number[above], self.number[below]]
             world = quaternion_multiply(
-                self._turned(readings, heading[pair] + drift[pair] * at[:, None], at), quaternion_conjugate(mount[pair])
+                self._turned(readings, heading[pair] + drift[pair] * at[:, None]), quaternion_conjugate(mount[pair])
             )
             local = quaternion_multiply(quaternion_conjugate(world[:, 0]), world[:, 1])
             many = np.sqrt(max(1.0, len(at) / INDEPENDENT))  # neighbours in time err alike, and so does the whole fit
