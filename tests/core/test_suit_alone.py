@@ -292,6 +292,19 @@ class Exchanged(unittest.TestCase):
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
 
+    def test_without_a_chest_sensor_arms_hang_on_the_hips(self):
+        performer = make_performer(1001, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 1001, Fraction(120)).motion
+        suit = make_suit(motion.skeleton, 1001)
+        names = [n for n in suit.names if n != "chest"]
+        found = calibrate_suit_alone(record_suit(motion, suit).only(names), generic_skeleton(performer.height_m))
+        self.assertEqual(found.exchanged, (), "as arms are whose heading nothing tells")
+        self.assertEqual(found.notes, ())
+        for bone in ("leftUpperArm", "leftLowerArm", "rightUpperArm", "rightLowerArm"):
+            mount = found.mount[found.names.index(bone)], suit.mount[suit.names.index(bone)]
+            turn = rotvec_from_quaternion(quaternion_multiply(mount[0], quaternion_conjugate(mount[1])))
+            self.assertLess(np.degrees(np.linalg.norm(turn)), 12.0, bone)
+
     def test_an_exchange_that_is_undone_is_none(self):
         arms, hands = [("leftLowerArm", "rightLowerArm")], [("leftHand", "rightHand")]
         self.assertEqual(net_pairs([*hands, *arms, *hands]), arms)

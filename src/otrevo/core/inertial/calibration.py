@@ -38,12 +38,14 @@ class SuitCalibration:
         return np.sqrt((self.seat_sd_deg**2).mean(axis=1))
 
     def only(self, names):
-        """The same for the sensors of these names, in their order."""
+        """The same for the sensors of these names, in their order. Of a joint whose sensor is missing the place is not known."""
         at = [self.names.index(n) for n in names]
+        links = set(links_of(self.names)) & set(links_of(names))
         return replace(
             self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
             residual_deg=self.residual_deg[at], seat_sd_deg=self.seat_sd_deg[at],
             joint_sd_deg=self.joint_sd_deg[at], t_pose=None if self.t_pose is None else self.t_pose[at],
+            places={joint: self.places[joint] for _, _, joint in links if joint in self.places},
         )  # fmt: skip
 
     def places_of(self, names):

@@ -15,7 +15,7 @@ from numba import njit
 
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_rotate
 from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
-from otrevo.core.inertial.joints import BAND_HZ, LOOSE, banded, banded_bend, heading_matrix, links_of
+from otrevo.core.inertial.joints import BAND_HZ, LINKS, LOOSE, banded, banded_bend, heading_matrix, links_of
 from otrevo.core.inertial.stills import turn_speed
 
 PIECE_S = 0.25
@@ -24,6 +24,7 @@ PLACE_M = 0.03  # so may the places of joints
 TRUNK = 2.5  # times as far where the hips or the chest are on one side
 WANDER_M, WANDER_S = 0.015, 5.0  # how far skin moves these places, from one part of a take to the next
 NOISE_MS2 = 0.2  # of a joint that is not LOOSE
+FARTHER = 2.0  # times as much where the sensor of a bone in between is missing
 SHARE = 0.15  # of what is felt that is noise of the skin
 BLOW = 4.0  # from so many times the noise on a sample counts little
 REACH = 5  # pieces on either side of one whose turn is still felt
@@ -88,12 +89,15 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
     for above, below, joint in links_of(recording.names):
         pair = number[above], number[below]
         link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
-        for k, angle in angles_of(
-            joint, world[:, pair[0]], world[:, pair[1]], piece_of, PIECE_S, (MOUNT_RAD, ANGLE_RAD, HEADING_RAD)
-        ).items():
-            link.add_angle(k, angle)
+        neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
+        if neighbours:
+            priors = MOUNT_RAD, ANGLE_RAD, HEADING_RAD
+            angles = angles_of(joint, world[:, pair[0]], world[:, pair[1]], piece_of, PIECE_S, priors)
+            for k, angle in angles.items():
+                link.add_angle(k, angle)
         if joint in places:
-            link.add_felt(*felt.beside(pair, places[joint], NOISE_MS2 * LOOSE.get(joint, 1.0)))
+            noise = NOISE_MS2 * LOOSE.get(joint, 1.0) * (1.0 if neighbours else FARTHER)
+            link.add_felt(*felt.beside(pair, places[joint], noise))
         link.add_to([out[s] for s in pair])
     feet = [n for n in recording.names if n.endswith("Foot")]
     part = recording.only(feet)

@@ -16,8 +16,8 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.joints import Felt, find_links, links_of
-from otrevo.core.inertial.poses import side_sign
+from otrevo.core.inertial.joints import Felt, find_links
+from otrevo.core.inertial.poses import sensor_above, side_sign
 from otrevo.core.inertial.stills import find_stills, mean_rotation
 
 WINDOW_S = 20.0
@@ -26,13 +26,12 @@ GONE_ON_RAD = np.radians(2.5)  # a minute since then: one minute of warm-up tell
 UNKNOWN_RAD = np.radians(8.0)  # of filters that were set anew
 SURE_RAD = np.radians(1.0)  # of filters just after the warm-up
 ANY_RAD = np.radians(104.0)  # of filters that are turned anyhow
-SURELY_ON_S = 150.0  # nobody sets a suit anew so soon after its warm-up
 FARTHEST_RAD = np.radians(20.0)  # further than three sigma; what says so is no joint
 HINGE_FRAMES = 60
 # (bone, its neighbour, by how many degrees it is turned outwards against that about the vertical on average, one sigma)
 POSTURE = ("chest", "hips", 0, 7), ("Shoulder", "chest", 0, 6), ("UpperLeg", "hips", 5, 12), ("Foot", "LowerLeg", 0, 8)
 # in a T-pose that is held as in the warm-up bones are turned against their neighbours as they were there, within so many degrees
-HELD_AGAIN_DEG, LOOSELY_DEG, LOOSE = 4.0, 8.0, ("neck", "leftHand", "rightHand")
+HELD_AGAIN_DEG, LOOSELY_DEG, LOOSE = 4.0, 8.0, ("head", "leftHand", "rightHand")
 TILTED_DEG, ALIKE_PERCENT = 10.0, 85  # so many bones may be inclined by no more against the warm-up's
 UPRIGHT = 0.85  # cosine of how far from the vertical a leg still stands
 UP = np.array([0.0, 1.0, 0.0])
@@ -121,8 +120,6 @@ def _at_first(calibration, window, at_s):
     age_s = at_s - calibration.zero_s
     on = calibration.heading_rad + age_s * calibration.drift_rad_s
     gone_on = _known_alike(on, np.hypot(SURE_RAD, GONE_ON_RAD * age_s / 60))
-    if 0 <= age_s < SURELY_ON_S:
-        return gone_on
     anyhow, anew = _known_alike(on, ANY_RAD), _known_alike(calibration.heading_rad, UNKNOWN_RAD)
     told = [*window.by_t_poses(anyhow), *window.by_joints(anyhow)]
     return min((gone_on, anew, anyhow), key=lambda known: _misfit(known, told))
@@ -168,11 +165,11 @@ class _Window:
         for readings in self.t_poses:
             off = _off_t_pose(self.calibration, readings, known.angle)
             tilt, yaw = _tilt_deg(off), 2 * np.arctan2(off[:, 1], off[:, 3])
-            for above, below, joint in links_of(self.recording.names):
-                a, b = self.number[above], self.number[below]
-                if np.isfinite(tilt[[a, b]]).all():
+            for b, below in enumerate(self.recording.names):
+                a = self.number.get(sensor_above(below, self.number))
+                if a is not None and np.isfinite(tilt[[a, b]]).all():
                     # what is tilted otherwise than it was may be turned as much
-                    sd = np.linalg.norm([LOOSELY_DEG if joint in LOOSE else HELD_AGAIN_DEG, tilt[a], tilt[b]])
+                    sd = np.linalg.norm([LOOSELY_DEG if below in LOOSE else HELD_AGAIN_DEG, tilt[a], tilt[b]])
                     out.append(((a, b), known.difference(a, b) + yaw[a] - yaw[b], np.radians(sd)))
         return out
 

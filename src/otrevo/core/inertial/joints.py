@@ -38,6 +38,7 @@ LINKS = (
         ("UpperLeg", "LowerLeg"), ("LowerLeg", "Foot"), ("Shoulder", "UpperArm"), ("UpperArm", "LowerArm"),
         ("LowerArm", "Hand"))),
 )  # fmt: skip
+TRUNK = "chest", "leftShoulder", "rightShoulder"  # bones without which what hangs on them hangs on the next one
 LOOSE = {
     "spine": 2.0,
     "neck": 2.0,
@@ -98,15 +99,14 @@ class Link:
 
 
 def links_of(names):
-    """The LINKS among sensors `names`; without one on a collar bone, chest and upper arm are linked."""
+    """The LINKS among sensors `names`. Without a sensor on a collar bone its arm hangs on the chest; without one on the chest, what would
+    hang on that hangs on the hips."""
     out = []
     for above, below, joint in LINKS:
-        if below not in names:
-            continue
-        if above not in names and above.endswith("Shoulder") and "chest" in names:
-            above = "chest"
-        if above in names:
-            out.append((above, below, joint))
+        instead = (above, "chest", "hips") if above.endswith("Shoulder") else (above, "hips")
+        found = next((a for a in instead if a in names), None) if above in TRUNK else above
+        if below in names and found in names:
+            out.append((found, below, joint))
     return out
 
 

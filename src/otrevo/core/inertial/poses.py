@@ -43,6 +43,14 @@ def above_of(bone):
     return found if found is None or found in ("hips", "chest") else bone.removesuffix(part) + found
 
 
+def sensor_above(bone, names):
+    """The next bone up that is among `names`, those with a sensor; None where there is none."""
+    above = above_of(bone)
+    while above is not None and above not in names:
+        above = above_of(above)
+    return above
+
+
 def side_sign(bone):
     return 1.0 if bone.startswith("left") else -1.0
 
