@@ -210,6 +210,31 @@ class SuitAlone(unittest.TestCase):
         self.assertLess(abs(snag.start_s - device_seconds(found, knocked + 7)), 0.15)
         self.assertAlmostEqual(float(re.search(r"by (\d+)°", snag.text)[1]), 20.0, delta=8.0)
 
+    def test_one_that_slipped_before_the_take_is_told_by_its_t_pose_and_put_right(self):
+        shin, walk = SUIT_BONES.index("rightLowerLeg"), rolled("quay walk", 8)
+        mount = np.array(self.performer.devices["suit"]["rightLowerLeg"]["rotation_xyzw"])
+        turn = quaternion_multiply(
+            quaternion_conjugate(mount), quaternion_multiply(quaternion_from_rotvec([0.3, 0.0, 0.35]), mount)
+        )
+
+        def slipped(name, data):
+            if name == "suit":
+                data[:, shin, :4] = quaternion_multiply(data[:, shin, :4], turn)
+                data[:, shin, 4:] = quaternion_rotate(quaternion_conjugate(turn), data[:, shin, 4:])
+            return data
+
+        clean, found = self.solve(walk), self.solve(walk, change=slipped)
+        self.assertEqual([s.text for s in clean.snags if s.kind == "slipped"], [])
+        (snag,) = (s for s in found.snags if s.kind == "slipped")
+        self.assertRegex(
+            snag.text, r"right lower leg: the sensor has slipped by 2\d° since the warm-up; aligned anew by the"
+        )
+        self.assertLess(abs(snag.start_s - device_seconds(found, 0)), 0.05)
+        knee = BODY_BONES.index("rightLowerLeg")
+        was, now = (next(t for t in o.tracks if t.name == "body rotation").data[:, knee] for o in (clean, found))
+        apart = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(was), now))
+        self.assertLess(np.degrees(np.linalg.norm(apart, axis=1)).mean(), 6.0)
+
     def test_another_days_mounts_are_refused_and_one_that_slipped_is_said(self):
         rng = np.random.default_rng(4)
         mounts = quaternion_from_rotvec(rng.normal(0, 1.5, (17, 3)))

@@ -118,6 +118,8 @@ def fault_snag(fault, times_s, helpers):
             "magnet", "suit", start, end, fault.degrees / MAGNET_LIMIT_DEG, text, f"{MAGNET_LIMIT_DEG:.0f}°", where
         )
     text = f"{where}: the sensor has slipped by {fault.degrees:.0f}°; aligned anew from here by {helpers}"
+    if fault.start == 0:
+        text = f"{where}: the sensor has slipped by {fault.degrees:.0f}° since the warm-up; aligned anew by the take's T-pose"
     return Snag("slipped", "suit", start, end, fault.degrees / SLIP_LIMIT_DEG, text, f"{SLIP_LIMIT_DEG:.0f}°", where)
 
 

@@ -4,8 +4,11 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.joints import links_of
 from otrevo.core.inertial.poses import above_of
+
+UP = np.array([0.0, 1.0, 0.0])
 
 
 @dataclass(frozen=True)
@@ -60,3 +63,9 @@ def sure_apart(names, sd_deg):
     seat = np.repeat(np.asarray(sd_deg, dtype=float)[:, None], 3, axis=1)
     above = np.array([names.index(a) if (a := above_of(n)) in names else -1 for n in names], dtype=np.int64)
     return seat, np.hypot(seat, np.where(above[:, None] >= 0, seat[above], 0.0))
+
+
+def bone_rotations(readings, heading, mount):
+    """World rotations (T, S, 4) of bones by readings (T, S, 4), headings (T, S) and mounts (S, 4)."""
+    back = quaternion_from_rotvec(-heading[..., None] * UP)
+    return quaternion_multiply(quaternion_multiply(back, readings), quaternion_conjugate(mount))

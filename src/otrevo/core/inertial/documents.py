@@ -2,7 +2,8 @@
 
 `rotation_xyzw`: from the sensor's to the bone's axes; `residual_deg`; `sd_deg` and, about each of the
 bone's axes, `axes_sd_deg`, and `joint_sd_deg` against the sensor of the bone above; `heading_rad` of its filter at `at_s` of the device's
-clock and `drift_rad_s`; `joints_m`: where joints lie as seen from the sensor; `exchanged_with`: the sensor that was worn in its place.
+clock and `drift_rad_s`; `t_pose_xyzw`: the bone's rotation in the T-pose as it was held; `joints_m`: where joints lie as seen from the
+sensor; `exchanged_with`: the sensor that was worn in its place.
 """
 
 import numpy as np
@@ -67,10 +68,9 @@ def suit_from_document(devices, where="performer"):
             f"{where}: {error!s} is missing or malformed; expected a performer that was calibrated with a suit."
         ) from None
     mount = columns["rotation_xyzw"]
-    if (
-        mount.shape != (len(names), 4)
-        or not np.isfinite(mount).all()
-        or (np.abs(np.linalg.norm(mount, axis=1) - 1) > 0.01).any()
+    known = np.empty((0, 4)) if held is None else held[~np.isnan(held).all(axis=1)]
+    if mount.shape != (len(names), 4) or not all(
+        (np.abs(np.linalg.norm(q, axis=1) - 1) < 0.01).all() for q in (mount, known)
     ):
         raise InputError(f"{where}: suit: expected a unit rotation for every sensor.")
     if any(v.shape != (len(names), 3) or not (np.isfinite(v) & (v >= 0)).all() for v in (axes, joint)):

@@ -11,16 +11,18 @@ import numpy as np
 
 from otrevo.core.conventions import (
     quaternion_conjugate,
-    quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
     rotvec_from_quaternion,
 )
+from otrevo.core.inertial.calibration import UP, bone_rotations
 from otrevo.core.inertial.joints import Felt, find_links
 from otrevo.core.inertial.poses import sensor_above, side_sign
-from otrevo.core.inertial.stills import find_stills, mean_rotation
+from otrevo.core.inertial.t_poses import find_t_poses, off_t_pose, tilt_deg, yaw_rad
 
 WINDOW_S = 20.0
+FIRST_WINDOWS = 6  # in which it is looked how filters are turned when a take begins,
+MOST = 0.7  # until so many sensors have told
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
 GONE_ON_RAD = np.radians(2.5)  # a minute since then: one minute of warm-up tells little of how a filter drifts
 UNKNOWN_RAD = np.radians(8.0)  # of filters that were set anew
@@ -29,12 +31,16 @@ ANY_RAD = np.radians(104.0)  # of filters that are turned anyhow
 FARTHEST_RAD = np.radians(20.0)  # further than three sigma; what says so is no joint
 HINGE_FRAMES = 60
 # (bone, its neighbour, by how many degrees it is turned outwards against that about the vertical on average, one sigma)
-POSTURE = ("chest", "hips", 0, 7), ("Shoulder", "chest", 0, 6), ("UpperLeg", "hips", 5, 12), ("Foot", "LowerLeg", 0, 8)
+POSTURE = (
+    ("chest", "hips", 0, 7),
+    ("head", "chest", 0, 20),
+    ("Shoulder", "chest", 0, 6),
+    ("UpperLeg", "hips", 5, 12),
+    ("Foot", "LowerLeg", 0, 8),
+)
 # in a T-pose that is held as in the warm-up bones are turned against their neighbours as they were there, within so many degrees
 HELD_AGAIN_DEG, LOOSELY_DEG, LOOSE = 4.0, 8.0, ("head", "leftHand", "rightHand")
-TILTED_DEG, ALIKE_PERCENT = 10.0, 85  # so many bones may be inclined by no more against the warm-up's
 UPRIGHT = 0.85  # cosine of how far from the vertical a leg still stands
-UP = np.array([0.0, 1.0, 0.0])
 
 
 @dataclass(frozen=True)
@@ -61,9 +67,9 @@ def find_headings(recording, calibration, sensed):
     count = max(1, round((end - start) / WINDOW_S))
     edges = np.linspace(start, end + 1e-6, count + 1)
     middle, step_s = (edges[1:] + edges[:-1]) / 2, (end - start) / count
-    held = _t_poses(recording, calibration)
+    held = find_t_poses(recording, calibration)
     windows = [_Window(recording, calibration, sensed, edges[k : k + 2], held) for k in range(count)]
-    known = _at_first(calibration, windows[0], middle[0])
+    known = _at_first(calibration, windows, middle[0])
     before, after = [], []
     for k, window in enumerate(windows):
         if k:
@@ -114,20 +120,33 @@ class _Known:
         return _Known(self.angle + gain * self.off(above, below, difference), c - np.outer(gain, c[above] - c[below]))
 
 
-def _at_first(calibration, window, at_s):
-    """What is known of the headings when a take begins, in the middle of its first _Window, at at_s: the filters may have gone on
-    as in the warm-up, been set to where they were then, or be turned anyhow."""
+def _at_first(calibration, windows, at_s):
+    """What is known of the headings when a take begins, in the middle of the first of its _Windows, at at_s: the filters may have
+    gone on as in the warm-up, been set to where they were then, or be turned anyhow. The first windows in which most of the body moves
+    tell which."""
     age_s = at_s - calibration.zero_s
     on = calibration.heading_rad + age_s * calibration.drift_rad_s
     gone_on = _known_alike(on, np.hypot(SURE_RAD, GONE_ON_RAD * age_s / 60))
     anyhow, anew = _known_alike(on, ANY_RAD), _known_alike(calibration.heading_rad, UNKNOWN_RAD)
-    told = [*window.by_t_poses(anyhow), *window.by_joints(anyhow)]
+    told = []
+    for window in windows[:FIRST_WINDOWS]:
+        told += [*window.by_t_poses(anyhow), *window.by_joints(anyhow)]
+        if len({pair for pair, *_ in told}) > MOST * (len(on) - 1):
+            break
     return min((gone_on, anew, anyhow), key=lambda known: _misfit(known, told))
 
 
 def _known_alike(angle, sd):
     """A _Known of angles (S,), each within sd."""
     return _Known(angle, np.eye(len(angle)) * sd**2)
+
+
+def _with_told(known, told):
+    """A _Known with what is told, [((above, below), difference, sd)], but for what is too far from it."""
+    for pair, difference, sd in told:
+        if abs(known.off(*pair, difference)) < FARTHEST_RAD + 3 * known.apart_sd(*pair):
+            known = known.with_difference(*pair, difference, sd)
+    return known
 
 
 def _misfit(known, told):
@@ -152,10 +171,11 @@ class _Window:
 
     def told(self, known):
         """A _Known with what this window tells."""
-        for by in (self.by_t_poses, self.by_joints, self.by_knees, self.by_posture):
-            for pair, difference, sd in by(known):
-                if abs(known.off(*pair, difference)) < FARTHEST_RAD + 3 * known.apart_sd(*pair):
-                    known = known.with_difference(*pair, difference, sd)
+        known = _with_told(known, self.by_t_poses(known))
+        # of headings that are far off it is told the better the nearer they are
+        known = _with_told(known, self.by_posture(_with_told(known, self.by_posture(known))))
+        for by in (self.by_joints, self.by_knees):
+            known = _with_told(known, by(known))
         return known
 
     def by_t_poses(self, known):
@@ -163,8 +183,8 @@ class _Window:
         as they were in the warm-up's T-pose."""
         out = []
         for readings in self.t_poses:
-            off = _off_t_pose(self.calibration, readings, known.angle)
-            tilt, yaw = _tilt_deg(off), 2 * np.arctan2(off[:, 1], off[:, 3])
+            off = off_t_pose(self.calibration, readings, known.angle)
+            tilt, yaw = tilt_deg(off), yaw_rad(off)
             for b, below in enumerate(self.recording.names):
                 a = self.number.get(sensor_above(below, self.number))
                 if a is not None and np.isfinite(tilt[[a, b]]).all():
@@ -238,34 +258,3 @@ class _Window:
         if len(at) < HINGE_FRAMES:
             return None, None
         return pair, q[at[np.linspace(0, len(at) - 1, HINGE_FRAMES).astype(int)]]
-
-
-def _t_poses(recording, calibration):
-    """[(at s, readings (S, 4))] of stills in which bones are inclined as in the warm-up's T-pose, whatever the headings are."""
-    out = []
-    for a, b in find_stills(recording) if calibration.t_pose is not None else ():
-        readings = np.stack([mean_rotation(recording.rotation[a:b, s]) for s in range(len(recording.names))])
-        tilt = _tilt_deg(_off_t_pose(calibration, readings, calibration.heading_rad))
-        if np.isfinite(tilt).any() and np.nanpercentile(tilt, ALIKE_PERCENT) < TILTED_DEG:
-            out.append((float(recording.times_s[(a + b) // 2]), readings))
-    return out
-
-
-def _off_t_pose(calibration, readings, heading):
-    """World rotations (S, 4) from bones as they were in the T-pose to where readings (S, 4) have them."""
-    return quaternion_multiply(
-        bone_rotations(readings, heading, calibration.mount), quaternion_conjugate(calibration.t_pose)
-    )
-
-
-def _tilt_deg(turned):
-    """By how much rotations (..., 4) incline the vertical, degrees."""
-    return 2 * np.degrees(
-        np.arctan2(np.hypot(turned[..., 0], turned[..., 2]), np.hypot(turned[..., 1], turned[..., 3]))
-    )
-
-
-def bone_rotations(readings, heading, mount):
-    """World rotations (T, S, 4) of bones by readings (T, S, 4), headings (T, S) and mounts (S, 4)."""
-    back = quaternion_from_rotvec(-heading[..., None] * UP)
-    return quaternion_multiply(quaternion_multiply(back, readings), quaternion_conjugate(mount))

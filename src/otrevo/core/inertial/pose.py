@@ -4,7 +4,7 @@ import numpy as np
 
 from otrevo.core.body.model import body_model
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
-from otrevo.core.inertial.headings import bone_rotations
+from otrevo.core.inertial.calibration import bone_rotations
 from otrevo.core.solve.frames import Frames, Poses, solve_frames
 
 SENSOR_SIGMA_RAD = 0.03

@@ -12,8 +12,10 @@ from otrevo.core.inertial.exchanged import put_right
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.sure import joint_sd, place_sd
+from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
+from otrevo.core.solve.suit_faults import SensorFault
 
 SURE_EACH_S = 0.1
 
@@ -80,6 +82,14 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
     faults, recording, headings = find_turned_sensors(recording, calibration, lambda share: progress(0.3 * share))
+    shifted = shifted_since(recording, calibration)
+    if shifted:
+        calibration = realigned(calibration, shifted)
+        more, recording, headings = find_turned_sensors(recording, calibration)
+        slipped = {name: float(np.degrees(np.linalg.norm(turned))) for name, turned in shifted.items()}
+        faults = (
+            [SensorFault(n, "slipped", 0, len(recording), degrees) for n, degrees in slipped.items()] + faults + more
+        )
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
