@@ -26,6 +26,7 @@ NEAR_M = 0.02  # how far it is from where a calibration found it
 PARTS = 16  # of a recording, compared with each other
 DRIFT_RAD_S = np.radians(3.0) / 60
 ROBUST = 2.5  # of the noise
+WORSE = 2.0  # headings are off by so many times what the fit knows of: skin, and joints that are no points
 BEND_NOISE = 1.5  # more than the readings' own noise shows
 SKIN_PER_M = 0.2  # and skin swings with what the limb feels: bends in 1/s² for each m/s²
 
@@ -95,7 +96,7 @@ class Link:
     def heading_sd(self):
         """One sigma of the heading, rad: larger where little of what is felt is explained, as in limbs that hardly move; then infinite."""
         told = 1.0 - self.unexplained**2
-        return np.inf if told < 0.2 else np.hypot(self.sd_rad, np.radians(0.5)) * 1.5 / told
+        return np.inf if told < 0.2 else np.hypot(self.sd_rad, np.radians(0.5)) * WORSE / told
 
 
 def links_of(names):
