@@ -139,6 +139,21 @@ class Steps(unittest.TestCase):
         self.assertAlmostEqual(found.root_m[-50:, 1].mean() - found.root_m[:50, 1].mean(), 0.18, delta=0.04)
 
 
+class Still(unittest.TestCase):
+    def test_hips_do_not_swing_at_the_ends_of_a_take_as_their_sensor_is_tilted(self):
+        skeleton = generic_skeleton()
+        local = np.tile(UPRIGHT, (800, len(skeleton.names), 1))
+        motion = Motion(skeleton, Fraction(100), np.tile(skeleton.rest_offset_m[0], (800, 1)), local)
+        recording, calibration = true_recording(motion, LEGS), perfect(LEGS, skeleton)
+        tilted = recording.force_ms2.copy()
+        tilted[:, LEGS.index("hips")] += [0.4, 0.0, 0.3]  # by three degrees
+        recording = replace(recording, force_ms2=tilted)
+        found = find_travel(
+            recording, calibration, find_headings(recording, calibration, felt(recording)), skeleton, local
+        )
+        self.assertLess(np.ptp(found.root_m, axis=0).max(), 0.01)
+
+
 class Headings(unittest.TestCase):
     def swinging(self):
         """A Motion of 20 s in which arms swing about two axes, at their own pace, and the body goes to and fro."""
