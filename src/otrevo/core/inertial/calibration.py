@@ -43,7 +43,7 @@ class SuitCalibration:
     def only(self, names):
         """The same for the sensors of these names, in their order. Of a joint whose sensor is missing the place is not known."""
         at = [self.names.index(n) for n in names]
-        links = set(links_of(self.names)) & set(links_of(names))
+        links = [link for link in links_of(names) if link in links_of(self.names)]
         return replace(
             self, names=tuple(names), mount=self.mount[at], heading_rad=self.heading_rad[at], drift_rad_s=self.drift_rad_s[at],
             residual_deg=self.residual_deg[at], seat_sd_deg=self.seat_sd_deg[at],

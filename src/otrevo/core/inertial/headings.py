@@ -1,8 +1,8 @@
 """Headings of a suit's filters over a take: they drift apart, and the body tells by how much.
 
-What neighbours feel at their joint (core.inertial.joints), the one axis about which knees bend, and that nobody goes about twisted for
-long hold the headings together in windows of some seconds; between them they wander as slowly as filters do. The heading of the whole
-body nothing tells: it is what the calibration knew, averaged over all sensors.
+What neighbours feel at their joint (core.inertial.joints), T-poses held as in the warm-up, the one axis about which knees bend, and that
+nobody goes about twisted for long tell the headings against each other, in windows of some seconds; between them they wander as slowly as filters do. The
+heading of the whole body nothing tells: it is what the calibration knew, averaged over all sensors.
 """
 
 from dataclasses import dataclass

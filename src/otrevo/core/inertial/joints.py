@@ -16,6 +16,7 @@ import scipy
 from numba import njit
 
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
+from otrevo.core.inertial.poses import above_of
 
 BAND_HZ = 0.5, 6.0  # tilts err below, skin swings above
 STEPS_HZ = 25.0
@@ -104,10 +105,10 @@ def links_of(names):
     hang on that hangs on the hips."""
     out = []
     for above, below, joint in LINKS:
-        instead = (above, "chest", "hips") if above.endswith("Shoulder") else (above, "hips")
-        found = next((a for a in instead if a in names), None) if above in TRUNK else above
-        if below in names and found in names:
-            out.append((found, below, joint))
+        while above in TRUNK and above not in names:
+            above = above_of(above)
+        if below in names and above in names:
+            out.append((above, below, joint))
     return out
 
 
