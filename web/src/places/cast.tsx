@@ -94,6 +94,21 @@ const median = (values: number[]) => [...values].sort((a, b) => a - b)[Math.floo
 /** "leftUpperArm" as "left upper arm"; the sensor on the hips is called after the pelvis. */
 const inWords = (bone: string) => (bone === 'hips' ? 'pelvis' : bone.replace(/[A-Z]/g, (c) => ` ${c.toLowerCase()}`));
 
+/** Sensors that are worn in each other's place, two or more at a time, as one says them. */
+function rounds(sensors: Calibration['sensors']): string[] {
+  const by = new Map(sensors.filter((s) => s.exchanged_with).map((s) => [s.bone, s.exchanged_with]));
+  const seen = new Set<string>();
+  return [...by.keys()].flatMap((first) => {
+    if (seen.has(first)) return [];
+    const round: string[] = [];
+    for (let bone: string | undefined = first; bone && !seen.has(bone); bone = by.get(bone)) {
+      seen.add(bone);
+      round.push(inWords(bone));
+    }
+    return [`${round.slice(0, -1).join(', ')} and ${round.at(-1)}`];
+  });
+}
+
 type Calibration = Schemas['CalibrationOut'];
 
 const PARENT: Record<string, string> = {
@@ -190,7 +205,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
   const f: Partial<Calibration['figures']> = c?.figures ?? {};
   const suitAlone = f.suit_residual_deg != null;
   const unsure = c?.sensors.filter((s) => s.sd_deg > UNSURE_DEG).map((s) => inWords(s.bone)) ?? [];
-  const exchanged = c?.sensors.filter((s) => s.exchanged_with && s.bone < s.exchanged_with).map((s) => `${inWords(s.bone)} and ${inWords(s.exchanged_with)}`) ?? [];
+  const exchanged = rounds(c?.sensors ?? []);
   const length = (name: string) => {
     const b = c?.bones.find((x) => x.name === name);
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;

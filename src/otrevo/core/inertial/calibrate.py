@@ -8,7 +8,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right
+from otrevo.core.inertial.exchanged import find_exchanged, in_a_row, net_pairs, put_right, rounds_of, swapped
 from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.joints import Felt, felt, find_links
 from otrevo.core.inertial.measures import measured_skeleton
@@ -78,21 +78,21 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     first = SeatFit(recording, stills, find_links(sensed), skeleton)
     sides = first.exchanged_sides()
     if sides:
-        exchanged = net_pairs(exchanged + sides)
+        exchanged = exchanged + sides
         recording, sensed = put_right(recording, sides), _renamed(sensed, sides)
         first = SeatFit(recording, stills, find_links(sensed), skeleton)
     progress(0.4)
     links = find_links(sensed, first.expected_places(), SEAT_SD_M)
     progress(0.5)
     found = SeatFit(recording, stills, links, skeleton).solve(progress)
-    notes = tuple(f"{a} and {b} have changed places; they are read the other way round" for a, b in exchanged)
-    return replace(found, exchanged=tuple(exchanged), notes=found.notes + notes)
+    notes = tuple(f"{in_a_row(r)} have changed places; they are read the other way round" for r in rounds_of(exchanged))
+    return replace(found, exchanged=tuple(net_pairs(exchanged)), notes=found.notes + notes)
 
 
 def _renamed(felt_, pairs):
     """A Felt with the names of exchanged sensors the other way round, in the same order of names."""
-    other = {a: b for a, b in pairs} | {b: a for a, b in pairs}
-    at = [felt_.names.index(other.get(n, n)) for n in felt_.names]
+    named = swapped(felt_.names, pairs)
+    at = [named.index(n) for n in felt_.names]
     return Felt(
         felt_.names, felt_.times_s, felt_.force[:, at], felt_.bend[:, at], felt_.known[:, at], felt_.bend_noise[at]
     )

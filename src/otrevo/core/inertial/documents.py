@@ -10,6 +10,7 @@ import numpy as np
 
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
+from otrevo.core.inertial.exchanged import pairs_of, worn_as
 from otrevo.core.inertial.joints import links_of
 
 
@@ -35,10 +36,8 @@ def suit_to_document(calibration):
     for above, below, joint, places in calibration.places_of(calibration.names):
         for bone, place in zip((above, below), places, strict=True):
             rows[bone]["joints_m"][joint] = numbers(place)
-    for pair in calibration.exchanged:
-        for bone, other in (pair, pair[::-1]):
-            if bone in rows:
-                rows[bone]["exchanged_with"] = other
+    for bone, said in worn_as(calibration.exchanged).items():
+        rows[bone]["exchanged_with"] = said
     return rows
 
 
@@ -62,7 +61,7 @@ def suit_from_document(devices, where="performer"):
         held = np.array(held, dtype=float).reshape(-1, 4) if any("t_pose_xyzw" in rows[n] for n in names) else None
         joints = {n: {j: np.array(v, dtype=float) for j, v in rows[n]["joints_m"].items()} for n in names}
         zero = float(rows[names[0]]["at_s"]) if names else 0.0
-        exchanged = {tuple(sorted((n, str(rows[n]["exchanged_with"])))) for n in names if "exchanged_with" in rows[n]}
+        exchanged = pairs_of({n: str(rows[n]["exchanged_with"]) for n in names if "exchanged_with" in rows[n]})
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(
             f"{where}: {error!s} is missing or malformed; expected a performer that was calibrated with a suit."
@@ -90,6 +89,6 @@ def suit_from_document(devices, where="performer"):
         axes,
         joint,
         places,
-        exchanged=tuple(sorted(exchanged)),
+        exchanged=tuple(exchanged),
         t_pose=held,
     )

@@ -30,7 +30,7 @@ def find_exchanged(felt):
         now = _unexplained(felt, names, known)
         most, plainest = 0.0, None
         for pair, believed, worse_than, gain in _suspects(names):
-            other = _swapped(names, [pair])
+            other = swapped(names, [pair])
             touched = [k for k in now if _numbers(names, k) != _numbers(other, k)]
             before = _size([now[k] for k in touched])
             if before <= worse_than:
@@ -43,13 +43,16 @@ def find_exchanged(felt):
         if plainest is None:
             break
         found.append(plainest)
-        names = _swapped(names, [plainest])
+        names = swapped(names, [plainest])
     return found
 
 
 def put_right(recording, pairs):
-    """The SuitRecording with the names of exchanged sensors the other way round."""
-    return replace(recording, names=tuple(_swapped(recording.names, pairs))).only(recording.names)
+    """The SuitRecording with the names of exchanged sensors the other way round, one pair after the other; of what it has of them."""
+    sits = {said: bone for bone, said in worn_as(pairs).items()}
+    names = [sits.get(n, n) for n in recording.names]
+    order = [n for n in recording.names if n in names] + [n for n in names if n not in recording.names]
+    return replace(recording, names=tuple(names)).only(order)
 
 
 def _suspects(names):
@@ -72,16 +75,46 @@ def _suspects(names):
             yield pair, OTHERS, STRANGE, MUCH
 
 
-def net_pairs(pairs):
-    """Pairs exchanged one after the other, as few as do the same: a pair twice is none. As given where no pairs alone do it."""
+def worn_as(pairs):
+    """{bone: name of the sensor that sits on it} after exchanges one after the other, of those that are not their own."""
     names = sorted({n for p in pairs for n in p})
-    now = names
-    for pair in pairs:
-        now = _swapped(now, [pair])
-    other = dict(zip(names, now, strict=True))
-    if any(other[other[n]] != n for n in names):
-        return pairs
-    return [p for p in sorted({tuple(sorted(p)) for p in other.items()}) if p[0] != p[1]]
+    return {bone: said for said, bone in zip(names, swapped(names, pairs), strict=True) if said != bone}
+
+
+def pairs_of(worn):
+    """The fewest pairs exchanged one after the other that have sensors worn as worn_as says. Raises ValueError where no exchange does."""
+    names = now = sorted(worn)
+    if sorted(worn.values()) != names:
+        raise ValueError(f"sensors in each other's place: {', '.join(names)}")
+    sits = {said: bone for bone, said in worn.items()}
+    pairs = []
+    for i, said in enumerate(names):
+        if now[i] != sits[said]:
+            pairs.append((now[i], sits[said]))
+            now = swapped(now, pairs[-1:])
+    return pairs
+
+
+def net_pairs(pairs):
+    """Pairs exchanged one after the other, as few as do the same: a pair twice is none."""
+    return pairs_of(worn_as(pairs))
+
+
+def rounds_of(pairs):
+    """[(sensor, …)] that have changed places among each other, two or more at a time, for whoever reads it."""
+    worn, out = worn_as(pairs), []
+    for first in sorted(worn):
+        if not any(first in r for r in out):
+            round_ = [first]
+            while worn[round_[-1]] != first:
+                round_.append(worn[round_[-1]])
+            out.append(tuple(round_))
+    return out
+
+
+def in_a_row(names):
+    """Names as one says them: "a and b", "a, b and c"."""
+    return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def limbs_of(names, legs):
@@ -89,9 +122,12 @@ def limbs_of(names, legs):
     return [(f"left{p}", f"right{p}") for p in _PARTS[legs] if {f"left{p}", f"right{p}"} <= set(names)]
 
 
-def _swapped(names, pairs):
-    other = {a: b for a, b in pairs} | {b: a for a, b in pairs}
-    return [other.get(n, n) for n in names]
+def swapped(names, pairs):
+    """The names with those of each pair in each other's place, one pair after the other."""
+    for a, b in pairs:
+        other = {a: b, b: a}
+        names = [other.get(n, n) for n in names]
+    return list(names)
 
 
 def _size(values):

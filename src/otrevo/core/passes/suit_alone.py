@@ -11,6 +11,7 @@ from otrevo.core.devices.suit import device_start_s, fault_snag, in_words, suit_
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.exchanged import in_a_row, rounds_of
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, SampleClock
@@ -42,8 +43,8 @@ def calibrate(material, report):
     }  # fmt: skip
     devices, end = {"suit": suit_to_document(found)}, material.duration_s
     snags = [
-        Snag("exchanged", "suit", 0.0, end, 3.0, f"{in_words(a)} and {in_words(b)} are worn in each other's place; read the other way round here and in "
-             "all takes of this warm-up", "every sensor on its limb", a) for a, b in found.exchanged
+        Snag("exchanged", "suit", 0.0, end, 3.0, f"{in_a_row([in_words(n) for n in r])} are worn in each other's place; read the other way round here and in "
+             "all takes of this warm-up", "every sensor on its limb", r[0]) for r in rounds_of(found.exchanged)
     ]  # fmt: skip
     for name, sloppy, sd in zip(found.names, found.residual_deg, found.sd_deg, strict=True):
         if sloppy > SLOPPY_DEG or sd > UNSURE_DEG:
