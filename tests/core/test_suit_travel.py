@@ -219,6 +219,26 @@ class Headings(unittest.TestCase):
         self.assertLess(off[1][trunk].max(), 3.0, "nobody goes about twisted")
         self.assertGreater(np.delete(off[1], trunk).max(), 20.0, "nothing else tells of them")
 
+    def test_posture_tells_that_a_leg_points_backwards_however_it_is_held(self):
+        """Thighs that sway and twist while a filter is half a turn off: turns beyond half a turn come out the other way round."""
+        skeleton, rng = generic_skeleton(), np.random.default_rng(8)
+        t = np.arange(2600) / RATE
+        local = np.tile(UPRIGHT, (len(t), len(skeleton.names), 1))
+        for bone in ("leftUpperLeg", "rightUpperLeg"):
+            sway = [
+                a * np.sin(2 * np.pi * f * t + rng.uniform(0, 6)) for a, f in ((0.3, 0.13), (0.3, 0.07), (0.15, 0.11))
+            ]
+            local[:, skeleton.index(bone)] = quaternion_from_rotvec(np.stack(sway, axis=1))
+        motion = Motion(skeleton, Fraction(100), np.tile(skeleton.rest_offset_m[0], (len(t), 1)), local)
+        leg = [LEGS.index("right" + b) for b in ("UpperLeg", "LowerLeg", "Foot")]
+        for half_a_turn_deg in (165.0, 180.0, 190.0):
+            drifted = rng.uniform(-np.pi, np.pi, len(LEGS))
+            drifted[leg] = drifted[0] + np.radians(half_a_turn_deg)
+            recording = true_recording(motion, LEGS, drifted)
+            found = find_headings(recording, perfect(LEGS, skeleton, -7200.0), felt(recording)).angle_rad.mean(axis=0)
+            gap = np.exp(1j * (found - drifted))
+            self.assertLess(np.degrees(np.abs(np.angle(gap[leg[0]] / gap[0]))), 15.0, half_a_turn_deg)
+
     def test_where_a_sensor_is_missing_its_joints_are_not_known(self):
         whole = perfect(UPPER, generic_skeleton())
         self.assertIn("leftShoulder", whole.places)

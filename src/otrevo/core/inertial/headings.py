@@ -123,16 +123,17 @@ class _Known:
 def _at_first(calibration, windows, at_s):
     """What is known of the headings when a take begins, in the middle of the first of its _Windows, at at_s: the filters may have
     gone on as in the warm-up, been set to where they were then, or be turned anyhow. The first windows in which most of the body moves
-    tell which."""
+    tell which, and how the body is held in the last of them."""
     age_s = at_s - calibration.zero_s
     on = calibration.heading_rad + age_s * calibration.drift_rad_s
     gone_on = _known_alike(on, np.hypot(SURE_RAD, GONE_ON_RAD * age_s / 60))
     anyhow, anew = _known_alike(on, ANY_RAD), _known_alike(calibration.heading_rad, UNKNOWN_RAD)
     told = []
     for window in windows[:FIRST_WINDOWS]:
-        told += [*window.by_t_poses(anyhow), *window.by_joints(anyhow)]
+        told += [t for t in (*window.by_t_poses(anyhow), *window.by_joints(anyhow)) if t[2] < ANY_RAD]
         if len({pair for pair, *_ in told}) > MOST * (len(on) - 1):
             break
+    told += window.by_posture(anyhow)
     return min((gone_on, anew, anyhow), key=lambda known: _misfit(known, told))
 
 
@@ -171,10 +172,7 @@ class _Window:
 
     def told(self, known):
         """A _Known with what this window tells."""
-        known = _with_told(known, self.by_t_poses(known))
-        # of headings that are far off it is told the better the nearer they are
-        known = _with_told(known, self.by_posture(_with_told(known, self.by_posture(known))))
-        for by in (self.by_joints, self.by_knees):
+        for by in (self.by_t_poses, self.by_posture, self.by_joints, self.by_knees):
             known = _with_told(known, by(known))
         return known
 
@@ -243,8 +241,8 @@ class _Window:
                     if standing.mean() < 0.3:
                         continue
                     world = world[standing]
-                turned = quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0]))
-                turned = rotvec_from_quaternion(turned)[:, 1].mean()
+                turn = quaternion_multiply(world[:, 1], quaternion_conjugate(world[:, 0]))
+                turned = np.angle(((turn[:, 3] + 1j * turn[:, 1]) ** 2).mean())  # about the vertical, however far it is
                 usual = np.radians(usual_deg) * (side_sign(side) if side else 1.0)
                 yield tuple(pair), known.difference(*pair) + usual - turned, np.radians(sd_deg)
 
