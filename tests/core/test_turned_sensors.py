@@ -21,6 +21,7 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, record_suit
+from tests.core.test_seats_in_take import working
 
 SEED, AGE_S = 12, 100.0
 
@@ -75,6 +76,10 @@ class TurnedSensors(unittest.TestCase):
         ):
             take = with_turns(take, bone, swing * np.radians(degrees))
         self.assertEqual(self.found(take)[0], [])
+
+    def test_feet_that_dangle_are_no_faults(self):
+        """Nor do they stand wherever they come to rest for a moment: knees swing to and fro."""
+        self.assertEqual(self.found(working(self.person.skeleton))[0], [])
 
     def test_a_magnet_is_found_on_any_part_of_the_body(self):
         for take, sensor, begin, end, degrees in (

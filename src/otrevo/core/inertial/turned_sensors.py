@@ -32,11 +32,13 @@ EDGE_S, BESIDE_S = 0.5, 5.0  # of the take, before and after a magnet and a slip
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 10.0, 60.0])
-# of a turn's square over its variance; in 176 takes without one the most were 13.9 and 17.3
-MAGNET_SURE, SLIP_SURE = 15.0, 18.0
+# of a turn's square over its variance; in 240 takes without one the most were 13.9 and 19.0
+MAGNET_SURE, SLIP_SURE = 15.0, 20.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
+RIVAL_LOOKS = 3
+RIVAL = 0.7  # what explains so much as well may be true instead
 APART_S = 10.0  # between two that are put right at once
 
 
@@ -93,7 +95,10 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
             left |= {k: _left(turn, told) for k, turn in enumerate(found) if turn.start_s == start}
         left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
-        new = _new_turns(likely, found)
+        new = [
+            _of_rivals(turn, likely, found, recording, calibration, headings, sensed)
+            for turn in _new_turns(likely, found)
+        ]
         if not new and all(turn.size_rad < LEFT_RAD for turn in left.values()):
             break
         found = [turn.and_then(left[k]) if k in left else turn for k, turn in enumerate(found)] + new
@@ -138,13 +143,45 @@ def _new_turns(likely, found):
     """The likeliest _Turns that are far from each other and not yet found, the likeliest first; likely: {start of a window: [_Turn]}."""
     turns, chance = [], np.log(max(1, len(likely)))  # the longer a take, the more often something looks like a fault
     for turn in sorted(itertools.chain.from_iterable(likely.values()), key=lambda t: -t.sure):
-        sure, least = (MAGNET_SURE, LEAST_MAGNET_RAD) if turn.rotvec is None else (SLIP_SURE, LEAST_SLIP_RAD)
-        if turn.sure < sure + chance or not least < turn.size_rad < FARTHEST_RAD:
+        if not _is_sure(turn, chance):
             continue
         if any(_is_left_of(turn, t) for t in (*found, *turns)) or any(abs(turn.at_s - t.at_s) < APART_S for t in turns):
             continue
         turns.append(turn)
     return turns
+
+
+def _is_sure(turn, chance):
+    """Whether a _Turn is likely enough, and neither too small nor too large; chance: how much likelier it must be in a long take."""
+    sure, least = (MAGNET_SURE, LEAST_MAGNET_RAD) if turn.rotvec is None else (SLIP_SURE, LEAST_SLIP_RAD)
+    return turn.sure >= sure + chance and least < turn.size_rad < FARTHEST_RAD
+
+
+def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
+    """A _Turn, or one of another sensor in the same moments that explains the take nearly as well but leaves less to explain.
+
+    A hand that is turned looks much like a forearm that is turned the other way, until the elbow is looked at.
+    """
+    rivals = [
+        t for t in likely[turn.start_s]
+        if t.sure > RIVAL * turn.sure and _begins_with(t, turn) and _is_sure(t, 0.0) and not any(_is_left_of(t, f) for f in found)
+    ]  # fmt: skip
+    if len(rivals) < 2:
+        return turn
+    left = []
+    for tried in rivals:
+        for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
+            right = _turned_back(recording, calibration, [tried])
+            felt_right = _felt_again(sensed, right, {tried.sensor})
+            windows = _told(right, calibration, headings, felt_right, [tried])
+            told = next(told for start, told in windows if start == turn.start_s)
+            tried = tried.and_then(_left(tried, told))
+        left.append(max((t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn)), default=0.0))
+    return rivals[int(np.argmin(left))]
+
+
+def _begins_with(turn, other):
+    return abs(turn.at_s - other.at_s) < SAME_S
 
 
 def _left(turn, told):
