@@ -5,6 +5,7 @@ import io
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -27,8 +28,9 @@ from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.suit_table import read_suit as read_table
 from otrevo.core.formats.suit_table import write_suit
-from otrevo.core.inertial.calibrate import calibrate_suit_alone
-from otrevo.core.inertial.exchanged import find_exchanged, net_pairs
+from otrevo.core.inertial.calibrate import calibrate_suit_alone, calibrate_wearer
+from otrevo.core.inertial.documents import suit_from_document, suit_to_document
+from otrevo.core.inertial.exchanged import find_exchanged, in_a_row, net_pairs, pairs_of, put_right, rounds_of, worn_as
 from otrevo.core.inertial.joints import felt, find_links
 from otrevo.core.inertial.measures import MEASURES, measured_skeleton, measures_from
 from otrevo.core.inertial.recording import suit_recording
@@ -39,6 +41,7 @@ from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, read_suit, record_suit
 from otrevo.core.solve.suit import SUIT_BONES
+from tests.core.test_seats_in_take import working
 
 AGE_S = 120.0
 
@@ -155,18 +158,22 @@ class FromWarmUpToTake(Worn):
 
     def true_motion(self, take, body):
         """A take at the moments of the frames of its body, at 60 Hz."""
-        times, source = np.arange(len(body)) / 60, np.arange(len(take)) / 120
+        times, source = np.arange(len(body)) / 60, np.arange(len(take)) / float(take.rate)
         return Motion(take.skeleton, Fraction(60), *(
             np.stack([np.interp(times, source, take.root_position_m[:, k]) for k in range(3)], axis=1),
             slerp(source, make_continuous(take.rotation_local), times),
         ))  # fmt: skip
 
+    def angles_off(self, body, true, bones):
+        """How far joints are off on average, degrees; the numbers of the bones in both."""
+        ours, theirs = ([m.skeleton.names.index(b) for b in bones] for m in (body, true))
+        turn = quaternion_multiply(quaternion_conjugate(true.rotation_local[:, theirs]), body.rotation_local[:, ours])
+        return np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(axis=0), ours, theirs
+
     def check_angles(self, body, true):
         """Joints of a body turn as they truly do. Returns the numbers of the bones in both."""
         bones = [b for b in BODY_BONES[1:] if not b.endswith("Toes")]
-        ours, theirs = ([m.skeleton.names.index(b) for b in bones] for m in (body, true))
-        turn = quaternion_multiply(quaternion_conjugate(true.rotation_local[:, theirs]), body.rotation_local[:, ours])
-        off = np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(axis=0)
+        off, ours, theirs = self.angles_off(body, true, bones)
         self.assertLess(off.mean(), 5.5)
         self.assertLess(off.max(), 15.0, bones[off.argmax()])
         return ours, theirs
@@ -190,6 +197,23 @@ class FromWarmUpToTake(Worn):
         self.assertEqual({c["level_m"] for c in report["contacts"]}, {0.0})
         self.assertEqual(set(report["joint_sd_deg"]), set(BODY_BONES))
 
+    def test_skin_that_turns_less_than_the_arm_in_it(self):
+        words = "--suit", "@warmup.csv", "--height-m", "1.74", "--out", "@p.json"
+        self.assertEqual(self.run_pass("suit-performer", *words)[0], 0)
+        take = working(self.performer.skeleton)
+        missed = {"leftUpperArm": 0.3, "rightUpperArm": 0.3}
+        worn = self.suit
+        self.addCleanup(setattr, self, "suit", worn)
+        off = {}
+        for name, self.suit in (("skin", replace(worn, missed=missed)), ("", worn)):
+            body, report = self.solved_take(take, "--rate", "60")
+            for bone in missed:
+                told = report["figures"]["skin_missed"][bone]
+                self.assertAlmostEqual(told, 0.3 if name else 0.0, delta=0.1)
+            self.assertEqual(any("skin turns less" in note for note in report["notes"]), name == "skin")
+            off[name] = self.angles_off(body, self.true_motion(take, body), missed)[0].max()
+        self.assertLess(off["skin"], off[""] + 2.0)  # 45 degrees to and fro, of which it misses 13
+
     def test_upper_body_alone(self):
         status, said = self.run_pass(
             "suit-performer", "--suit", "@warmup.csv", "--height-m", "1.74", "--kit", "upper", "--out", "@u.json"
@@ -209,6 +233,20 @@ class FromWarmUpToTake(Worn):
         self.assertIn("the hips stay where they are", said)
         arm = seated.rotation_local[:, seated.skeleton.index("leftUpperArm")]
         self.assertGreater(np.ptp(rotvec_from_quaternion(make_continuous(arm)), axis=0).max(), 0.5, "the arms move")
+
+    def test_one_sensor_of_an_arm_tells_the_poses_and_none_is_refused(self):
+        for gone in ("UpperArm", "LowerArm"):
+            names = [n for n in self.recording.names if gone not in n]
+            found = calibrate_suit_alone(self.recording.only(names), self.performer.skeleton)
+            self.assertEqual({kind for kind, *_ in found.poses}, {"T-pose", "arms down"}, gone)
+            off = [
+                np.degrees(np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(found.mount[names.index(b)], quaternion_conjugate(self.suit.mount[self.suit.names.index(b)])))))
+                for b in names
+            ]  # fmt: skip
+            self.assertLess(np.mean(off), 8.0, gone)
+        names = [n for n in self.recording.names if not n.endswith(("Arm", "Hand"))]
+        with self.assertRaisesRegex(InputError, "nothing tells a T-pose from arms that hang"):
+            calibrate_suit_alone(self.recording.only(names))
 
     def test_bad_input_is_one_sentence_and_leaves_nothing(self):
         rows = (self.at / "warmup.csv").read_text().splitlines()
@@ -267,6 +305,28 @@ class Recordings(unittest.TestCase):
         self.assertFalse(lost[95:110].any())
         self.assertTrue(lost[202:218].all())
 
+    def test_who_sits_where_comes_back_from_a_document_and_is_put_right_in_takes_that_lack_one(self):
+        pairs = [("leftFoot", "rightFoot"), ("rightHand", "leftFoot"), ("chest", "head")]
+        worn = worn_as(pairs)
+        self.assertEqual(
+            worn,
+            {
+                "rightFoot": "leftFoot",
+                "rightHand": "rightFoot",
+                "leftFoot": "rightHand",
+                "chest": "head",
+                "head": "chest",
+            },
+        )
+        self.assertEqual(worn_as(pairs_of(worn)), worn)
+        self.assertEqual(rounds_of(pairs), [("chest", "head"), ("leftFoot", "rightHand", "rightFoot")])
+        self.assertEqual(in_a_row(rounds_of(pairs)[1]), "leftFoot, rightHand and rightFoot")
+        with self.assertRaises(ValueError):
+            pairs_of({"leftFoot": "rightFoot"})
+        recording = suit_recording(*self.rows(sensors=("pelvis", "chest", "leftFoot", "rightFoot")))
+        right = put_right(recording, pairs)
+        self.assertEqual(right.names, ("hips", "rightFoot", "head", "rightHand"))
+
     def test_rates_that_no_suit_has(self):
         for seconds, rate in ((20, 4), (0.4, 100)):
             with self.assertRaises(InputError):
@@ -309,6 +369,25 @@ class Exchanged(unittest.TestCase):
         arms, hands = [("leftLowerArm", "rightLowerArm")], [("leftHand", "rightHand")]
         self.assertEqual(net_pairs([*hands, *arms, *hands]), arms)
         self.assertEqual(net_pairs([]), [])
+
+    def test_three_that_have_gone_round_are_put_right(self):
+        performer = make_performer(2, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 2, Fraction(120)).motion
+        round_ = ["leftUpperArm", "rightLowerArm", "leftFoot"]
+        suit = make_suit(motion.skeleton, 2, worn=dict(zip(round_, [*round_[1:], round_[0]], strict=True)))
+        recording = record_suit(motion, suit)
+        skeleton, found, _ = calibrate_wearer(recording, {"height_m": performer.height_m})
+        document = suit_to_document(found)
+        self.assertEqual(suit_from_document({"suit": document}).exchanged, found.exchanged)
+        document["leftFoot"].pop("exchanged_with")
+        with self.assertRaisesRegex(InputError, "in each other's place"):
+            suit_from_document({"suit": document})
+        right = put_right(recording, found.exchanged)
+        for said, bone in suit.worn.items():
+            s, t = recording.names.index(said), right.names.index(bone)
+            np.testing.assert_array_equal(right.rotation[:, t], recording.rotation[:, s])
+            turn = quaternion_multiply(found.mount[t], quaternion_conjugate(suit.mount[s]))
+            self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn))), 15.0, bone)
 
     def test_one_pair_of_forearms_is_not_taken_for_both_arms(self):
         performer = make_performer(105, shipped_chart(), sloppiness_deg=2.5)

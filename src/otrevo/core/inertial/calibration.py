@@ -4,6 +4,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.joints import links_of
 from otrevo.core.inertial.poses import above_of
@@ -60,9 +61,39 @@ class SuitCalibration:
 
 def sure_apart(names, sd_deg):
     """(seat_sd_deg, joint_sd_deg) of seats that are known within sd_deg (S,) about every axis, none by way of another one."""
-    seat = np.repeat(np.asarray(sd_deg, dtype=float)[:, None], 3, axis=1)
+    variance = np.radians(np.asarray(sd_deg, dtype=float)) ** 2
+    return seats_sd(names, np.diag(variance)[..., None] * np.ones(3))
+
+
+def seats_sd(names, covariance):
+    """(seat_sd_deg, joint_sd_deg) by the covariance (S, S, 3) of seats, axis by axis, rad.
+
+    What hangs on its neighbour in a pose is known better against it than by itself.
+    """
     above = np.array([names.index(a) if (a := above_of(n)) in names else -1 for n in names], dtype=np.int64)
-    return seat, np.hypot(seat, np.where(above[:, None] >= 0, seat[above], 0.0))
+    sensors = np.arange(len(names))
+    own = covariance[sensors, sensors]
+    joint = own + np.where(above[:, None] >= 0, own[above] - 2 * covariance[sensors, above], 0.0)
+    return np.degrees(np.sqrt(own)), np.degrees(np.sqrt(np.maximum(joint, 0.0)))
+
+
+def passed_on(calibration):
+    """How much of the error of one seat another one has, (S, S, 3), and what each has of its own, (S, 3) rad.
+
+    A seat that is known against the one above has its error in part; what is left is its own.
+    """
+    names = calibration.names
+    own, joint = np.radians(calibration.seat_sd_deg) ** 2, np.radians(calibration.joint_sd_deg) ** 2
+    share, news = np.zeros((len(names), len(names), 3)), own.copy()
+    for s in sorted(range(len(names)), key=lambda s: BODY_BONES.index(names[s])):
+        above = above_of(names[s])
+        if above in names:
+            a = names.index(above)
+            part = np.clip((own[s] + own[a] - joint[s]) / (2 * own[a]), 0.0, np.sqrt(own[s] / own[a]))
+            share[s] = part * share[a]
+            news[s] = np.maximum(own[s] - part**2 * own[a], 0.0)
+        share[s, s] = 1.0
+    return share, np.sqrt(news)
 
 
 def bone_rotations(readings, heading, mount):

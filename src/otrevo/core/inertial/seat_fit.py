@@ -19,7 +19,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.calibration import SuitCalibration
+from otrevo.core.inertial.calibration import SuitCalibration, seats_sd
 from otrevo.core.inertial.exchanged import limbs_of
 from otrevo.core.inertial.poses import (
     ARMS_DOWN_SD,
@@ -27,7 +27,6 @@ from otrevo.core.inertial.poses import (
     LIMBS,
     SEATS,
     T_POSE_SD,
-    above_of,
     arms_down,
     arms_level,
     bone_end,
@@ -40,13 +39,14 @@ ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 STEP = 1e-6
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
-# by what legs go to their own side by chance, how far sways go, and how well hip joints are placed across the pelvis
-SPREAD_SD, SWAYING_DEG, ACROSS_SD_M = 0.15, 3.0, 0.06
+# by what legs go to their own side by chance in so many seconds, how far sways go, and how well hip joints are placed across the pelvis
+SPREAD_SD, SPREAD_S, SWAYING_DEG, ACROSS_SD_M = 0.15, 30.0, 3.0, 0.06
 PLAINLY = 1.2  # legs that are so many sigma the wrong way round are not so by chance
 HINGE_FRAMES, INDEPENDENT = 60, 20
 KNEE_STEP = 5
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
 LIMB_SD_M = 0.008
+ARMS = "UpperArm", "LowerArm"
 POSES = {"T-pose": arms_level, "arms down": arms_down}
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -80,7 +80,9 @@ class SeatFit:
         knees /= np.linalg.norm(knees)
         arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
-        legs_right = self._spread_outwards(heading, drift, knees) / SPREAD_SD + hips @ knees / ACROSS_SD_M
+        seconds = float(np.ptp(self.recording.times_s))
+        spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds))
+        legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / ACROSS_SD_M
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
         wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
@@ -129,6 +131,10 @@ class SeatFit:
         heading, drift = self._headings_by_links()
         kinds = self._kinds()
         if not any(kinds):
+            if not any(plain(k.below) in ARMS or plain(k.above) in ARMS for k in self.links):
+                raise InputError(
+                    "No upper arm or forearm has a sensor next to it, so nothing tells a T-pose from arms that hang; expected one beside it."
+                )
             raise InputError(
                 "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
             )
@@ -195,17 +201,10 @@ class SeatFit:
         return np.stack([mean_rotation(world[:, s]) for s in range(len(self.names))])
 
     def _sd(self, jacobian):
-        """How well mounts are known (S, 3), and how well against that of the bone above (S, 3); degrees about the bones' axes.
-
-        By the fit's Jacobian. What hangs on its neighbour in a pose is known better against it than by itself.
-        """
-        sensors = range(len(self.names))
-        covariance = np.linalg.pinv(jacobian.T @ jacobian).reshape(len(self.names), 5, len(self.names), 5)[:, 2:, :, 2:]
-        covariance = np.diagonal(covariance, axis1=1, axis2=3)  # (S, S, 3): axis by axis
-        above = np.array([self.number.get(above_of(n), -1) for n in self.names])
-        own = covariance[sensors, sensors]
-        joint = own + np.where(above[:, None] >= 0, own[above] - 2 * covariance[sensors, above], 0.0)
-        return np.degrees(np.sqrt(own)), np.degrees(np.sqrt(np.maximum(joint, 0.0)))
+        """How well mounts are known, as of seats_sd, by the fit's Jacobian."""
+        count = len(self.names)
+        covariance = np.linalg.pinv(jacobian.T @ jacobian).reshape(count, 5, count, 5)[:, 2:, :, 2:]
+        return seats_sd(self.names, np.diagonal(covariance, axis1=1, axis2=3))
 
     def _headings_by_links(self):
         """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""
@@ -255,17 +254,20 @@ class SeatFit:
                         0.0,
                     ]
                 )
-                sharp = _sharpness(both[0][1] + both[1][1], 0.02)
+                sharp = _sharpness(both[0][1] + both[1][1], ACROSS_SD_M)
                 out.append((bone, both[0][0] - both[1][0], wanted, sharp))
         return out
 
     def _kinds(self):
         """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
-        lines = {b: v for b, v in self.lines.items() if plain(b) in ("UpperArm", "LowerArm")}
+        lines = {b: v for b, (v, _) in self.lines.items() if plain(b) in ARMS}
+        if not lines:  # of one end of a limb alone its sensor tells as well: it lies along the limb from there
+            lines = {k.below: -k.below_m for k in self.links if plain(k.below) in ARMS}
+            lines |= {k.above: k.above_m for k in self.links if plain(k.above) in ARMS}
         out = []
         for held in self.held:
             slope = [
-                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v[0] / np.linalg.norm(v[0]))[1]))
+                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v / np.linalg.norm(v))[1]))
                 for b, v in lines.items()
             ]
             slope = [s for s in slope if np.isfinite(s)]
@@ -286,7 +288,7 @@ class SeatFit:
         for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
             world = self._turned(held, heading + drift * at)
             for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
-                if plain(bone) in ("UpperArm", "LowerArm") and np.isfinite(world[self.number[bone], 0]):
+                if plain(bone) in ARMS and np.isfinite(world[self.number[bone], 0]):
                     across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
         return across
 

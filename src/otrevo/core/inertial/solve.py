@@ -8,9 +8,10 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
-from otrevo.core.inertial.exchanged import put_right
+from otrevo.core.inertial.exchanged import in_a_row, put_right, rounds_of
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
+from otrevo.core.inertial.seats_in_take import seats_in_take, with_whole_turns
 from otrevo.core.inertial.sure import joint_sd, place_sd
 from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel
@@ -18,6 +19,7 @@ from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.solve.suit_faults import SensorFault
 
 SURE_EACH_S = 0.1
+WORTH_SAYING = 0.15  # of a limb's turns, missed by its skin
 
 
 @dataclass(frozen=True)
@@ -60,10 +62,12 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         When the performer has no suit, or the recording lacks the pelvis or half of the sensors.
     """
     whole = suit_from_document(performer.devices)
-    worn = [p for p in whole.exchanged if set(p) <= set(recording.names)]
-    recording = put_right(recording, worn)
+    recording = put_right(recording, whole.exchanged)
     names = [n for n in recording.names if n in whole.names]
-    notes = [*recording.notes, *(f"{a} and {b} are read the other way round, as in the warm-up" for a, b in worn)]
+    notes = [
+        *recording.notes,
+        *(f"{in_a_row(r)} are read the other way round, as in the warm-up" for r in rounds_of(whole.exchanged)),
+    ]
     strange = [n for n in recording.names if n not in whole.names]
     absent = [n for n in whole.names if n not in names]
     if "hips" not in names:
@@ -93,6 +97,8 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
+    calibration, headings, skin = seats_in_take(recording, calibration, headings)
+    world = with_whole_turns(names, sensed_bones(recording, calibration, headings), skin)
     local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
     travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)
     progress(0.95)
@@ -107,8 +113,13 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         "sensors": len(names), "frames": len(motion), "rate": str(rate), "contacts": len(travel.contacts),
         "travelled_m": round(float(np.linalg.norm(np.diff(travel.root_m[::5, [0, 2]], axis=0), axis=1).sum()), 3),
         "joint_sd_deg": round(float(np.median(list(sure.values()))), 2),
+        "skin_missed": {n: round(v, 2) for n, v in skin.items()},
         "lost_share": {n: round(float(v), 4) for n, v in zip(names, lost, strict=True) if v > 0},
     }  # fmt: skip
+    slack = {n: share for n, share in skin.items() if share > WORTH_SAYING}
+    if slack:
+        said = ", ".join(f"{n} by {100 * share:.0f} %" for n, share in slack.items())
+        notes.append(f"skin turns less than the limb in it, which is put right: {said}")
     contacts = tuple(
         replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
     )

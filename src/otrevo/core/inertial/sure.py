@@ -10,15 +10,19 @@ import numpy as np
 from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.inertial.calibration import passed_on
 from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD
 from otrevo.core.inertial.poses import above_of, plain
 from otrevo.core.solve.uncertainty import half_of_95
 
 # about each axis, of a bone that no sensor tells of: between two that have one, and at an end
-BETWEEN_DEG, END_DEG = 3.5, 8.0
+BETWEEN_DEG, END_DEG = 4.5, 8.0
+# people hold poses better than the fit trusts them to, as it must not follow the one who does not
+HELD = 0.5
 # how far bones are from what a height tells, or for legs the warm-up's steps; one share of all bones of a kind
 LENGTHS = {"trunk": 0.04, "Shoulder": 0.05, "UpperArm": 0.04, "LowerArm": 0.05, "Hand": 0.05, "UpperLeg": 0.02, "LowerLeg": 0.02,
            "Foot": 0.04}  # fmt: skip
+JOINT_M = 0.012  # how far a joint is from where bodies of that height have it, besides
 LOST_DEG = 15.0  # more where a sensor is lost for longer than can be bridged
 BLOCK = 500  # frames at a time
 UP = np.array([0.0, 1.0, 0.0])
@@ -40,7 +44,7 @@ def place_sd(world, calibration, headings, times_s, motion):
     heading = np.stack([np.interp(times_s, headings.times_s, column) for column in headings.sd_rad.T], axis=1)
     lost = np.isnan(world[..., 0])
     _, turned = forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
-    share, news = _passed_on(calibration)
+    share, news = passed_on(calibration)
     blocks = [
         _places(
             calibration.names, share * news, heading[at], lost[at], motion.skeleton, matrix_from_quaternion(turned[at])
@@ -79,6 +83,7 @@ def _places(names, seat_rad, heading_rad, lost, skeleton, rotation):
     covariance += np.einsum("sfbki,sfbkj->fbij", seats, seats, optimize=True)
     for moved, part in zip(longer, LENGTHS.values(), strict=True):
         covariance += part**2 * moved[..., None] * moved[..., None, :]
+    covariance[:, 1:] += JOINT_M**2 * np.eye(3)
     return _half_of_95(covariance)
 
 
@@ -86,8 +91,8 @@ def joint_sd(calibration, headings):
     """{bone: how sure its joint is, child in parent, degrees}: by how well seats and headings of both are known."""
     names = calibration.names
     heading = dict(zip(names, (headings.sd_rad**2).mean(axis=0) / 3, strict=True))  # verticals are where limbs are
-    seat = dict(zip(names, np.radians(calibration.seat_sd_deg) ** 2, strict=True))
-    joint = dict(zip(names, np.radians(calibration.joint_sd_deg) ** 2, strict=True))
+    seat = dict(zip(names, (HELD * np.radians(calibration.seat_sd_deg)) ** 2, strict=True))
+    joint = dict(zip(names, (HELD * np.radians(calibration.joint_sd_deg)) ** 2, strict=True))
     out = {}
     for bone in BODY_BONES:
         above = above_of(bone)
@@ -99,25 +104,6 @@ def joint_sd(calibration, headings):
             variance = seat[bone] + heading[bone] + SENSOR_SIGMA_RAD**2
         out[bone] = round(float(np.degrees(_half_of_95(np.diag(variance)))), 2)
     return out
-
-
-def _passed_on(calibration):
-    """How much of the error of one seat another one has, (S, S, 3), and what each has of its own, (S, 3) rad.
-
-    A seat that is known against the one above has its error in part; what is left is its own.
-    """
-    names = calibration.names
-    own, joint = np.radians(calibration.seat_sd_deg) ** 2, np.radians(calibration.joint_sd_deg) ** 2
-    share, news = np.zeros((len(names), len(names), 3)), own.copy()
-    for s in sorted(range(len(names)), key=lambda s: BODY_BONES.index(names[s])):
-        above = above_of(names[s])
-        if above in names:
-            a = names.index(above)
-            part = np.clip((own[s] + own[a] - joint[s]) / (2 * own[a]), 0.0, np.sqrt(own[s] / own[a]))
-            share[s] = part * share[a]
-            news[s] = np.maximum(own[s] - part**2 * own[a], 0.0)
-        share[s, s] = 1.0
-    return share, np.sqrt(news)
 
 
 def _kind(bone):

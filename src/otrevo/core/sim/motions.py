@@ -305,9 +305,9 @@ MOTIONS = {
 }
 
 
-def band_noise(rng, frames, channels, rate_hz, low_hz, high_hz):
-    """Band-limited noise (frames, channels) of unit standard deviation."""
-    pad = int(2 * rate_hz)
+def band_noise(rng, frames, channels, rate_hz, low_hz, high_hz, lead_s=2.0):
+    """Band-limited noise (frames, channels) of unit standard deviation, which has gone on for lead_s: slow waves take long to settle."""
+    pad = int(lead_s * rate_hz)
     sos = scipy.signal.butter(2, [low_hz, high_hz], btype="band", fs=rate_hz, output="sos")
     noise = scipy.signal.sosfiltfilt(sos, rng.normal(size=(frames + 2 * pad, channels)), axis=0)[pad:-pad]
     return noise / noise.std(axis=0)

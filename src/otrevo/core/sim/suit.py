@@ -1,4 +1,4 @@
-"""A body suit as it really is: sensors askew on skin that swings, filters whose heading drifts, magnets, lost packets.
+"""A body suit as it really is: sensors askew on skin that swings and turns in part, filters whose heading drifts, magnets, lost packets.
 
 The solver knows none of these numbers. A sensor on bone b reads q = H(t) E(t) R_b(t) W(t) M: R_b the bone's world
 rotation, M how the sensor sits on the limb, W what the skin under it swings, E the error of the filter's tilt and H its own heading (+Y).
@@ -44,7 +44,8 @@ _ENDS = {"Shoulder": "UpperArm", "UpperArm": "LowerArm", "LowerArm": "Hand", "Ha
 class Suit:
     """One day's suit on one body. names (S): bones; mount (S, 4); lever_m (S, 3) in bone axes; heading_rad (S,) at time 0 and
     drift_rad_s (S,); tilt_rad, bias_ms2 (S, 3); up: "Y" or "Z", of the filters' world. worn: {sensor's name: the bone it really sits on}.
-    magnets: [(name, from s, to s, degrees)]; slips: [(name, at s, rotation vector)].
+    magnets: [(name, from s, to s, degrees)]; slips: [(name, at s, rotation vector)]; missed: {limb: share of its turns about its own
+    line that its skin misses}.
     """
 
     names: tuple[str, ...]
@@ -59,6 +60,7 @@ class Suit:
     worn: dict = field(default_factory=dict)
     magnets: tuple = ()
     slips: tuple = ()
+    missed: dict = field(default_factory=dict)
 
 
 def make_suit(skeleton, seed, names=SUIT_BONES, misaligned_deg=25.0, any_seat=True, up="Y", **faults):
@@ -114,6 +116,12 @@ def sense(motion, suit, times, start_s, rng):
     felt = _smooth_acceleration(source, place, float(motion.rate), times) + GRAVITY
     swing = _swing(quaternion_rotate(quaternion_conjugate(bone), felt - GRAVITY), rng)
     sensor = quaternion_multiply(quaternion_multiply(bone, quaternion_from_rotvec(swing)), suit.mount)
+    for name, share in suit.missed.items():
+        s = suit.names.index(name)
+        mount = suit.mount[s]
+        turned = np.interp(times, source, _turned(motion, name))[:, None] * _line(motion.skeleton, name)
+        back = quaternion_from_rotvec(quaternion_rotate(quaternion_conjugate(mount), -share * turned))
+        sensor[:, s] = quaternion_multiply(sensor[:, s], back)
     for name, at, rotvec in suit.slips:
         s, share = suit.names.index(name), np.clip((times + start_s - at) / SLIPS_S, 0.0, 1.0)
         slid = (share**2 * (3 - 2 * share))[:, None] * np.asarray(rotvec, dtype=float)
@@ -122,7 +130,8 @@ def sense(motion, suit, times, start_s, rng):
     force = (
         quaternion_rotate(quaternion_conjugate(sensor), felt) + suit.bias_ms2 + rng.normal(0, 0.06, (count, sensors, 3))
     )
-    wander = band_noise(rng, count, 3 * sensors, RATE_HZ, 0.02, 0.3).reshape(count, sensors, 3) * np.radians(0.3)
+    wander = band_noise(rng, count, 3 * sensors, RATE_HZ, 0.02, 0.3, lead_s=50.0)
+    wander = wander.reshape(count, sensors, 3) * np.radians(0.3)
     tilt = (suit.tilt_rad + wander) * [1.0, 0.0, 1.0]
     yaw = suit.heading_rad + (times[:, None] + start_s) * suit.drift_rad_s
     for name, begin, end, degrees in suit.magnets:
@@ -158,6 +167,19 @@ def _smooth_acceleration(source, place, rate_hz, times):
         .derivative(2)(times)
         .reshape(len(times), *place.shape[1:])
     )
+
+
+def _line(skeleton, limb):
+    """Along a limb in the T-pose, a unit (3,)."""
+    side = limb.removesuffix(limb.removeprefix("left").removeprefix("right"))
+    along = skeleton.rest_offset_m[skeleton.index(side + _ENDS[limb.removeprefix(side)])]
+    return along / np.linalg.norm(along)
+
+
+def _turned(motion, limb):
+    """How far a limb is turned about its line (T,), rad."""
+    q = motion.rotation_local[:, motion.skeleton.index(limb)]
+    return np.unwrap(2 * np.arctan2(q[:, :3] @ _line(motion.skeleton, limb), q[:, 3]))
 
 
 def _swing(acceleration, rng):
