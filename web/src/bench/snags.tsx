@@ -71,8 +71,10 @@ const Times = styled.div`
   display: flex;
   flex-wrap: wrap;
   gap: 2px 12px;
-  max-height: 66px;
+  max-height: 76px; /* three rows, so that none is cut */
   overflow-y: auto;
+  padding-bottom: 4px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
 `;
 
 export type SnagGroup = { key: string; snags: SnagOut[] };
