@@ -244,9 +244,19 @@ class FromWarmUpToTake(Worn):
                 for b in names
             ]  # fmt: skip
             self.assertLess(np.mean(off), 8.0, gone)
-        names = [n for n in self.recording.names if not n.endswith(("Arm", "Hand"))]
+        names = [n for n in self.recording.names if not n.endswith("Arm")]
         with self.assertRaisesRegex(InputError, "nothing tells a T-pose from arms that hang"):
             calibrate_suit_alone(self.recording.only(names))
+
+    def test_legs_alone(self):
+        """Without a sensor on an arm whoever stands still stands upright, and knees tell where left is."""
+        legs = ("hips", *(side + b for side in ("left", "right") for b in ("UpperLeg", "LowerLeg", "Foot")))
+        found = calibrate_suit_alone(self.recording.only(legs), self.performer.skeleton)
+        self.assertEqual({kind for kind, *_ in found.poses}, {"arms down"})
+        for bone, mount in zip(found.names, found.mount, strict=True):
+            true = self.suit.mount[self.suit.names.index(bone)]
+            off = rotvec_from_quaternion(quaternion_multiply(mount, quaternion_conjugate(true)))
+            self.assertLess(np.degrees(np.linalg.norm(off)), 12.0, bone)
 
     def test_bad_input_is_one_sentence_and_leaves_nothing(self):
         rows = (self.at / "warmup.csv").read_text().splitlines()
@@ -351,6 +361,13 @@ class Exchanged(unittest.TestCase):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
+
+    def test_limbs_that_hardly_move_are_not_taken_for_others(self):
+        """Nine seconds of a warm-up in which only some limbs move."""
+        for seed in (1000, 1004, 1005):
+            performer = make_performer(seed, shipped_chart(), sloppiness_deg=2.5)
+            motion = perform("suit warm-up", performer, seed, Fraction(120)).motion.window(8 * 120, 17 * 120)
+            self.assertEqual(find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, seed)))), [], seed)
 
     def test_without_a_chest_sensor_arms_hang_on_the_hips(self):
         performer = make_performer(1001, shipped_chart(), sloppiness_deg=2.5)

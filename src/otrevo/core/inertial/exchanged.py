@@ -16,6 +16,11 @@ SIDES, NEIGHBOURS, OTHERS = 0.92, 0.78, 0.7
 # so much must be unexplained before it, by two that anybody may confuse and by any other two
 WORSE_THAN, STRANGE = 0.15, 0.4
 MUCH = 0.5  # by so much the squares of what is unexplained shrink in all, at least, where nobody would confuse the two
+MOVES_MS2 = 1.0  # what a limb feels that moves enough to tell whose it is
+SHORT_S, LESS = (
+    30.0,
+    0.15,
+)  # in a warm-up that is shorter, down to so much more must be unexplained, and so much less of it left
 MOST_FOUND = 4
 THIN = 2
 _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")
@@ -24,6 +29,7 @@ _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", 
 def find_exchanged(felt):
     """[(sensor, sensor)] of a Felt that have changed places, the plainest first."""
     names, found, known = list(felt.names), [], {}
+    short = LESS * max(0.0, 1 - float(np.ptp(felt.times_s)) / SHORT_S)
     thin = {k: getattr(felt, k)[::THIN] for k in ("times_s", "force", "bend", "known")}  # half the samples tell as much
     felt = replace(felt, **thin)
     for _ in range(MOST_FOUND):
@@ -33,12 +39,12 @@ def find_exchanged(felt):
             other = swapped(names, [pair])
             touched = [k for k in now if _numbers(names, k) != _numbers(other, k)]
             before = _size([now[k] for k in touched])
-            if before <= worse_than:
+            if before <= worse_than + short:
                 continue
             after = _unexplained(felt, other, known)
             share = _size([after[k] for k in touched]) / max(before, 1e-9)
             gained = sum(v**2 for v in now.values()) - sum(v**2 for v in after.values())
-            if share < believed and gained > max(most, gain):
+            if share < believed - short and gained > max(most, gain):
                 most, plainest = gained, pair
         if plainest is None:
             break
@@ -139,11 +145,13 @@ def _numbers(names, key):
 
 
 def _unexplained(felt, names, known):
-    """{(above, below, joint): unexplained} of the links among sensors called `names`; known: what was computed before, by number."""
+    """{(above, below, joint): unexplained, of limbs that hardly move the less} of the links among sensors called `names`; known: what was
+    computed before, by number."""
     out, named = {}, replace(felt, names=tuple(names))
     for key in links_of(names):
         at = (*_numbers(names, key), key[2] in ("spine", "neck"))
         if at not in known:
-            known[at] = find_link(named, *key).unexplained
+            link = find_link(named, *key)
+            known[at] = link.unexplained * min(1.0, link.felt_ms2 / MOVES_MS2)
         out[key] = known[at]
     return out

@@ -76,7 +76,7 @@ class Link:
 
     above_m, below_m (3,): the joint in either sensor's axes. heading_rad: of the filter above less that below, at time zero_s;
     drift_rad_s; sd_rad: of the heading; above_cov, below_cov (3, 3): of the places, m²; noise_ms2: what is left;
-    unexplained: what is left of all that both sides feel, 0 to 1.
+    unexplained: what is left of all that both sides feel, 0 to 1; felt_ms2: all that, RMS of both sides.
     """
 
     above: str
@@ -92,6 +92,7 @@ class Link:
     below_cov: np.ndarray
     noise_ms2: float
     unexplained: float
+    felt_ms2: float
 
     @property
     def heading_sd(self):
@@ -349,5 +350,5 @@ def _find(felt_, above, below, joint, near, near_m):
     return Link(
         above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
         float(np.sqrt(covariance[6, 6])), covariance[:3, :3], covariance[3:6, 3:6], noise,
-        float(np.sqrt(left2.sum()) / max(told, 1e-9)),
+        float(np.sqrt(left2.sum()) / max(told, 1e-9)), float(told / np.sqrt(max(1, len(t)))),
     )  # fmt: skip

@@ -44,6 +44,8 @@ SPREAD_SD, SPREAD_S, SWAYING_DEG, ACROSS_SD_M = 0.15, 30.0, 3.0, 0.06
 PLAINLY = 1.2  # legs that are so many sigma the wrong way round are not so by chance
 HINGE_FRAMES, INDEPENDENT = 60, 20
 KNEE_STEP = 5
+LEAST_BEND_RAD = np.radians(10.0)  # of both knees together, for it to tell where left is
+ALIKE_DEG = 12.0  # how differently sensors are inclined, on average, in stills of one pose
 HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
 LIMB_SD_M = 0.008
 ARMS = "UpperArm", "LowerArm"
@@ -74,8 +76,8 @@ class SeatFit:
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
         heading, drift = self._headings_by_links()
-        knees = sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
-        if np.linalg.norm(knees[[0, 2]]) < np.radians(10):
+        knees = self._knees(heading, drift)
+        if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
             return []
         knees /= np.linalg.norm(knees)
         arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
@@ -87,8 +89,12 @@ class SeatFit:
         wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
 
+    def _knees(self, heading, drift):
+        """How both knees are bent while they are, on average (3,), as _knee_bends: about the way from right to left."""
+        return sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
+
     def _knee_bends(self, side, heading, drift):
-        """How a knee is bent while it is, on average (3,), a rotation vector in the world; zeros where it hardly bends.
+        """How a knee is bent while it is, on average (3,), a rotation vector in the world as the thigh is in a pose; zeros where it hardly bends.
 
         Both filters' headings are taken off first: between two that differ, one axis would look like another.
         """
@@ -103,7 +109,7 @@ class SeatFit:
         rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
         bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
         bent = np.linalg.norm(bend, axis=1) > BENT_RAD
-        return quaternion_rotate(world[bent, 0], bend[bent]).mean(axis=0) if bent.sum() >= 10 else np.zeros(3)
+        return quaternion_rotate(held[0], bend[bent].mean(axis=0)) if bent.sum() >= 10 else np.zeros(3)
 
     def _spread_outwards(self, heading, drift, left):
         """How far legs go to their own side rather than to the other one, -1 to 1; left (3,): the way that knees bend about, a unit.
@@ -131,7 +137,7 @@ class SeatFit:
         heading, drift = self._headings_by_links()
         kinds = self._kinds()
         if not any(kinds):
-            if not any(plain(k.below) in ARMS or plain(k.above) in ARMS for k in self.links):
+            if any(plain(n) in (*ARMS, "Hand") for n in self.names) and not self._arm_lines():
                 raise InputError(
                     "No upper arm or forearm has a sensor next to it, so nothing tells a T-pose from arms that hang; expected one beside it."
                 )
@@ -258,12 +264,27 @@ class SeatFit:
                 out.append((bone, both[0][0] - both[1][0], wanted, sharp))
         return out
 
-    def _kinds(self):
-        """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
+    def _arm_lines(self):
+        """{upper arm or forearm: along it in its sensor's axes (3,)}."""
         lines = {b: v for b, (v, _) in self.lines.items() if plain(b) in ARMS}
         if not lines:  # of one end of a limb alone its sensor tells as well: it lies along the limb from there
             lines = {k.below: -k.below_m for k in self.links if plain(k.below) in ARMS}
             lines |= {k.above: k.above_m for k in self.links if plain(k.above) in ARMS}
+        return lines
+
+    def _alike(self):
+        """Whether each still is held like most of them (N,), by how sensors are inclined: without arms, whoever stands still stands upright."""
+        up = quaternion_rotate(quaternion_conjugate(self.held), UP)  # (N, S, 3), whatever the headings are
+        apart = np.degrees(np.nanmean(np.arccos(np.clip(np.einsum("nsi,msi->nms", up, up), -1.0, 1.0)), axis=2))
+        alike = apart < ALIKE_DEG
+        seconds = alike @ np.diff(self.stills, axis=1)[:, 0]
+        return alike[int(np.argmax(seconds))]
+
+    def _kinds(self):
+        """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
+        lines = self._arm_lines()
+        if not lines and not any(plain(n) in (*ARMS, "Hand") for n in self.names):
+            return ["arms down" if stands else "" for stands in self._alike()]
         out = []
         for held in self.held:
             slope = [
@@ -279,7 +300,9 @@ class SeatFit:
         """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
         across = self._arms_across(heading, drift, kinds)
         if np.linalg.norm(across) < 0.3:  # no T-pose, or no arms
-            across = self._hips_across(heading, drift)
+            across = self._knees(heading, drift)
+            if np.linalg.norm(across[[0, 2]]) < LEAST_BEND_RAD:
+                across = self._hips_across(heading, drift)
         return np.arctan2(-across[2], across[0])
 
     def _arms_across(self, heading, drift, kinds):
