@@ -73,7 +73,8 @@ class SeatsInTake(unittest.TestCase):
 
     def told(self, recording, calibration):
         headings = find_headings(recording, calibration, felt(recording))
-        return seats_in_take(recording, calibration, headings)
+        world = sensed_bones(recording, calibration, headings)
+        return seats_in_take(recording.times_s, world, calibration, headings)
 
     def bones(self, recording, calibration, headings, skin):
         return with_whole_turns(SUIT_BONES, sensed_bones(recording, calibration, headings), skin)

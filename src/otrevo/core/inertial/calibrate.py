@@ -8,7 +8,8 @@ import numpy as np
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.exchanged import find_exchanged, in_a_row, net_pairs, put_right, rounds_of, swapped
+from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of, swapped
+from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.joints import Felt, felt, find_links
 from otrevo.core.inertial.measures import measured_skeleton
@@ -17,6 +18,7 @@ from otrevo.core.inertial.poses import SEAT_SD_M
 from otrevo.core.inertial.seat_fit import SeatFit
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.inertial.travel import find_leg_factor
+from otrevo.core.words import in_a_row
 
 # how far legs are from what the height says, and how far steps are from what legs are
 LEGS_SD, STEPS_SD = 0.04, 0.015
@@ -75,12 +77,12 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     exchanged = find_exchanged(sensed)
     progress(0.3)
     recording, sensed = put_right(recording, exchanged), _renamed(sensed, exchanged)
-    first = SeatFit(recording, stills, find_links(sensed), skeleton)
+    first = FirstSeats(recording, stills, find_links(sensed), skeleton)
     sides = first.exchanged_sides()
     if sides:
         exchanged = exchanged + sides
         recording, sensed = put_right(recording, sides), _renamed(sensed, sides)
-        first = SeatFit(recording, stills, find_links(sensed), skeleton)
+        first = FirstSeats(recording, stills, find_links(sensed), skeleton)
     progress(0.4)
     links = find_links(sensed, first.expected_places(), SEAT_SD_M)
     progress(0.5)

@@ -17,10 +17,8 @@ SIDES, NEIGHBOURS, OTHERS = 0.92, 0.78, 0.7
 WORSE_THAN, STRANGE = 0.15, 0.4
 MUCH = 0.5  # by so much the squares of what is unexplained shrink in all, at least, where nobody would confuse the two
 MOVES_MS2 = 1.0  # what a limb feels that moves enough to tell whose it is
-SHORT_S, LESS = (
-    30.0,
-    0.15,
-)  # in a warm-up that is shorter, down to so much more must be unexplained, and so much less of it left
+# in a warm-up that is shorter, down to so much more must be unexplained, and so much less of it left
+SHORT_S, LESS = 30.0, 0.15
 MOST_FOUND = 4
 THIN = 2
 _PARTS = ("Shoulder", "UpperArm", "LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot")
@@ -116,11 +114,6 @@ def rounds_of(pairs):
                 round_.append(worn[round_[-1]])
             out.append(tuple(round_))
     return out
-
-
-def in_a_row(names):
-    """Names as one says them: "a and b", "a, b and c"."""
-    return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def limbs_of(names, legs):

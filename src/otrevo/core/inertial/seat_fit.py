@@ -2,14 +2,13 @@
 
 A sensor on bone b reads S(t) = H R_b(t) M: R_b the bone's rotation in a world in which the body faces +Z in the T-pose, H the heading of the
 sensor's filter against it (+Y) and M how the sensor sits. The joints tell the headings and where the limbs' ends lie
-(core.inertial.joints), the poses tell M as well as somebody holds them, elbows and knees bend about one axis only. All of it
-goes into one least-squares fit.
+(core.inertial.joints), the poses tell M as well as somebody holds them, elbows and knees bend about one axis only. It begins
+where core.inertial.first_seats says; all of it goes into one least-squares fit.
 """
 
 import numpy as np
 from scipy.optimize import least_squares
 
-from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.conventions import (
     matrix_from_quaternion,
     quaternion_conjugate,
@@ -18,156 +17,31 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration, seats_sd
-from otrevo.core.inertial.exchanged import limbs_of
+from otrevo.core.inertial.first_seats import BENT_RAD, FirstSeats
 from otrevo.core.inertial.poses import (
     ARMS_DOWN_SD,
     FOLLOWS,
-    LIMBS,
-    SEATS,
     T_POSE_SD,
-    arms_down,
-    arms_level,
     bone_end,
     plain,
     side_sign,
 )
 from otrevo.core.inertial.stills import mean_rotation
 
-ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 STEP = 1e-6
-FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
-# by what legs go to their own side by chance in so many seconds, how far sways go, and how well hip joints are placed across the pelvis
-SPREAD_SD, SPREAD_S, SWAYING_DEG, ACROSS_SD_M = 0.15, 30.0, 3.0, 0.06
-PLAINLY = 1.2  # legs that are so many sigma the wrong way round are not so by chance
 HINGE_FRAMES, INDEPENDENT = 60, 20
-KNEE_STEP = 5
-LEAST_BEND_RAD = np.radians(10.0)  # of both knees together, for it to tell where left is
-ALIKE_DEG = 12.0  # how differently sensors are inclined, on average, in stills of one pose
-HINGES, BENT_RAD = (("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")), np.radians(30)
-LIMB_SD_M = 0.008
-ARMS = "UpperArm", "LowerArm"
-POSES = {"T-pose": arms_level, "arms down": arms_down}
-UP = np.array([0.0, 1.0, 0.0])
+HINGES = ("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")
 
 
-class SeatFit:
+class SeatFit(FirstSeats):
     """The least-squares fit of headings and mounts; S sensors, N stills."""
-
-    def __init__(self, recording, stills, links, skeleton):
-        self.recording, self.links, self.skeleton = recording, links, skeleton
-        self.names = recording.names
-        self.number = {n: i for i, n in enumerate(self.names)}
-        self.stills = stills
-        self.held = np.stack(
-            [[mean_rotation(recording.rotation[a:b, s]) for s in range(len(self.names))] for a, b in stills]
-        )
-        self.zero = links[0].zero_s if links else float(recording.times_s.mean())
-        self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
-        self.lines, self.across = self._limb_lines(), self._across()
-        self.follows = self._followed()
-        self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
-        linked = {"hips"} | {link.below for link in links}
-        alone = [n for n in self.names if n not in linked]
-        self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
-
-    def exchanged_sides(self):
-        """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
-        heading, drift = self._headings_by_links()
-        knees = self._knees(heading, drift)
-        if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
-            return []
-        knees /= np.linalg.norm(knees)
-        arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
-        arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
-        seconds = float(np.ptp(self.recording.times_s))
-        spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds))
-        legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / ACROSS_SD_M
-        # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
-        wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
-        return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
-
-    def _knees(self, heading, drift):
-        """How both knees are bent while they are, on average (3,), as _knee_bends: about the way from right to left."""
-        return sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
-
-    def _knee_bends(self, side, heading, drift):
-        """How a knee is bent while it is, on average (3,), a rotation vector in the world as the thigh is in a pose; zeros where it hardly bends.
-
-        Both filters' headings are taken off first: between two that differ, one axis would look like another.
-        """
-        pair = [self.number.get(side + b) for b in ("UpperLeg", "LowerLeg")]
-        if None in pair:
-            return np.zeros(3)
-        q = self.recording.rotation[:, pair]
-        known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
-        at, straight = self.recording.times_s[known] - self.zero, self._straight()
-        held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight])
-        world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None])
-        rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
-        bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
-        bent = np.linalg.norm(bend, axis=1) > BENT_RAD
-        return quaternion_rotate(held[0], bend[bent].mean(axis=0)) if bent.sum() >= 10 else np.zeros(3)
-
-    def _spread_outwards(self, heading, drift, left):
-        """How far legs go to their own side rather than to the other one, -1 to 1; left (3,): the way that knees bend about, a unit.
-
-        Hips let a leg swing out twice as far as in, and people stand, step and squat with their feet apart.
-        """
-        names = ("hips", "leftUpperLeg", "rightUpperLeg")
-        if not all(n in self.number for n in names):
-            return 0.0
-        at = [self.number[n] for n in names]
-        q = self.recording.rotation[:, at]
-        known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
-        time, straight = self.recording.times_s[known] - self.zero, self._straight()
-        if not len(known) or not np.isfinite(self.held[straight, at]).all():
-            return 0.0
-        held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight])
-        now = self._turned(q[known], heading[at] + drift[at] * time[:, None])
-        turn = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(held)))
-        aside = np.degrees(turn @ np.cross(left, UP))
-        aside = (aside[:, 1:] - aside[:, :1]) * [1.0, -1.0]  # outwards, against the pelvis
-        return float((aside * np.abs(aside)).mean() / ((aside**2).mean() + SWAYING_DEG**2))
-
-    def begin(self):
-        """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
-        heading, drift = self._headings_by_links()
-        kinds = self._kinds()
-        if not any(kinds):
-            if any(plain(n) in (*ARMS, "Hand") for n in self.names) and not self._arm_lines():
-                raise InputError(
-                    "No upper arm or forearm has a sensor next to it, so nothing tells a T-pose from arms that hang; expected one beside it."
-                )
-            raise InputError(
-                "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
-            )
-        heading = heading + self._facing(heading, drift, kinds)
-        return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
-
-    def expected_places(self):
-        """{joint: (place above (3,), place below (3,), heading, drift, sd of the heading)} by the poses and by where on limbs suits have their sensors."""
-        _, _, _, mount = self.begin()
-        return {
-            link.joint: (*(quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
-                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s, FOUND_RAD)
-            for link in self.links
-        }  # fmt: skip
-
-    def _joint_from_seat(self, bone, joint):
-        """From where a sensor usually sits on a bone to a joint, in the bone's T-pose axes (3,), metres."""
-        side, part = ("", bone) if bone in SEATS else (bone.removesuffix(plain(bone)), plain(bone))
-        end = bone_end(self.skeleton, bone)
-        seat = np.array(SEATS[part]) * ([side_sign(bone), 1, 1] if side else [1, 1, 1]) + (
-            0.5 * end if end is not None else 0.0
-        )
-        return rest_joints(self.skeleton)[joint] - rest_joints(self.skeleton)[bone] - seat
 
     def solve(self, progress):
         heading, drift, kinds, mount = self.begin()
         progress(0.6)
+        self.follows = self._followed()
         given = heading, drift, mount, kinds, self._bending()
         found = least_squares(
             self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
@@ -212,129 +86,6 @@ class SeatFit:
         covariance = np.linalg.pinv(jacobian.T @ jacobian).reshape(count, 5, count, 5)[:, 2:, :, 2:]
         return seats_sd(self.names, np.diagonal(covariance, axis1=1, axis2=3))
 
-    def _headings_by_links(self):
-        """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""
-        heading, drift = np.zeros(len(self.names)), np.zeros(len(self.names))
-        for link in self.links:
-            a, b = self.number[link.above], self.number[link.below]
-            heading[b], drift[b] = heading[a] - link.heading_rad, drift[a] - link.drift_rad_s
-        return heading, drift
-
-    def _turned(self, q, heading):
-        """World rotations (..., S, 4) times what is not known of the mounts, of readings q of filters with headings (..., S)."""
-        return quaternion_multiply(quaternion_from_rotvec(-heading[..., None] * UP), q)
-
-    def _limb_lines(self):
-        """{bone: (from its joint to the next in its sensor's axes (3,) m, inverse square root of the covariance (3, 3))}."""
-        ends = {}
-        for link in self.links:
-            ends.setdefault(link.below, {})["own"] = (link.below_m, link.below_cov)
-            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
-        out = {}
-        for bone, known in ends.items():
-            end = bone.removesuffix(plain(bone)) + LIMBS.get(plain(bone), "?")
-            if end in known and "own" in known:
-                out[bone] = known[end][0] - known["own"][0], _sharpness(known[end][1] + known["own"][1], LIMB_SD_M)
-        return out
-
-    def _across(self):
-        """[(bone, from its right joint to its left one in its sensor's axes (3,) m, wanted (3,) m, sharpness)] of pelvis and chest."""
-        ends, out = {}, []
-        for link in self.links:
-            ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
-        for bone, joint in (("hips", "UpperLeg"), ("chest", "Shoulder"), ("chest", "UpperArm")):
-            both = [ends.get(bone, {}).get(side + joint) for side in ("left", "right")]
-            if None not in both:
-                wanted = np.array(
-                    [
-                        2
-                        * sum(
-                            self.skeleton.rest_offset_m[self.skeleton.index(b), 0]
-                            for b in (
-                                ("leftUpperLeg",)
-                                if joint == "UpperLeg"
-                                else ("leftShoulder", "leftUpperArm")[: 1 + (joint == "UpperArm")]
-                            )
-                        ),
-                        0.0,
-                        0.0,
-                    ]
-                )
-                sharp = _sharpness(both[0][1] + both[1][1], ACROSS_SD_M)
-                out.append((bone, both[0][0] - both[1][0], wanted, sharp))
-        return out
-
-    def _arm_lines(self):
-        """{upper arm or forearm: along it in its sensor's axes (3,)}."""
-        lines = {b: v for b, (v, _) in self.lines.items() if plain(b) in ARMS}
-        if not lines:  # of one end of a limb alone its sensor tells as well: it lies along the limb from there
-            lines = {k.below: -k.below_m for k in self.links if plain(k.below) in ARMS}
-            lines |= {k.above: k.above_m for k in self.links if plain(k.above) in ARMS}
-        return lines
-
-    def _alike(self):
-        """Whether each still is held like most of them (N,), by how sensors are inclined: without arms, whoever stands still stands upright."""
-        up = quaternion_rotate(quaternion_conjugate(self.held), UP)  # (N, S, 3), whatever the headings are
-        apart = np.degrees(np.nanmean(np.arccos(np.clip(np.einsum("nsi,msi->nms", up, up), -1.0, 1.0)), axis=2))
-        alike = apart < ALIKE_DEG
-        seconds = alike @ np.diff(self.stills, axis=1)[:, 0]
-        return alike[int(np.argmax(seconds))]
-
-    def _kinds(self):
-        """ "T-pose", "arms down" or "" for every still, by how the arms' lines are inclined."""
-        lines = self._arm_lines()
-        if not lines and not any(plain(n) in (*ARMS, "Hand") for n in self.names):
-            return ["arms down" if stands else "" for stands in self._alike()]
-        out = []
-        for held in self.held:
-            slope = [
-                np.degrees(np.arcsin(quaternion_rotate(held[self.number[b]], v / np.linalg.norm(v))[1]))
-                for b, v in lines.items()
-            ]
-            slope = [s for s in slope if np.isfinite(s)]
-            middle = float(np.median(slope)) if slope else np.nan
-            out.append("arms down" if middle < -ARM_DOWN_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
-        return out
-
-    def _facing(self, heading, drift, kinds):
-        """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
-        across = self._arms_across(heading, drift, kinds)
-        if np.linalg.norm(across) < 0.3:  # no T-pose, or no arms
-            across = self._knees(heading, drift)
-            if np.linalg.norm(across[[0, 2]]) < LEAST_BEND_RAD:
-                across = self._hips_across(heading, drift)
-        return np.arctan2(-across[2], across[0])
-
-    def _arms_across(self, heading, drift, kinds):
-        """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0."""
-        across = np.zeros(3)
-        for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
-            world = self._turned(held, heading + drift * at)
-            for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
-                if plain(bone) in ARMS and np.isfinite(world[self.number[bone], 0]):
-                    across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
-        return across
-
-    def _hips_across(self, heading, drift):
-        """From the right hip joint to the left one, metres, as _arms_across: short of the truth where the pelvis hardly moved."""
-        across, count = np.zeros(3), 0
-        places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
-        if {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
-            for held, at in zip(self.held, self.held_at, strict=True):
-                world = self._turned(held, heading + drift * at)
-                if np.isfinite(world[self.number["hips"], 0]):
-                    across += quaternion_rotate(
-                        world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"]
-                    )
-                    count += 1
-        return across / max(count, 1)
-
-    def _first_mounts(self, heading, drift, kinds):
-        """Mounts (S, 4) as the poses say, a T-pose first."""
-        best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
-        world = self._turned(self.held[best], heading + drift * self.held_at[best])
-        return quaternion_multiply(quaternion_conjugate(self.posed[kinds[best]]), world)
-
     def _bending(self):
         """{(bone above, bone below): (readings of both (K, 2, 4), times from zero (K,))} of frames in which that hinge is bent."""
         out, q = {}, self.recording.rotation
@@ -359,11 +110,6 @@ class SeatFit:
                 )
                 out[side + above, side + below] = q[at][:, pair], self.recording.times_s[at] - self.zero
         return out
-
-    def _straight(self):
-        """The still in which knees are straight: of the poses, the one nearest to the middle; a squat may be held as well."""
-        poses = [i for i, kind in enumerate(self._kinds()) if kind] or range(len(self.held))
-        return min(poses, key=lambda i: abs(self.held_at[i]))
 
     def _moved(self, x, heading, drift, mount):
         """Headings, drifts and mounts at a step x (5 S,) from those given: heading, drift (rad/min), rotation vector of the bone's axes."""
@@ -469,9 +215,3 @@ class SeatFit:
             else:
                 line = matrix_from_quaternion(local)[..., 0] * side_sign(below)
                 yield from (np.degrees(line[:, 1]) / 6 / many, np.degrees(np.minimum(line[:, 2] + 0.07, 0)) / 4 / many)
-
-
-def _sharpness(covariance, model_m):
-    """Inverse square root (3, 3) of a covariance of places and of what the model lacks."""
-    value, vector = np.linalg.eigh(covariance + np.eye(3) * model_m**2)
-    return (vector / np.sqrt(value)) @ vector.T

@@ -15,7 +15,6 @@ from otrevo.core.inertial.calibration import passed_on, seats_sd
 from otrevo.core.inertial.evidence import ANGLE_RAD, HEADING_RAD, MOUNT_RAD, PIECE_S
 from otrevo.core.inertial.joint_freedom import angles_of
 from otrevo.core.inertial.joints import LINKS, links_of
-from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.inertial.poses import plain, sensor_above
 
 PIECES = 300  # of a take, at most
@@ -33,14 +32,14 @@ LEAST_SD = 1e-6
 NO_TURN, ALL_TURN = 0.2, 0.5
 
 
-def seats_in_take(recording, calibration, headings):
+def seats_in_take(times_s, world, calibration, headings):
     """(SuitCalibration, Headings, {limb: share of its turns about its line that its skin misses}) as a take tells.
 
-    recording, calibration, headings: of the same sensors, in the same order.
+    world (T, S, 4): what sensors say of bones at times_s, by the calibration and the headings of the same sensors.
     """
-    names = recording.names
-    spacing_s, piece_of = _pieces(recording.times_s)
-    world, piece_of = sensed_bones(recording, calibration, headings)[piece_of >= 0], piece_of[piece_of >= 0]
+    names = calibration.names
+    spacing_s, piece_of = _pieces(times_s)
+    world, piece_of = world[piece_of >= 0], piece_of[piece_of >= 0]
     angles = _angles(names, world, piece_of, spacing_s)
     unknown = _Unknown(calibration, headings, [(above, below) for above, below, _ in angles])
     normal, aim = np.diag(1 / unknown.sd**2), np.zeros(len(unknown.sd))
@@ -81,9 +80,7 @@ class _Unknown:
         self.limbs = list(dict.fromkeys(above for above, _ in pairs if sensor_above(above, self.names)))
         self.joints = list(dict.fromkeys(below for _, below in pairs))
         share, own = passed_on(calibration)
-        self.mounts = np.einsum("suk,kl->skul", share, np.eye(3)).reshape(
-            3 * count, 3 * count
-        )  # by what each has of its own
+        self.mounts = np.einsum("suk,kl->skul", share, np.eye(3)).reshape(3 * count, 3 * count)  # by each one's own
         parts = [own.ravel(), np.sqrt((headings.sd_rad**2).mean(axis=0))]
         parts += [np.full(len(self.limbs), MISSED), np.full(len(self.joints), AXIS_RAD)]
         self.sd = np.maximum(np.concatenate(parts), LEAST_SD)

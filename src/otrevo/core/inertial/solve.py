@@ -8,7 +8,7 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
-from otrevo.core.inertial.exchanged import in_a_row, put_right, rounds_of
+from otrevo.core.inertial.exchanged import put_right, rounds_of
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.seats_in_take import seats_in_take, with_whole_turns
@@ -17,6 +17,7 @@ from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.solve.suit_faults import SensorFault
+from otrevo.core.words import in_a_row
 
 SURE_EACH_S = 0.1
 WORTH_SAYING = 0.15  # of a limb's turns, missed by its skin
@@ -97,7 +98,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     progress(0.3)
     world = sensed_bones(recording, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
-    calibration, headings, skin = seats_in_take(recording, calibration, headings)
+    calibration, headings, skin = seats_in_take(recording.times_s, world, calibration, headings)
     world = with_whole_turns(names, sensed_bones(recording, calibration, headings), skin)
     local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
     travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)

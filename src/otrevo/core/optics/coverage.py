@@ -20,6 +20,7 @@ from otrevo.core.optics.level import stood_up
 from otrevo.core.optics.picture_reading import is_triangle, read_pictures
 from otrevo.core.optics.triangle_reading import AROUND
 from otrevo.core.optics.wand_reading import wand_shape
+from otrevo.core.words import in_a_row
 
 READ_HZ = 20.0
 CELLS = (8, 6)  # columns, rows of a picture
@@ -256,7 +257,7 @@ class SweepCoverage:
 def _names(names, most=4):
     """c01, c02 and c03; the rest counted."""
     shown = list(names[:most]) + ([f"{len(names) - most} more"] if len(names) > most else [])
-    return shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} and {shown[-1]}"
+    return in_a_row(shown)
 
 
 def _lacks(readings, covered, partners, missing):

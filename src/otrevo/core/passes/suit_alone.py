@@ -11,11 +11,12 @@ from otrevo.core.devices.suit import device_start_s, fault_snag, in_words, suit_
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
-from otrevo.core.inertial.exchanged import in_a_row, rounds_of
+from otrevo.core.inertial.exchanged import rounds_of
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, SampleClock
 from otrevo.core.snags import Snag, lost_snags
+from otrevo.core.words import in_a_row
 
 UNSURE_DEG = 8.0
 SLOPPY_DEG = 15.0
