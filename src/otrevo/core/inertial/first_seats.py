@@ -7,6 +7,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.conventions import (
+    matrix_from_quaternion,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -28,12 +29,18 @@ from otrevo.core.inertial.stills import mean_rotation
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
-# by what legs go to their own side by chance in so many seconds, how far sways go, and how well hip joints are placed across the pelvis
-SPREAD_SD, SPREAD_S, SWAYING_DEG, ACROSS_SD_M = 0.15, 30.0, 3.0, 0.06
-PLAINLY = 1.2  # legs that are so many sigma the wrong way round are not so by chance
+# by what legs go to their own side by chance in so many seconds, and how far sways go
+SPREAD_SD, SPREAD_S, SWAYING_DEG = 0.15, 30.0, 3.0
+# how well hip joints are placed across the pelvis, and apart from each other besides what the joints say of it themselves
+ACROSS_SD_M, HIPS_SD_M = 0.06, 0.04
+PLAINLY = 2.2  # legs that are so many sigma the wrong way round are not so by chance
+LEAST_ARMS_M, LEAST_TOLD = 0.3, 0.1  # of arms that stretch to the sides; of how one limb lies or bends, m or rad
+FACED_RAD = np.radians(45.0)  # of headings that tell left from right, one sigma at most
 KNEE_STEP, BENT_RAD = 5, np.radians(30)
 LEAST_BEND_RAD = np.radians(10.0)  # of both knees together, for it to tell where left is
 ALIKE_DEG = 12.0  # how differently sensors are inclined, on average, in stills of one pose
+# of a limb that moves while all else is still, RMS, and of one that is not held as it is in the other stills of a pose
+STRAYS_DEG, ASTRAY_DEG = 8.0, 20.0
 LIMB_SD_M = 0.008
 ARMS = "UpperArm", "LowerArm"
 POSES = {"T-pose": arms_level, "arms down": arms_down}
@@ -54,6 +61,7 @@ class FirstSeats:
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
+        self.held[self._astray()] = np.nan
         self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
@@ -62,22 +70,27 @@ class FirstSeats:
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
         heading, drift = self._headings_by_links()
-        knees = self._knees(heading, drift)
+        faced = self._heading_sd() < FACED_RAD
+        knees = self._knees(heading, drift, faced)
         if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
             return []
         knees /= np.linalg.norm(knees)
-        arms, hips = self._arms_across(heading, drift, self._kinds()), self._hips_across(heading, drift)
+        arms = self._arms_across(heading, drift, self._kinds(), faced)
+        hips, hips_cov = self._hips_across(heading, drift)
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
         seconds = float(np.ptp(self.recording.times_s))
         spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds))
-        legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / ACROSS_SD_M
+        hips_sd = np.hypot(HIPS_SD_M, np.sqrt(knees @ hips_cov @ knees))
+        legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / hips_sd
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
         wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
 
-    def _knees(self, heading, drift):
-        """How both knees are bent while they are, on average (3,), as _knee_bends: about the way from right to left."""
-        return sum((self._knee_bends(side, heading, drift) for side in ("left", "right")), np.zeros(3))
+    def _knees(self, heading, drift, of=None):
+        """How both knees are bent while they are, on average (3,), as _knee_bends: about the way from right to left; of (S,): by which thighs, or by both."""
+        thighs = {side: self.number.get(side + "UpperLeg") for side in ("left", "right")}
+        sides = [side for side, s in thighs.items() if s is not None and (of is None or of[s])]
+        return sum((self._knee_bends(side, heading, drift) for side in sides), np.zeros(3))
 
     def _knee_bends(self, side, heading, drift):
         """How a knee is bent while it is, on average (3,), a rotation vector in the world as the thigh is in a pose; zeros where it hardly bends.
@@ -89,7 +102,7 @@ class FirstSeats:
             return np.zeros(3)
         q = self.recording.rotation[:, pair]
         known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
-        at, straight = self.recording.times_s[known] - self.zero, self._straight()
+        at, straight = self.recording.times_s[known] - self.zero, self._straight(pair)
         held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight])
         world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None])
         rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
@@ -108,7 +121,7 @@ class FirstSeats:
         at = [self.number[n] for n in names]
         q = self.recording.rotation[:, at]
         known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
-        time, straight = self.recording.times_s[known] - self.zero, self._straight()
+        time, straight = self.recording.times_s[known] - self.zero, self._straight(at)
         if not len(known) or not np.isfinite(self.held[straight, at]).all():
             return 0.0
         held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight])
@@ -131,6 +144,7 @@ class FirstSeats:
                 "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
             )
         heading = heading + self._facing(heading, drift, kinds)
+        heading = heading + self._limbs_facing(heading, drift, kinds)
         return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
 
     def expected_places(self):
@@ -158,6 +172,14 @@ class FirstSeats:
             a, b = self.number[link.above], self.number[link.below]
             heading[b], drift[b] = heading[a] - link.heading_rad, drift[a] - link.drift_rad_s
         return heading, drift
+
+    def _heading_sd(self):
+        """How well links know the headings (S,) against the pelvis' filter, one sigma, rad; infinite where a limb on the way hardly moves."""
+        variance = np.full(len(self.names), np.inf)
+        variance[self.number["hips"]] = 0.0
+        for link in self.links:
+            variance[self.number[link.below]] = variance[self.number[link.above]] + link.heading_sd**2
+        return np.sqrt(variance)
 
     def _turned(self, q, heading):
         """World rotations (..., S, 4) times what is not known of the mounts, of readings q of filters with headings (..., S)."""
@@ -211,6 +233,30 @@ class FirstSeats:
             lines |= {k.above: k.above_m for k in self.links if plain(k.above) in ARMS}
         return lines
 
+    def _astray(self):
+        """Whether each sensor (N, S) says nothing about the pose in a still: a leg may swing, or be lifted, while the arms hang and all else rests."""
+        kinds, seconds = np.array(self._kinds()), np.diff(self.stills, axis=1)[:, 0]
+        up = quaternion_rotate(quaternion_conjugate(self.held), UP)
+        out = np.zeros(self.held.shape[:2], dtype=bool)
+        for n, (a, b) in enumerate(self.stills):
+            along = np.abs(np.einsum("tsi,si->ts", self.recording.rotation[a:b], self.held[n]))
+            known = np.isfinite(along)
+            off = np.where(known, 2 * np.arccos(np.clip(along, 0.0, 1.0)), 0.0)
+            out[n] = (off**2).sum(axis=0) > np.radians(STRAYS_DEG) ** 2 * known.sum(axis=0)
+        for s, bone in enumerate(self.names):
+            of_arms = plain(bone) in (*ARMS, "Hand", "Shoulder")
+            for group in np.unique(kinds[kinds != ""]) if of_arms else [None]:
+                posed = np.flatnonzero((kinds != "") if group is None else (kinds == group))
+                posed = posed[np.isfinite(up[posed, s, 0])]
+                steady = posed[~out[posed, s]]
+                if not len(steady):
+                    out[posed, s] = False  # it is all that is known of it
+                    continue
+                apart = np.degrees(np.arccos(np.clip(up[steady, s] @ up[steady, s].T, -1.0, 1.0)))
+                usual = int(np.argmax((apart < ASTRAY_DEG) @ seconds[steady]))
+                out[steady, s] = apart[usual] > ASTRAY_DEG
+        return out
+
     def _alike(self):
         """Whether each still is held like most of them (N,), by how sensors are inclined: without arms, whoever stands still stands upright."""
         up = quaternion_rotate(quaternion_conjugate(self.held), UP)  # (N, S, 3), whatever the headings are
@@ -236,47 +282,77 @@ class FirstSeats:
         return out
 
     def _facing(self, heading, drift, kinds):
-        """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, hips lie beside each other."""
-        across = self._arms_across(heading, drift, kinds)
-        if np.linalg.norm(across) < 0.3:  # no T-pose, or no arms
-            across = self._knees(heading, drift)
-            if np.linalg.norm(across[[0, 2]]) < LEAST_BEND_RAD:
-                across = self._hips_across(heading, drift)
+        """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, knees bend backwards, hips lie beside each other.
+
+        Limbs whose headings links tell come first; of the others each may face its own way.
+        """
+        for of in (self._heading_sd() < FACED_RAD, None):
+            across = self._arms_across(heading, drift, kinds, of)
+            if np.linalg.norm(across) >= LEAST_ARMS_M:
+                break
+            across = self._knees(heading, drift, of)
+            if np.linalg.norm(across[[0, 2]]) >= LEAST_BEND_RAD:
+                break
+        else:
+            across, _ = self._hips_across(heading, drift)
         return np.arctan2(-across[2], across[0])
 
-    def _arms_across(self, heading, drift, kinds):
-        """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0."""
+    def _limbs_facing(self, heading, drift, kinds):
+        """What to add to headings (S,) of limbs of which links do not tell: a knee bends backwards, an arm of a T-pose stretches to its side."""
+        out, unknown = np.zeros(len(self.names)), self._heading_sd() >= FACED_RAD
+        for side in ("left", "right"):
+            for limb in (("UpperLeg", "LowerLeg", "Foot"), ("UpperArm", "LowerArm", "Hand")):
+                at = [self.number[side + b] for b in limb if side + b in self.number]
+                if not at or not unknown[at[0]]:
+                    continue
+                if limb[0] == "UpperLeg":
+                    across = self._knee_bends(side, heading, drift)
+                else:
+                    across = self._arms_across(heading, drift, kinds, np.isin(np.arange(len(self.names)), at))
+                if np.linalg.norm(across[[0, 2]]) > LEAST_TOLD:
+                    out[at] = np.arctan2(-across[2], across[0])
+        return out
+
+    def _arms_across(self, heading, drift, kinds, of=None):
+        """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0; of (S,): by which sensors, or by all."""
         across = np.zeros(3)
         for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
             world = self._turned(held, heading + drift * at)
             for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
-                if plain(bone) in ARMS and np.isfinite(world[self.number[bone], 0]):
+                if (
+                    plain(bone) in ARMS
+                    and np.isfinite(world[self.number[bone], 0])
+                    and (of is None or of[self.number[bone]])
+                ):
                     across += side_sign(bone) * quaternion_rotate(world[self.number[bone]], line)
         return across
 
     def _hips_across(self, heading, drift):
-        """From the right hip joint to the left one, metres, as _arms_across: short of the truth where the pelvis hardly moved."""
-        across, count = np.zeros(3), 0
-        places = {link.joint: link.above_m for link in self.links if link.above == "hips"}
-        if {"leftUpperLeg", "rightUpperLeg"} <= places.keys():
-            for held, at in zip(self.held, self.held_at, strict=True):
-                world = self._turned(held, heading + drift * at)
-                if np.isfinite(world[self.number["hips"], 0]):
-                    across += quaternion_rotate(
-                        world[self.number["hips"]], places["leftUpperLeg"] - places["rightUpperLeg"]
-                    )
-                    count += 1
-        return across / max(count, 1)
+        """(from the right hip joint to the left one (3,), metres, as _arms_across, its covariance (3, 3)): short of the truth where the pelvis hardly moved."""
+        links = {link.joint: link for link in self.links if link.above == "hips"}
+        left, right = (links.get(f"{side}UpperLeg") for side in ("left", "right"))
+        told = np.flatnonzero(np.isfinite(self.held[:, self.number["hips"], 0]))
+        if left is None or right is None or not len(told):
+            return np.zeros(3), np.zeros((3, 3))
+        hips = self.number["hips"]
+        world = self._turned(self.held[told, hips], heading[hips] + drift[hips] * self.held_at[told])
+        turn = matrix_from_quaternion(world).mean(axis=0)
+        return turn @ (left.above_m - right.above_m), turn @ (left.above_cov + right.above_cov) @ turn.T
 
     def _first_mounts(self, heading, drift, kinds):
         """Mounts (S, 4) as the poses say, a T-pose first."""
-        best = kinds.index("T-pose") if "T-pose" in kinds else next(i for i, k in enumerate(kinds) if k)
-        world = self._turned(self.held[best], heading + drift * self.held_at[best])
-        return quaternion_multiply(quaternion_conjugate(self.posed[kinds[best]]), world)
+        mount = np.full((len(self.names), 4), np.nan)
+        for kind in POSES:
+            for n in [i for i, k in enumerate(kinds) if k == kind]:
+                world = self._turned(self.held[n], heading + drift * self.held_at[n])
+                said = quaternion_multiply(quaternion_conjugate(self.posed[kind]), world)
+                mount = np.where(np.isfinite(mount), mount, said)
+        return mount
 
-    def _straight(self):
-        """The still in which knees are straight: of the poses, the one nearest to the middle; a squat may be held as well."""
-        poses = [i for i, kind in enumerate(self._kinds()) if kind] or range(len(self.held))
+    def _straight(self, sensors):
+        """The still in which knees are straight: of the poses in which these sensors, by number, tell, the one nearest to the middle."""
+        told = np.isfinite(self.held[:, sensors, 0]).all(axis=1)
+        poses = [i for i, kind in enumerate(self._kinds()) if kind and told[i]] or range(len(self.held))
         return min(poses, key=lambda i: abs(self.held_at[i]))
 
 

@@ -28,8 +28,15 @@ PARTS = 16  # of a recording, compared with each other
 DRIFT_RAD_S = np.radians(3.0) / 60
 ROBUST = 2.5  # of the noise
 WORSE = 2.0  # headings are off by so many times what the fit knows of: skin, and joints that are no points
-BEND_NOISE = 1.5  # more than the readings' own noise shows
-SKIN_PER_M = 0.2  # and skin swings with what the limb feels: bends in 1/s² for each m/s²
+TREMBLE, TREMBLE_KNOWN = (
+    1.2,
+    0.2,
+)  # how much more bends tremble than the readings show, and how well that is known, as a share
+SKIN_PER_M, SKIN_MAY_PER_M = (
+    0.17,
+    0.4,
+)  # bends by skin for each m/s² that a limb feels, 1/s²: as is usual, and as may be
+PLACE_M = 0.2  # how far from its sensor a joint usually is
 
 # (bone of the sensor above, bone of the sensor below, the bone whose joint they share), from the hips outwards
 LINKS = (
@@ -54,8 +61,8 @@ LOOSE = {
 @dataclass(frozen=True)
 class Felt:
     """Of every sensor at times_s (K,): force (K, S, 3) in its filter's world less what is constant, bend (K, S, 3, 3), the second
-    derivative of its rotation, and known (K, S). Band-limited alike, m/s² and 1/s². bend_noise (S,): of one element of bend, from
-    how much the readings tremble.
+    derivative of its rotation, and known (K, S). Band-limited alike, m/s² and 1/s². tremble (S,): of one element of bend, from how much the readings
+    tremble, 1/s²; feels (S,): one element of force, RMS.
     """
 
     names: tuple[str, ...]
@@ -63,7 +70,8 @@ class Felt:
     force: np.ndarray
     bend: np.ndarray
     known: np.ndarray
-    bend_noise: np.ndarray
+    tremble: np.ndarray
+    feels: np.ndarray
 
     def at(self, sensor, place_m):
         """What is felt (K, 3) at a place (3,) in the axes of a sensor, the number of which is given; in its filter's world."""
@@ -139,11 +147,11 @@ def felt(recording):
     )  # 70: what fourth differences make of white noise
     impulse = np.zeros(count)
     impulse[count // 2] = 1.0
-    noise = BEND_NOISE * tremble * np.sqrt((banded_bend(impulse, rate) ** 2).sum())
-    noise = np.sqrt(noise**2 + SKIN_PER_M**2 * np.nanmean(np.where(known[..., None], force, np.nan) ** 2, axis=(0, 2)))
+    tremble = tremble * np.sqrt((banded_bend(impulse, rate) ** 2).sum())
+    feels = np.sqrt(np.nanmean(np.where(known[..., None], force, np.nan) ** 2, axis=(0, 2)))
     bend = banded_bend(rotation, rate)
     step = max(1, int(rate / STEPS_HZ))
-    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], noise)
+    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, feels)
 
 
 def banded(values, rate_hz):
@@ -275,8 +283,9 @@ def _costs_of_headings(headings, upper, lower, untrue, noise, usual_m, arm_m):
     normal[:, 3:, :3] = normal[:, :3, 3:].swapaxes(1, 2)
     aim = np.concatenate([across[:, :3, 3] - own_u[:3, 3], across[:, 3, :3] - own_l[:3, 3]], axis=1)
     wanted2 = own_u[3, 3] + own_l[3, 3] - 2 * across[:, 3, 3]
-    stiff = _cleaned(normal / noise**2 - len(force_u) / noise**2 * np.diag(untrue)) + np.eye(6) / arm_m**2
-    r = np.linalg.solve(stiff, (aim / noise**2 + usual_m / arm_m**2)[..., None])[..., 0]
+    believed, share = _believed(normal / noise**2, *untrue(len(force_u) / noise**2))
+    stiff = share @ believed + np.eye(6) / arm_m**2
+    r = np.linalg.solve(stiff, share @ (aim / noise**2)[..., None] + (usual_m / arm_m**2)[:, None])[..., 0]
     left = np.einsum("ha,hab,hb->h", r, normal, r) - 2 * (r * aim).sum(1) + wanted2
     return left / noise**2 + ((r - usual_m) ** 2).sum(1) / arm_m**2
 
@@ -300,6 +309,18 @@ def _scatter_of_parts(turn, times, weight, upper, lower, untrue, r, normal, nois
     return off @ off.T
 
 
+def _believed(normal, trembled, skin):
+    """(normal matrices (..., 6, 6) of places without what trembling adds to them, how much of their rows and of the aim's is believed (..., 6, 6)).
+
+    Bends are measured too. Where they tremble they add trembled (6,) to the diagonal, and a joint would seem to lie at its sensor; that is taken
+    off as well as it is known. Skin swings just as the limb feels: what it adds, up to skin (6,), looks like a joint elsewhere. So what
+    the movement says in a direction counts for as much as it exceeds both.
+    """
+    normal = _cleaned(normal - np.diag(trembled))
+    astray = (PLACE_M * np.hypot(TREMBLE_KNOWN * trembled, skin)) ** 2  # variance of the aim, besides that of the noise
+    return normal, np.linalg.solve(normal + np.diag(astray + 1e-6), normal).swapaxes(-1, -2)
+
+
 def _find(felt_, above, below, joint, near, near_m):
     a, b = felt_.names.index(above), felt_.names.index(below)
     ok = felt_.known[:, a] & felt_.known[:, b]
@@ -308,13 +329,25 @@ def _find(felt_, above, below, joint, near, near_m):
     noise = usual = NOISE_MS2 * LOOSE.get(joint, 1.0)
     upper, lower = (felt_.force[ok, a], felt_.bend[ok, a]), (felt_.force[ok, b], felt_.bend[ok, b])
     usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
-    untrue = np.repeat([felt_.bend_noise[a] ** 2, felt_.bend_noise[b] ** 2], 3)
+    both = [a, b]
+    trembles = np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3)
+    skins = np.repeat(((SKIN_MAY_PER_M if near else SKIN_PER_M) * felt_.feels[both]) ** 2, 3)
 
-    def normal_of(products, weight):
-        """The normal matrix of what _products gives, without what noise in the bends alone would make of it, and with the prior."""
-        out = products / noise**2
-        out[:6, :6] = _cleaned(out[:6, :6] - weight.sum() / noise**2 * np.diag(untrue)) + np.eye(6) / arm_m**2
-        return out
+    def untrue(firm):
+        """What trembling and skin add to a normal matrix of places, (6,) each; firm: the samples' weights over the noise's square."""
+        return 3 * firm * trembles, 3 * firm * skins
+
+    def told(products, weight):
+        """(normal matrix, aim) of what _products gives, both with the prior; with doubts where nothing else keeps the places near."""
+        normal, aim = products[:-1, :-1] / noise**2, products[:-1, -1] / noise**2
+        trembled, skin = untrue(weight.sum() / noise**2)
+        normal[:6, :6], share = _believed(normal[:6, :6], trembled, 0.0 if near else skin)
+        if not near:
+            normal[:6], aim[:6] = share @ normal[:6], share @ aim[:6]
+            normal[6:, :6] = normal[:6, 6:].T
+        normal[:6, :6] += np.eye(6) / arm_m**2
+        aim[:6] += usual_m / arm_m**2
+        return normal, aim
 
     weight = np.ones(len(t))
     grid, unlikely = _GRID, 0.0
@@ -328,13 +361,13 @@ def _find(felt_, above, below, joint, near, near_m):
     for _ in range(12):
         turn = heading_matrix(psi + drift * t)
         products = _products(turn, t, weight, *upper, *lower, np.zeros(3))
-        aim = products[:6, 8] / noise**2
-        r = np.linalg.solve(normal_of(products[:6, :6], weight), aim + usual_m / arm_m**2)
+        normal, aim = told(products, weight)
+        r = np.linalg.solve(normal[:6, :6], aim[:6])
         left2 = _left(turn, *upper, *lower, r)
         noise = usual * max(1.0, float(np.sqrt(np.median(left2) / 2.37)) / usual)
         weight = 1 / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
         products = _products(turn, t, weight, *upper, *lower, r[3:])
-        normal = normal_of(products[:8, :8], weight)
+        normal, _ = told(products, weight)
         normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
         normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
         gradient = (products[:8, :6] @ r - products[:8, 8]) / noise**2
@@ -345,7 +378,13 @@ def _find(felt_, above, below, joint, near, near_m):
         if abs(step[6]) < 1e-5:
             break
     covariance = np.linalg.inv(normal) * _ALIKE
-    covariance += _scatter_of_parts(turn, t, weight, upper, lower, untrue, r, normal, noise)
+    covariance += _scatter_of_parts(turn, t, weight, upper, lower, 3 * trembles, r, normal, noise)
+    if near:  # skin, or how bends tremble, may be what moves the joint away from there
+        products = _products(turn, t, weight, *upper, *lower, np.zeros(3)) / noise**2 / _ALIKE
+        believed, share = _believed(products[:6, :6], *untrue(weight.sum() / noise**2 / _ALIKE))
+        covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / arm_m**2)
+        r = covariance[:6, :6] @ (share @ products[:6, 8] + usual_m / arm_m**2)
+        left2 = _left(turn, *upper, *lower, r)
     told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
     return Link(
         above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,

@@ -96,7 +96,7 @@ class SeatFit(FirstSeats):
                     continue
                 a, b = pair
                 known = np.flatnonzero(np.isfinite(q[:, a, 0]) & np.isfinite(q[:, b, 0]))
-                straight = np.nanargmin(np.abs(self.held_at)) if len(self.held_at) else 0
+                straight = self._straight(pair)
                 rest = quaternion_multiply(quaternion_conjugate(self.held[straight, a]), self.held[straight, b])
                 now = quaternion_multiply(quaternion_conjugate(q[known, a]), q[known, b])
                 bent = np.linalg.norm(
