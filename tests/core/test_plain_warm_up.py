@@ -11,7 +11,6 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
-    quaternion_rotate,
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
@@ -105,7 +104,7 @@ class PlainWarmUp(unittest.TestCase):
             sds.append(np.sqrt(np.linalg.eigvalsh(link.above_cov)[-1]))
         self.assertGreater(sds[0], 0.1)
         self.assertLess(sds[1], sds[0])
-        self.assertLess(np.linalg.norm(quaternion_rotate(suit.mount[0], link.above_m)), 0.5)
+        self.assertLess(np.linalg.norm(link.above_m), 0.5)
 
 
 if __name__ == "__main__":

@@ -61,7 +61,9 @@ class FirstSeats:
         self.zero = links[0].zero_s if links else float(recording.times_s.mean())
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
+        self.faced = self._heading_sd() < FACED_RAD
         self.held[self._astray()] = np.nan
+        self.kinds = self._kinds()
         self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
@@ -70,12 +72,11 @@ class FirstSeats:
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
         heading, drift = self._headings_by_links()
-        faced = self._heading_sd() < FACED_RAD
-        knees = self._knees(heading, drift, faced)
+        knees = self._knees(heading, drift, self.faced)
         if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
             return []
         knees /= np.linalg.norm(knees)
-        arms = self._arms_across(heading, drift, self._kinds(), faced)
+        arms = self._arms_across(heading, drift, self.faced)
         hips, hips_cov = self._hips_across(heading, drift)
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
         seconds = float(np.ptp(self.recording.times_s))
@@ -134,8 +135,7 @@ class FirstSeats:
     def begin(self):
         """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
         heading, drift = self._headings_by_links()
-        kinds = self._kinds()
-        if not any(kinds):
+        if not any(self.kinds):
             if any(plain(n) in (*ARMS, "Hand") for n in self.names) and not self._arm_lines():
                 raise InputError(
                     "No upper arm or forearm has a sensor next to it, so nothing tells a T-pose from arms that hang; expected one beside it."
@@ -143,9 +143,9 @@ class FirstSeats:
             raise InputError(
                 "No still pose of the warm-up is a T-pose or has the arms down; expected both, each for two seconds."
             )
-        heading = heading + self._facing(heading, drift, kinds)
-        heading = heading + self._limbs_facing(heading, drift, kinds)
-        return heading, drift, kinds, self._first_mounts(heading, drift, kinds)
+        heading = heading + self._facing(heading, drift)
+        heading = heading + self._limbs_facing(heading, drift)
+        return heading, drift, self.kinds, self._first_mounts(heading, drift)
 
     def expected_places(self):
         """{joint: (place above (3,), place below (3,), heading, drift, sd of the heading)} by the poses and by where on limbs suits have their sensors."""
@@ -203,24 +203,13 @@ class FirstSeats:
         ends, out = {}, []
         for link in self.links:
             ends.setdefault(link.above, {})[link.joint] = (link.above_m, link.above_cov)
-        for bone, joint in (("hips", "UpperLeg"), ("chest", "Shoulder"), ("chest", "UpperArm")):
+        for bone, joint, *within in (
+            ("hips", "UpperLeg"), ("chest", "Shoulder"), ("chest", "UpperArm", "Shoulder"),
+        ):  # fmt: skip
             both = [ends.get(bone, {}).get(side + joint) for side in ("left", "right")]
             if None not in both:
-                wanted = np.array(
-                    [
-                        2
-                        * sum(
-                            self.skeleton.rest_offset_m[self.skeleton.index(b), 0]
-                            for b in (
-                                ("leftUpperLeg",)
-                                if joint == "UpperLeg"
-                                else ("leftShoulder", "leftUpperArm")[: 1 + (joint == "UpperArm")]
-                            )
-                        ),
-                        0.0,
-                        0.0,
-                    ]
-                )
+                half = sum(self.skeleton.rest_offset_m[self.skeleton.index(f"left{b}"), 0] for b in (joint, *within))
+                wanted = np.array([2 * half, 0.0, 0.0])
                 sharp = _sharpness(both[0][1] + both[1][1], ACROSS_SD_M)
                 out.append((bone, both[0][0] - both[1][0], wanted, sharp))
         return out
@@ -244,10 +233,9 @@ class FirstSeats:
             off = np.where(known, 2 * np.arccos(np.clip(along, 0.0, 1.0)), 0.0)
             out[n] = (off**2).sum(axis=0) > np.radians(STRAYS_DEG) ** 2 * known.sum(axis=0)
         for s, bone in enumerate(self.names):
-            of_arms = plain(bone) in (*ARMS, "Hand", "Shoulder")
-            for group in np.unique(kinds[kinds != ""]) if of_arms else [None]:
-                posed = np.flatnonzero((kinds != "") if group is None else (kinds == group))
-                posed = posed[np.isfinite(up[posed, s, 0])]
+            of_arms = plain(bone) in (*ARMS, "Hand", "Shoulder")  # all else is held alike in both poses
+            for alike in [kinds == kind for kind in POSES] if of_arms else [kinds != ""]:
+                posed = np.flatnonzero(alike & np.isfinite(up[:, s, 0]))
                 steady = posed[~out[posed, s]]
                 if not len(steady):
                     out[posed, s] = False  # it is all that is known of it
@@ -281,13 +269,13 @@ class FirstSeats:
             out.append("arms down" if middle < -ARM_DOWN_DEG else "T-pose" if abs(middle) < ARM_LEVEL_DEG else "")
         return out
 
-    def _facing(self, heading, drift, kinds):
+    def _facing(self, heading, drift):
         """What to add to all headings so that the body faces +Z: arms stretch to the sides in a T-pose, knees bend backwards, hips lie beside each other.
 
         Limbs whose headings links tell come first; of the others each may face its own way.
         """
-        for of in (self._heading_sd() < FACED_RAD, None):
-            across = self._arms_across(heading, drift, kinds, of)
+        for of in (self.faced, None):
+            across = self._arms_across(heading, drift, of)
             if np.linalg.norm(across) >= LEAST_ARMS_M:
                 break
             across = self._knees(heading, drift, of)
@@ -297,26 +285,26 @@ class FirstSeats:
             across, _ = self._hips_across(heading, drift)
         return np.arctan2(-across[2], across[0])
 
-    def _limbs_facing(self, heading, drift, kinds):
+    def _limbs_facing(self, heading, drift):
         """What to add to headings (S,) of limbs of which links do not tell: a knee bends backwards, an arm of a T-pose stretches to its side."""
-        out, unknown = np.zeros(len(self.names)), self._heading_sd() >= FACED_RAD
+        out = np.zeros(len(self.names))
         for side in ("left", "right"):
             for limb in (("UpperLeg", "LowerLeg", "Foot"), ("UpperArm", "LowerArm", "Hand")):
                 at = [self.number[side + b] for b in limb if side + b in self.number]
-                if not at or not unknown[at[0]]:
+                if not at or self.faced[at[0]]:
                     continue
                 if limb[0] == "UpperLeg":
                     across = self._knee_bends(side, heading, drift)
                 else:
-                    across = self._arms_across(heading, drift, kinds, np.isin(np.arange(len(self.names)), at))
+                    across = self._arms_across(heading, drift, np.isin(np.arange(len(self.names)), at))
                 if np.linalg.norm(across[[0, 2]]) > LEAST_TOLD:
                     out[at] = np.arctan2(-across[2], across[0])
         return out
 
-    def _arms_across(self, heading, drift, kinds, of=None):
+    def _arms_across(self, heading, drift, of=None):
         """From right to left by the arms in the T-poses, (3,) in a world in which the pelvis' filter has heading 0; of (S,): by which sensors, or by all."""
         across = np.zeros(3)
-        for kind, held, at in zip(kinds, self.held, self.held_at, strict=True):
+        for kind, held, at in zip(self.kinds, self.held, self.held_at, strict=True):
             world = self._turned(held, heading + drift * at)
             for bone, (line, _) in self.lines.items() if kind == "T-pose" else ():
                 if (
@@ -339,11 +327,11 @@ class FirstSeats:
         turn = matrix_from_quaternion(world).mean(axis=0)
         return turn @ (left.above_m - right.above_m), turn @ (left.above_cov + right.above_cov) @ turn.T
 
-    def _first_mounts(self, heading, drift, kinds):
+    def _first_mounts(self, heading, drift):
         """Mounts (S, 4) as the poses say, a T-pose first."""
         mount = np.full((len(self.names), 4), np.nan)
         for kind in POSES:
-            for n in [i for i, k in enumerate(kinds) if k == kind]:
+            for n in [i for i, k in enumerate(self.kinds) if k == kind]:
                 world = self._turned(self.held[n], heading + drift * self.held_at[n])
                 said = quaternion_multiply(quaternion_conjugate(self.posed[kind]), world)
                 mount = np.where(np.isfinite(mount), mount, said)
@@ -352,7 +340,7 @@ class FirstSeats:
     def _straight(self, sensors):
         """The still in which knees are straight: of the poses in which these sensors, by number, tell, the one nearest to the middle."""
         told = np.isfinite(self.held[:, sensors, 0]).all(axis=1)
-        poses = [i for i, kind in enumerate(self._kinds()) if kind and told[i]] or range(len(self.held))
+        poses = [i for i, kind in enumerate(self.kinds) if kind and told[i]] or range(len(self.held))
         return min(poses, key=lambda i: abs(self.held_at[i]))
 
 

@@ -266,7 +266,7 @@ _TURNED = np.array(
 def _costs_of_headings(headings, upper, lower, untrue, noise, usual_m, arm_m):
     """What the best places of the joint leave unexplained, with their prior, for each of `headings` (H,) between two filters.
 
-    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides. A heading comes into every product of the two sides by its cosine and its
+    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides; untrue: as in _find. A heading comes into every product of the two sides by its cosine and its
     sine alone, so the samples are gone through once and not once for each heading.
     """
     (force_u, bend_u), (force_l, bend_l) = upper, lower
@@ -290,8 +290,9 @@ def _costs_of_headings(headings, upper, lower, untrue, noise, usual_m, arm_m):
     return left / noise**2 + ((r - usual_m) ** 2).sum(1) / arm_m**2
 
 
-def _scatter_of_parts(turn, times, weight, upper, lower, untrue, r, normal, noise):
-    """Covariance (8, 8) of a joint's places r, the heading and its drift, by how differently parts of a recording pull them.
+def _scatter_of_parts(turn, times, weight, upper, lower, trembled, r, normal, noise):
+    """Covariance (8, 8) of a joint's places r, the heading and its drift, by how differently parts of a recording pull them; trembled (6,):
+    what trembling adds to the places' diagonal with each sample.
 
     Where a joint only ever bends about one axis, nothing but errors tells where along it the joint is, and skin errs differently in
     every movement. The fit alone would call that certain. Source: H. White, Maximum likelihood
@@ -302,7 +303,7 @@ def _scatter_of_parts(turn, times, weight, upper, lower, untrue, r, normal, nois
     for k, part in enumerate(map(slice, edges[:-1], edges[1:])):
         products = _products(turn[part], times[part], weight[part], *(x[part] for x in (*upper, *lower)), r[3:])
         pull[k] = products[:8, 8] - products[:8, :6] @ r
-        pull[k, :6] += weight[part].sum() * untrue * r
+        pull[k, :6] += weight[part].sum() * trembled * r
     pull /= noise**2
     pull -= pull.mean(axis=0)
     off = np.linalg.solve(normal, pull.T) * np.sqrt(PARTS / (PARTS - 1))
@@ -341,8 +342,10 @@ def _find(felt_, above, below, joint, near, near_m):
         """(normal matrix, aim) of what _products gives, both with the prior; with doubts where nothing else keeps the places near."""
         normal, aim = products[:-1, :-1] / noise**2, products[:-1, -1] / noise**2
         trembled, skin = untrue(weight.sum() / noise**2)
-        normal[:6, :6], share = _believed(normal[:6, :6], trembled, 0.0 if near else skin)
-        if not near:
+        if near:
+            normal[:6, :6] = _cleaned(normal[:6, :6] - np.diag(trembled))
+        else:
+            normal[:6, :6], share = _believed(normal[:6, :6], trembled, skin)
             normal[:6], aim[:6] = share @ normal[:6], share @ aim[:6]
             normal[6:, :6] = normal[:6, 6:].T
         normal[:6, :6] += np.eye(6) / arm_m**2
