@@ -34,7 +34,7 @@ from otrevo.standins import world
 from tests.server.production import calibrate, make_production, work
 from tests.server.recording import streamed_take
 from tests.server.test_server import post, signed_in
-from tests.server.workers import PATIENCE_S, all_ended, kill, running, start_worker, told, wait_until, worker
+from tests.server.workers import PATIENCE_S, all_ended, at_rest, kill, running, start_worker, told, wait_until, worker
 
 
 class WithATake(TransactionTestCase):
@@ -223,6 +223,7 @@ class Cancelling(WithATake):
         client = signed_in("technician")
         with worker() as process:
             for name in ("label", "solve"):
+                wait_until(at_rest, "the end of the work before")
                 child = self.held_still(process)
                 queue_from(self.take, name)
                 run = wait_until(lambda n=name: Run.objects.filter(name=n, state="running").first(), name)

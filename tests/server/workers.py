@@ -13,6 +13,7 @@ from unittest import mock
 
 from django.conf import settings
 from django.db import connection
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from otrevo.server.work.models import ACTIVE, Run
 from otrevo.server.work.spawner import die_with
@@ -66,6 +67,14 @@ def wait_until(true, what):
             raise AssertionError(f"{what} did not come about; runs: {told()}")
         time.sleep(0.02)
     return found
+
+
+def at_rest():
+    """Whether no worker has anything in hand.
+
+    A run has ended a moment before its computing process says so; held still in between, it would keep its worker for ever.
+    """
+    return not ProcrastinateJob.objects.filter(status="doing").exists()
 
 
 def told():
