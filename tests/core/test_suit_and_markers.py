@@ -92,6 +92,30 @@ class Clocks(unittest.TestCase):
         found = find_suit_clock(suit, 100.0, self.bones, 120.0)
         self.assertLess(abs(self.error_ms(found, 30.0)), 0.3)
 
+    def test_steps_that_are_all_alike_match_only_where_the_rest_does(self):
+        """Whoever marches turns the legs as fast a step later; that the arms moved meanwhile tells the steps apart."""
+        rng, times = np.random.default_rng(7), np.arange(len(self.bones)) / 120.0
+        march = np.sin(2 * np.pi * 0.9 * times) * np.clip((times - 3) / 3, 0, 1) * np.clip((57 - times) / 3, 0, 1)
+        moved = 0.4 * band_noise(rng, len(times), 6, 120.0, 0.1, 1.0).reshape(-1, 2, 3)
+        moved *= (np.clip(times - 20, 0, 1) * np.clip(30 - times, 0, 1))[:, None, None]
+        bones = quaternion_from_rotvec(
+            np.concatenate([march[:, None, None] * rng.normal(0, 0.5, (4, 3)), moved], axis=1)
+        )
+        at = self.true[0] + np.arange(int(55 * 100)) / 100.0 / self.true[1]
+        tremble = np.radians(0.7) * band_noise(rng, len(at), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
+        suit = quaternion_multiply(slerp(times, bones, at), quaternion_from_rotvec(tremble))
+        found = find_suit_clock(suit, 100.0, bones, 120.0)
+        self.assertLess(abs(self.error_ms(found, 30.0)), 2)
+
+    def test_a_recording_that_was_looped(self):
+        """It matches once round later just as well; both recordings begin and end nearly together."""
+        once = self.bones[: 12 * 120]
+        bones = np.concatenate([once, once[::-1], once, once[::-1]])
+        at = 0.3 + np.arange(47 * 100) / 100.0
+        found = find_suit_clock(slerp(np.arange(len(bones)) / 120.0, bones, at), 100.0, bones, 120.0)
+        self.assertLess(abs(found.offset_s + 0.3), 0.001)
+        self.assertIsNone(find_suit_clock(slerp(np.arange(len(bones)) / 120.0, bones, at[:2000]), 100.0, bones, 120.0))
+
     def test_other_movement_matches_nowhere(self):
         other = spread_turns(np.random.default_rng(9), 5000, 100.0, 6)
         self.assertIsNone(find_suit_clock(other, 100.0, self.bones, 120.0))

@@ -20,8 +20,10 @@ SLOPE_HALF_S = 0.05
 COARSE_HZ, FINE_HZ = 50.0, 30.0
 OVERLAP_S = 2.0
 SENSORS_AGREE = 3  # at least
-STANDS_OUT = 1.3  # the best match against the best one elsewhere
-ELSEWHERE_S = 0.5
+MATCHES, ELSEWHERE_S = 12, 0.5  # that are looked at, so far apart
+EXPLAINS = 0.6  # what the right one may leave of the bones' velocities; unlike movements leave about all
+SHARE_SD = 0.15  # what it may leave of any bone's: less is no better
+PLAINLY = 1.5  # as often as what the best leaves of bones, what others must leave
 DRIFT_SD = 200e-6
 SURE_S = 0.004
 PIECES = 12  # neighbours in time err alike; what such pieces say apart tells how sure the clock is
@@ -75,8 +77,8 @@ def _slope(velocity, hz):
     return out
 
 
-def _coarse(suit, suit_hz, bone, bone_hz):
-    """By how much the suit's samples come later than the bones', seconds from either one's first, or None where nothing stands out."""
+def _matches(suit, suit_hz, bone, bone_hz):
+    """By how much the suit's samples may come later than the bones', seconds from either one's first: the likeliest first."""
     suit, bone = (
         np.linalg.norm(_at(v, np.arange(0, len(v) - 1, hz / COARSE_HZ)), axis=2)
         for v, hz in ((suit, suit_hz), (bone, bone_hz))
@@ -84,16 +86,44 @@ def _coarse(suit, suit_hz, bone, bone_hz):
     enough = OVERLAP_S * COARSE_HZ
     told = np.minimum(np.isfinite(suit).sum(axis=0), np.isfinite(bone).sum(axis=0)) >= enough
     if told.sum() < SENSORS_AGREE:
-        return None
+        return []
     a, b = _standard(suit[:, told]), _standard(bone[:, told])
     total, overlap = _correlated(a, b), _correlated((a != 0.0).astype(float), (b != 0.0).astype(float))
-    score = np.where(overlap > told.sum() * enough, total / np.sqrt(np.maximum(overlap, 1.0)), -np.inf)
-    lags = np.arange(len(score)) - (len(bone) - 1)
-    best = int(np.argmax(score))
-    away = score[np.abs(lags - lags[best]) > ELSEWHERE_S * COARSE_HZ]
-    if len(away) and score[best] < STANDS_OUT * away.max():
+    score = np.where(overlap > told.sum() * enough, total / np.sqrt(np.maximum(overlap, 1.0)), 0.0)
+    peaks, _ = scipy.signal.find_peaks(np.pad(score, 1), height=1e-9, distance=ELSEWHERE_S * COARSE_HZ)
+    peaks = peaks[np.argsort(-score[peaks - 1])[:MATCHES]] - 1
+    return list((peaks - (len(bone) - 1)) / COARSE_HZ)
+
+
+def _best_match(matches, suit, suit_hz, at, bone):
+    """That one of `matches` at which velocities agree in direction too, or None where none does, or several do.
+
+    How fast limbs turn matches itself a step later in whoever marches; what else moves tells steps apart. A recording that
+    was looped fits alike once round later; then less of the two overlaps.
+    """
+    if not matches:
         return None
-    return lags[best] / COARSE_HZ
+    fits = [_left(bone, _at(suit, (offset + at) * suit_hz)) for offset in matches]
+    left, whole, overlap_s = (np.array(v) for v in zip(*fits, strict=True))
+    share = np.sqrt(left / np.maximum(whole, 1e-9))
+    worse = np.mean(np.maximum(share, SHARE_SD) / np.maximum(share.min(axis=0), SHARE_SD), axis=1)
+    alike = np.flatnonzero(worse < PLAINLY * worse.min())
+    best, *others = alike[np.argsort(-overlap_s[alike])]
+    if left[best].sum() > EXPLAINS**2 * whole[best].sum():
+        return None
+    if others and overlap_s[best] < overlap_s[others[0]] + ELSEWHERE_S:
+        return None
+    return matches[best]
+
+
+def _left(bone, sensor):
+    """(What is left, squared, of each bone's velocities (N, S, 3) by its sensor's, turned as they fit best (S,); the bones' own
+    squares (S,); how long the two overlap, in seconds).
+    """
+    known = (np.isfinite(sensor) & np.isfinite(bone)).all(axis=2)
+    bone, sensor = (np.where(known[..., None], v, 0.0) for v in (bone, sensor))
+    left = bone - _turned(sensor, _fitting_turns(bone, sensor))
+    return (left**2).sum(axis=(0, 2)), (bone**2).sum(axis=(0, 2)), known.any(axis=1).sum() / FINE_HZ
 
 
 def _standard(speed):
@@ -128,11 +158,13 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
         None where the motion does not tell.
     """
     mine, theirs = _velocity(suit, suit_hz), _velocity(bone_world, bone_hz)
-    offset = near_s if near_s is not None else _coarse(mine, suit_hz, theirs, bone_hz)
-    if offset is None:
-        return None
     step = max(1, round(bone_hz / FINE_HZ))
     at, bone = np.arange(0, len(theirs), step) / bone_hz, theirs[::step]
+    offset = near_s
+    if offset is None:
+        offset = _best_match(_matches(mine, suit_hz, theirs, bone_hz), mine, suit_hz, at, bone)
+    if offset is None:
+        return None
     slope = _slope(mine, suit_hz)
     drift = 0.0
     for _ in range(12):
@@ -163,16 +195,26 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
     return MotionClock(float(offset), float(1e6 * drift), float(sd), float(1e6 * drift_sd), len(told))
 
 
+def _fitting_turns(bone, sensor):
+    """Rotations (S, 3, 3) from sensors' axes to bones', by velocities (N, S, 3) of both (Kabsch)."""
+    u, _, vt = np.linalg.svd(bone.transpose(1, 2, 0) @ sensor.swapaxes(0, 1))
+    u[..., 2] *= np.sign(np.linalg.det(u @ vt))[:, None]
+    return u @ vt
+
+
+def _turned(velocity, turns):
+    """Velocities (N, S, 3) by rotations (S, 3, 3)."""
+    return (velocity.swapaxes(0, 1) @ turns.swapaxes(1, 2)).swapaxes(0, 1)
+
+
 def _compared(bone, sensor, rate, known):
     """How each moment pushes the offset (N,), and how firmly (N,), by all sensors, each turned as it fits best.
 
     bone, sensor, rate (N, S, 3) velocities, and how fast the sensor's change; known (N, S).
     """
     bone, sensor, rate = (np.where(known[..., None], v, 0.0) for v in (bone, sensor, rate))
-    u, _, vt = np.linalg.svd(bone.transpose(1, 2, 0) @ sensor.swapaxes(0, 1))
-    u[..., 2] *= np.sign(np.linalg.det(u @ vt))[:, None]
-    turn = (u @ vt).swapaxes(1, 2)
-    sensor, rate = ((v.swapaxes(0, 1) @ turn).swapaxes(0, 1) for v in (sensor, rate))
+    turn = _fitting_turns(bone, sensor)
+    sensor, rate = _turned(sensor, turn), _turned(rate, turn)
     left = bone - sensor
     size = np.linalg.norm(left, axis=2)
     middle = np.sort(np.where(known, size, np.inf), axis=0)[known.sum(axis=0) // 2, np.arange(known.shape[1])]
