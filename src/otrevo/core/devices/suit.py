@@ -49,7 +49,7 @@ def _times(stream, data, solved, world, held):
     found = find_suit_clock(data[..., :4], hz, np.where(held[..., None], world, np.nan), bones_hz, near)
     if found is None and said == OWN_CLOCK:
         raise InputError(
-            "Suit: its clock could not be told from how it moves; expected some seconds of the same movement as the markers', "
+            "The suit's clock could not be told from how it moves; expected some seconds of the same movement as the markers', "
             "or to be told how the clocks differ (--clock)."
         )
     if found is None or (near is not None and (found.sd_s > SURE_S or abs(found.offset_s - near) > NEAR_S)):
