@@ -107,6 +107,18 @@ class Clocks(unittest.TestCase):
         found = find_suit_clock(suit, 100.0, bones, 120.0)
         self.assertLess(abs(self.error_ms(found, 30.0)), 2)
 
+    def test_a_warm_ups_drift_helps_a_short_take_unless_it_says_otherwise(self):
+        tremble = np.radians(2.0) * band_noise(np.random.default_rng(5), len(self.suit), 18, 100.0, 0.4, 5.0)
+        suit = quaternion_multiply(self.suit, quaternion_from_rotvec(tremble.reshape(-1, 6, 3)))
+        bare = find_suit_clock(suit[:500], 100.0, self.bones, 120.0)
+        told = find_suit_clock(suit[:500], 100.0, self.bones, 120.0, drift_before=(85.0, 4.0))
+        self.assertGreater(bare.drift_sd_ppm, 20)
+        self.assertLess(abs(told.drift_ppm - 83), 6)
+        self.assertLess(told.drift_sd_ppm, 5)
+        self.assertLess(abs(self.error_ms(told, 2.5)), max(0.5, 4 * 1000 * told.sd_s))
+        whole, other = (find_suit_clock(suit, 100.0, self.bones, 120.0, drift_before=d) for d in (None, (-180.0, 4.0)))
+        self.assertEqual(whole, other, "another suit's")
+
     def test_a_recording_that_was_looped(self):
         """It matches once round later just as well; both recordings begin and end nearly together."""
         once = self.bones[: 12 * 120]

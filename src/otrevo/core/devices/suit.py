@@ -10,7 +10,7 @@ from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
-from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.documents import clock_of, suit_to_document
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
@@ -38,15 +38,19 @@ def _bones(solved):
     return world[:, [solved.motion.skeleton.index(b) for b in SUIT_BONES]], held
 
 
-def _times(stream, data, solved, world, held):
-    """(take times (T,) of a suit's samples, figures): as they were lined up, corrected by the motion where that tells."""
+def _times(stream, data, solved, world, held, drift_before=None):
+    """(take times (T,) of a suit's samples, figures): as they were lined up, corrected by the motion where that tells.
+
+    drift_before: what the warm-up told of a clock that nobody has lined up, as of `find_suit_clock`.
+    """
     lined_up = stream.clock.times(len(data))
     said = stream.details.get("clock")
     if said == KNOWN_CLOCK:
         return lined_up, {}
     bones_hz, hz = float(solved.motion.rate), float(stream.rate) if said == OWN_CLOCK else stream.clock.hz
     near = None if said == OWN_CLOCK else solved.times_s[0] - stream.clock.start_s
-    found = find_suit_clock(data[..., :4], hz, np.where(held[..., None], world, np.nan), bones_hz, near)
+    shown = np.where(held[..., None], world, np.nan)
+    found = find_suit_clock(data[..., :4], hz, shown, bones_hz, near, drift_before if said == OWN_CLOCK else None)
     if found is None and said == OWN_CLOCK:
         raise InputError(
             "The suit's clock could not be told from how it moves; expected some seconds of the same movement as the markers', "
@@ -55,7 +59,7 @@ def _times(stream, data, solved, world, held):
     if found is None or (near is not None and (found.sd_s > SURE_S or abs(found.offset_s - near) > NEAR_S)):
         return lined_up, {}
     figures = {"offset_s": round(found.offset_s, 5), "drift_ppm": round(found.drift_ppm, 1),
-               "sd_ms": round(1000 * found.sd_s, 3), "sensors": found.sensors}  # fmt: skip
+               "sd_ms": round(1000 * found.sd_s, 3), "drift_sd_ppm": round(found.drift_sd_ppm, 1), "sensors": found.sensors}  # fmt: skip
     if said == OWN_CLOCK:  # as the device shows it
         figures["offset_s"] = round(found.offset_s + stream.clock.start_s, 5)
     return solved.times_s[0] + (np.arange(len(data)) / hz - found.offset_s) / found.rate, {"clock": figures}
@@ -83,21 +87,25 @@ def calibrate(stream, solved):
     """How each sensor sits on its bone, by the body as markers show it."""
     data, recording = stream.read().astype(float), suit_recording_of(stream)
     world, held = _bones(solved)
-    take_times, _ = _times(stream, data, solved, world, held)
+    take_times, figures = _times(stream, data, solved, world, held)
     shown = device_start_s(stream) + np.arange(len(data)) / float(stream.rate)
     own = np.interp(recording.times_s, shown, take_times)
     bones = slerp(solved.times_s, world, own)
     nearest = np.clip(np.searchsorted(solved.times_s, own), 0, len(solved.times_s) - 1)
     bones[~held[nearest] | ((own < solved.times_s[0]) | (own > solved.times_s[-1]))[:, None]] = np.nan
     at = [SUIT_BONES.index(n) for n in recording.names]
-    return suit_to_document(calibrate_beside_markers(recording, bones[:, at]))
+    rows = suit_to_document(calibrate_beside_markers(recording, bones[:, at]))
+    if stream.details.get("clock") == OWN_CLOCK:
+        for row in rows.values():
+            row["clock_ppm"] = [figures["clock"][k] for k in ("drift_ppm", "drift_sd_ppm")]
+    return rows
 
 
 def guides(stream, document, solved):
     """The Guides of a suit; headings, and what else is off, from the bones that markers show."""
     data = stream.read().astype(float)
     world, held = _bones(solved)
-    own, figures = _times(stream, data, solved, world, held)
+    own, figures = _times(stream, data, solved, world, held, clock_of(document))
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
     turned, faults = suit_to_world(sensor, document, world, held, float(solved.motion.rate))
     return Guides(

@@ -3,7 +3,8 @@
 `rotation_xyzw`: from the sensor's to the bone's axes; `residual_deg`; `sd_deg` and, about each of the
 bone's axes, `axes_sd_deg`, and `joint_sd_deg` against the sensor of the bone above; `heading_rad` of its filter at `at_s` of the device's
 clock and `drift_rad_s`; `t_pose_xyzw`: the bone's rotation in the T-pose as it was held; `joints_m`: where joints lie as seen from the
-sensor; `exchanged_with`: the sensor that was worn in its place.
+sensor; `exchanged_with`: the sensor that was worn in its place; `clock_ppm`: by how much the suit's clock ran fast of the cameras' and
+one sigma of it, where their recordings told.
 """
 
 import numpy as np
@@ -39,6 +40,20 @@ def suit_to_document(calibration):
     for bone, said in worn_as(calibration.exchanged).items():
         rows[bone]["exchanged_with"] = said
     return rows
+
+
+def clock_of(rows, where="performer"):
+    """`clock_ppm` of a suit's rows, two floats, or None where they have none. Raises InputError."""
+    said = next((row["clock_ppm"] for row in rows.values() if "clock_ppm" in row), None)
+    if said is None:
+        return None
+    try:
+        drift, sd = (float(v) for v in said)
+    except (TypeError, ValueError):
+        drift = sd = np.nan
+    if not (np.isfinite(drift) and np.isfinite(sd) and sd >= 0):
+        raise InputError(f"{where}: suit: clock_ppm is {said!r}; expected a drift and one sigma of it, both in ppm.")
+    return drift, sd
 
 
 def suit_from_document(devices, where="performer"):

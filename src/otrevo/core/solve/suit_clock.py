@@ -25,6 +25,8 @@ EXPLAINS = 0.6  # what the right one may leave of the bones' velocities; unlike 
 SHARE_SD = 0.15  # what it may leave of any bone's: less is no better
 PLAINLY = 1.5  # as often as what the best leaves of bones, what others must leave
 DRIFT_SD = 200e-6
+STEADY = 2e-6  # of a quartz between recordings, one sigma: it warms and cools
+OTHERWISE_SD = 3.0
 SURE_S = 0.004
 PIECES = 12  # neighbours in time err alike; what such pieces say apart tells how sure the clock is
 
@@ -140,7 +142,7 @@ def _correlated(a, b):
     return scipy.fft.irfft(product.sum(axis=1), size)[:whole]
 
 
-def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
+def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_before=None):
     """Find a suit's clock by the motion of bones. Both recordings count from their own first sample.
 
     Parameters
@@ -151,6 +153,9 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
         World rotations of the bones that the sensors are on, NaN where markers do not show them, at `bone_hz`.
     near_s : float, optional
         The offset is about this; sought everywhere where it is not given.
+    drift_before : (float, float), optional
+        The drift against the same cameras that an earlier recording told, and one sigma of it, in ppm. It is left out where
+        this recording plainly says otherwise, as another suit's clock does.
 
     Returns
     -------
@@ -189,7 +194,16 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None):
     piece = np.clip(np.searchsorted(edges, at, "right") - 1, 0, PIECES - 1)
     left = np.stack([np.bincount(piece, push * d, PIECES) for d in design.T], axis=1)
     inverse = np.linalg.inv(normal)
-    sd, drift_sd = np.sqrt(np.diag(inverse @ (left.T @ left) @ inverse + inverse))
+    covariance = inverse @ (left.T @ left) @ inverse + inverse
+    if drift_before is not None:
+        before, before_variance = 1e-6 * drift_before[0], (1e-6 * drift_before[1]) ** 2 + STEADY**2
+        variance = covariance[1, 1] + before_variance
+        if (before - drift) ** 2 < OTHERWISE_SD**2 * variance:
+            gain = covariance[1] / variance
+            covariance = covariance - np.outer(gain, covariance[1])
+            moved = gain * (before - drift)
+            offset, drift = offset + moved[0] - moved[1] * middle, drift + moved[1]
+    sd, drift_sd = np.sqrt(np.diag(covariance))
     if sd > SURE_S:
         return None
     return MotionClock(float(offset), float(1e6 * drift), float(sd), float(1e6 * drift_sd), len(told))
