@@ -77,6 +77,16 @@ class PlainWarmUp(unittest.TestCase):
             off = {b: np.linalg.norm(off_deg(found, suit, b)) for b in found.names if "Leg" in b}
             self.assertLess(np.mean(list(off.values())), 12.0, off)
 
+    def test_legs_are_as_long_as_the_height_says_where_there_are_no_strides(self):
+        """Whoever bends the knees or marches on the spot moves legs by little more than they are off."""
+        performer, _, recording = self.worn[0]
+        skeleton, _, notes = calibrate_wearer(recording, {"height_m": performer.height_m})
+        self.assertFalse([n for n in notes if "steps" in n], notes)
+        usual = generic_skeleton(performer.height_m)
+        for bone in ("leftLowerLeg", "leftFoot"):
+            b = usual.index(bone)
+            np.testing.assert_allclose(skeleton.rest_offset_m[b], usual.rest_offset_m[b], atol=0.002)
+
     def test_a_leg_that_is_lifted_while_all_else_is_still_is_in_no_pose(self):
         performer, _, recording = self.worn[0]
         stills = find_stills(recording)

@@ -18,6 +18,7 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
+from otrevo.core.inertial.contacts import Point, find_touches
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.joints import felt, find_link, heading_matrix, links_of
@@ -133,6 +134,38 @@ class Steps(unittest.TestCase):
         self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 2.0)
         foot = motion_joints(Motion(skeleton, motion.rate, found.root_m, found.rotation_local))[0][:, legs[1]]
         self.assertLess(np.ptp(foot[:140], axis=0).max(), 0.004, "and its foot stands")
+
+    def test_what_hangs_on_a_wire_with_whirling_legs_leans_on_nothing(self):
+        """Its ropes carry the body: for two seconds something is lowest, and none of it is slow."""
+        skeleton, times = generic_skeleton(), np.arange(600) / RATE
+        share = np.clip((times - 1.5) / 2.5, 0, 1)
+        share = share**3 * (share * (6 * share - 15) + 10)
+        root = skeleton.rest_offset_m[0] + np.outer(share, [0, 0, 3.0]) + np.outer(share * (1 - share), [0, 1.6, 0])
+        whirl = np.sin(2 * np.pi * 1.5 * (times - 1.5)) * np.clip(20 * share * (1 - share), 0, 1)
+        turned = np.zeros((len(times), len(skeleton.names), 3))
+        for side, sign in (("left", 1.0), ("right", -1.0)):
+            turned[:, skeleton.index(side + "UpperLeg"), 0] = sign * np.radians(50) * whirl
+        motion = Motion(skeleton, Fraction(100), root, quaternion_from_rotvec(turned))
+        recording, calibration = true_recording(motion, LEGS), perfect(LEGS, skeleton)
+        recording = replace(
+            recording,
+            force_ms2=recording.force_ms2 + np.random.default_rng(2).normal(0, 0.2, recording.force_ms2.shape),
+        )
+        headings = find_headings(recording, calibration, felt(recording))
+        found = find_travel(recording, calibration, headings, skeleton, motion.rotation_local)
+        way = found.root_m[-50:].mean(axis=0) - found.root_m[:50].mean(axis=0)
+        self.assertLess(np.abs(way - [0, 0, 3.0]).max(), 0.15)
+
+    def test_whoever_crawls_goes_by_the_knees_and_drags_the_feet(self):
+        """A shin turns about its knee, which stands; toes that are dragged evenly feel as still, but hang higher."""
+        still, turning = np.zeros((100, 3)), np.full(100, 1.2)
+
+        def point(bone, height_m):
+            return Point(bone, still, still + [0, height_m, 0], still, turning, np.zeros(100), 0.02)
+
+        for toes_m, stand in ((-0.38, ["leftLowerLeg"]), (-0.45, ["leftLowerLeg", "leftToes"])):
+            points = {"leftToes": point("leftFoot", toes_m), "leftLowerLeg": point("leftLowerLeg", -0.46)}
+            self.assertEqual(sorted(c.point for c in find_touches(points, RATE, 0.0)), stand)
 
     def test_without_a_level_floor_the_lowest_point_is_the_ground(self):
         _, found = self.solved(0.18, level_floor=False)

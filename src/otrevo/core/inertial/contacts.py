@@ -27,6 +27,8 @@ PLACE_M = 0.03  # how well it is known where on the limb the point is
 TURNING_RAD_S = np.radians(50.0)
 LIFT_M, FOOT_LIFT_M = 0.12, 0.5  # so far over the lowest point of the body something may still be on the ground
 SHORTEST_S, BREAK_S, FLAT_S, PIVOT_S = 0.08, 0.05, 0.06, 0.2
+PIVOTS = ("Toes", "LowerLeg")  # which may stand while their limbs go on turning about them
+KNEE_M = 0.04  # feet that are so much higher than a knee that stands do not stand
 FLIGHT_MS2, FLIGHT_S = 4.0, 0.1  # a body that feels less flies
 # Shares of the body's mass that go with a sensor (D. A. Winter, Biomechanics and Motor Control of Human Movement, table 4.1)
 MASSES = {
@@ -180,8 +182,8 @@ def _height(point, skeleton):
 def find_touches(points, rate, blurred_s):
     """[Contact] without levels: a point stands while its limb hardly turns and it feels gravity alone, low down on the body.
 
-    A foot that stands flat may go on standing on its ball while it turns, and come down on it. On steps and rungs a foot stands while the
-    other goes below it.
+    A foot that stands flat may go on standing on its ball while it turns, and come down on it; whoever crawls turns the shin
+    about the knee. On steps and rungs a foot stands while the other goes below it.
     """
     if not points:
         return []
@@ -195,11 +197,17 @@ def find_touches(points, rate, blurred_s):
     quiet = np.sqrt(np.maximum(felt, 0.0)) < QUIET_MS2 + PLACE_M * bending
     foot = np.array([name.endswith(("Foot", "Toes")) for name in points])
     quiet &= low < np.where(foot, FOOT_LIFT_M, LIFT_M)
+    knees = [k for k, name in enumerate(points) if name.endswith("LowerLeg")]
+    if knees:  # whoever goes on the knees drags the feet, which feel as still
+        knee = np.where(quiet[:, knees], low[:, knees], np.inf).min(axis=1, keepdims=True)
+        quiet &= ~(foot & (low - knee > KNEE_M))
     out, blurred = [], int(blurred_s * rate)
     for (name, p), at in zip(points.items(), quiet.T, strict=True):
         flat = at & (p.turning < TURNING_RAD_S)
-        ball = name.endswith("Toes")
-        for a, b in join_runs(find_runs(at if ball else flat), BREAK_S * rate):
-            if b - a >= SHORTEST_S * rate and (flat[a:b].sum() >= FLAT_S * rate or (ball and b - a >= PIVOT_S * rate)):
+        pivots = name.endswith(PIVOTS)
+        for a, b in join_runs(find_runs(at if pivots else flat), BREAK_S * rate):
+            if b - a >= SHORTEST_S * rate and (
+                flat[a:b].sum() >= FLAT_S * rate or (pivots and b - a >= PIVOT_S * rate)
+            ):
                 out.append(Contact(name, max(0, int(a) - blurred), min(len(at), int(b) + blurred), 0.0))
     return sorted(out, key=lambda c: c.start)

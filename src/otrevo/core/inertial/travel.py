@@ -35,14 +35,19 @@ from otrevo.core.inertial.recording import GRAVITY_MS2
 BLURRED_S = 0.03  # by so much what is filtered makes a contact begin late and end early
 WRONG_M, WRONG_M_S = (0.04, 0.10), 0.1  # a limb that is so far from where its pose says does not stand
 BESIDE_S, ROUNDS = 0.3, 8  # contacts so near in time strain each other
+FEWEST = 4  # rounds at least until it is known how fast what the body leans on is
 HIPS_SD_MS2, END_SD_MS2 = 0.6, 2.5
 TIE_SD_M = 0.10
 STAND_SD_M, SIT_SD_M = 0.0003, 0.002  # from frame to frame
 LEANING_SD_M_S, LEANING_SD_M, LEANING_S = 0.3, 0.05, 1.2
+LEANING_MS2, LEANING_M_S = 10.0, 1.5  # what feels so much, or goes so fast, carries nothing
 FLOOR_SD_M, SEAT_SD_M = 0.02, 0.05  # how high points lie over the ground; nobody's flesh is measured
 EDGE_S, LEAST_BELIEVED = 3.0, 0.01  # at the ends of a take accelerations count less
 ANCHOR = 1e4
 UPRIGHT, LOWER_M = 0.8, 0.05  # legs nearer to the vertical than this cosine let the hips down, at most by so much
+# how far legs turn as skin swings, how fast, what share of what legs do that may be, and how well it is known
+LEG_ERROR_RAD, SWINGS_HZ, FEIGNED_SD = np.radians(0.45), (0.3, 3.0), 0.5
+STRIDES, STRIDE_M, STRIDE_S = 4, 0.2, 4.0  # so many, so far and so short at most, tell how long legs are
 EASE_S = 0.2  # over which a leg goes to where its foot stands
 STEP_M, UNSURE_M_S = 0.12, 0.08  # what is less is the same floor, and more the longer nothing stood before
 
@@ -64,9 +69,9 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
         return Travel(np.tile(skeleton.rest_offset_m[0], (count, 1)), rotation_local, ())
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
     system = _system_of(recording, calibration, headings, skeleton, joint, world, BLURRED_S)
-    for _ in range(ROUNDS):
+    for number in range(ROUNDS):
         free = system.solve()
-        if not system.lets_go(free):
+        if not system.lets_go(free) and (number + 1 >= FEWEST or not system.leans):
             break
     ends, contacts = system.ends, _with_levels(system, free)
     found = system.solve(contacts if level_floor else ())
@@ -88,34 +93,58 @@ def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
     """(factor, one sigma): by how much legs are longer than the Skeleton's, as steps and squats of a warm-up tell.
 
     Where feet stand, the hips' own accelerometer says how far they go, and the angles of the legs say it in lengths of legs. The factor is
-    one more unknown of the least squares that finds the way. Arguments as those of `find_travel`. Without steps sigma is infinite.
+    one more unknown of the least squares that finds the way. Arguments as those of `find_travel`. Without strides sigma is infinite.
     """
     count = len(recording)
     joint, world = forward_kinematics(skeleton, np.zeros((count, 3)), rotation_local)
     system = _system_of(recording, calibration, headings, skeleton, joint, world)
-    n, grows, squares, by_hips = system.n, np.zeros_like(system.aim), 0.0, 0.0
+    n = system.n
+    legs, hips = np.zeros((2, count, n, 3))
     for bone, k in system.ends.order.items():
         if not bone.endswith(("Foot", "LowerLeg")):
             continue
         side = bone.removesuffix("Foot").removesuffix("LowerLeg")
-        hip = joint[:, skeleton.index(side + "UpperLeg")] - joint[:, 0]
-        leg = system.ends.relative[:, k - 1] - hip
-        grows[k::n] += leg / TIE_SD_M**2
-        grows[::n] -= leg / TIE_SD_M**2
-        squares += (leg**2).sum() / TIE_SD_M**2
-        by_hips += (leg * hip).sum() / TIE_SD_M**2
+        hips[:, k] = joint[:, skeleton.index(side + "UpperLeg")] - joint[:, 0]
+        legs[:, k] = system.ends.relative[:, k - 1] - hips[:, k]
+    errors = _leg_errors(legs, recording.rate_hz)
+    grows, strays = (_tie_aims(v) for v in (legs, errors))
     for _ in range(3):
-        if not squares or not system.standing:
+        if _strides(system) < STRIDES:  # who marches on the spot turns the legs by little more than they are off
             return 1.0, np.inf
         band, aim = system.standing_still()
         # what the ties aim at, and so the places, is fixed + factor * grown
-        both = solveh_banded(band, np.concatenate([aim - grows, grows], axis=1), lower=True)
-        fixed, grown = both[:, :3], both[:, 3:]
-        known = squares - (grows * grown).sum()
-        factor = ((grows * fixed).sum() - by_hips) / known
+        solved = solveh_banded(band, np.concatenate([aim - grows, grows, strays], axis=1), lower=True)
+        fixed, grown, strayed = solved[:, :3], solved[:, 3:6], solved[:, 6:]
+        known = (legs**2).sum() / TIE_SD_M**2 - (grows * grown).sum()
+        # what legs are off turns them as well, though the hips do not go along
+        feigned = (errors**2).sum() / TIE_SD_M**2 - (strays * strayed).sum()
+        told = (grows * fixed).sum() - (legs * hips).sum() / TIE_SD_M**2
+        factor = told / max(known - feigned, 0.5 * known)
         if not system.lets_go((fixed + factor * grown).reshape(count, n, 3)):
             break
-    return float(factor), float(1 / np.sqrt(known))
+    return float(factor), float(np.hypot(1 / np.sqrt(known), FEIGNED_SD * feigned / known))
+
+
+def _strides(system):
+    """How often hips go far over a foot while it stands."""
+    feet = [c for c in system.standing if c.point.endswith("Foot") and c.end - c.start < STRIDE_S * system.rate]
+    ways = (system.ends.relative[c.start : c.end, system.ends.number(c.point) - 1] for c in feet)
+    return sum(np.linalg.norm(np.ptp(way, axis=0)) > STRIDE_M for way in ways)
+
+
+def _tie_aims(vectors):
+    """What ties aim at (T (1 + E), 3) where limbs are vectors (T, 1 + E, 3) from the hips."""
+    aim = vectors / TIE_SD_M**2
+    aim[:, 0] -= aim[:, 1:].sum(axis=1)
+    return aim.reshape(-1, 3)
+
+
+def _leg_errors(legs, rate):
+    """Made-up errors (T, 1 + E, 3) of legs (T, 1 + E, 3), as large and as quick as those of sensors on skin that swings."""
+    own = np.random.default_rng(0).normal(size=legs.shape)
+    low, high = (max(1, int(rate / f)) for f in SWINGS_HZ)
+    own = scipy.ndimage.uniform_filter1d(own, high, axis=0) - scipy.ndimage.uniform_filter1d(own, low, axis=0)
+    return LEG_ERROR_RAD * np.linalg.norm(legs, axis=2, keepdims=True) * own / own.std()
 
 
 def _system_of(recording, calibration, headings, skeleton, joint, world, blurred_s=0.0):
@@ -137,7 +166,7 @@ class _System:
 
     def __init__(self, count, rate, hips, ends, points, contacts, carried):
         self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
-        self.carried = carried
+        self.carried, self.places, self.leans = carried, None, False
         self.n = n = 1 + len(ends.order)
         self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k
         self.aim = np.zeros((count * n, 3))
@@ -185,13 +214,26 @@ class _System:
         low = np.stack([p.relative[:, 1] - p.height_m for p in self.points.values()], axis=1).argmin(axis=1)
         return {name: np.flatnonzero(free & (low == k)) for k, name in enumerate(self.points)}
 
+    def _slow(self, name, t):
+        """How far (N,), 0 to 1, to believe that a point, the lowest of the body, is slow in frames t.
+
+        What is thrown about is not, nor what was fast when the way was last found.
+        """
+        p = self.points[name]
+        out = 1 / (1 + (np.linalg.norm(p.felt[t], axis=1) / LEANING_MS2) ** 2) ** 2
+        if self.places is not None:
+            way = self.places[:, self.ends.number(p.end)] + p.offset
+            speed = np.linalg.norm(np.gradient(way, 1 / self.rate, axis=0)[t], axis=1)
+            out = out / (1 + (speed / LEANING_M_S) ** 2) ** 2
+        return out
+
     def _leans(self, leaning, band, aim):
         """Whatever the body leans on is slow."""
         for name, t in leaning.items():
             p, t = self.points[name], t[t < self.count - 1]
             at = t * self.n + self.ends.number(p.end)
-            w = (self.rate / LEANING_SD_M_S) ** 2
-            step = (p.offset[t + 1] - p.offset[t]) * -w
+            w = (self.rate / LEANING_SD_M_S) ** 2 * self._slow(name, t)
+            step = (p.offset[t + 1] - p.offset[t]) * -w[:, None]
             np.add.at(band[0], at, w)
             np.add.at(band[0], at + self.n, w)
             np.add.at(band[self.n], at, -w)
@@ -244,11 +286,12 @@ class _System:
         """Places (T, 1 + E, 3); grounded: contacts with the levels they stand on."""
         band, aim = self.standing_still()
         n, leaning = self.n, self._leaning()
+        self.leans = any(len(t) for t in leaning.values())
         self._leans(leaning, band, aim)
         level_band, level_aim = band.copy(), aim[:, 1].copy()
 
-        def hold(point, t, level_m, sd_m):
-            p, w = self.points[point], 1 / sd_m**2
+        def hold(point, t, level_m, sd_m, share=1.0):
+            p, w = self.points[point], share / sd_m**2
             at = t * n + self.ends.number(p.end)
             level_band[0, at] += w
             level_aim[at] += w * (level_m + p.height_m - p.offset[t, 1])
@@ -259,10 +302,11 @@ class _System:
                 hold(c.point, np.arange(c.start, c.end), c.level_m, SEAT_SD_M if c.point == "hips" else FLOOR_SD_M)
             ground = _ground(grounded, self.count)
             for point, t in leaning.items():
-                hold(point, t, ground[t], LEANING_SD_M)
+                hold(point, t, ground[t], LEANING_SD_M, self._slow(point, t))
         flat = solveh_banded(band, aim[:, [0, 2]], lower=True)
         high = solveh_banded(level_band, level_aim, lower=True)
-        return np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
+        self.places = np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
+        return self.places
 
 
 def _ground(contacts, count):
