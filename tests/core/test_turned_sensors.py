@@ -77,6 +77,19 @@ class TurnedSensors(unittest.TestCase):
             take = with_turns(take, bone, swing * np.radians(degrees))
         self.assertEqual(self.found(take)[0], [])
 
+    def test_a_dancer_who_kicks_high_is_no_fault(self):
+        """Thighs that are lifted far turn aside as they please."""
+        times = np.arange(len(self.takes["quay walk"])) / 120
+        kicks = np.clip(times - 8, 0, 1) * (1 - np.cos(2 * np.pi * 0.3 * times)) / 2
+        for left, right, spine in (
+            ((-90, -60, 50), (-90, 60, -50), (30, 20, 0)),
+            ((-80, 60, 0), (-80, 60, 0), (0, 0, 0)),
+        ):
+            take = self.takes["quay walk"]
+            for bone, degrees in (("leftUpperLeg", left), ("rightUpperLeg", right), ("spine", spine)):
+                take = with_turns(take, bone, kicks[:, None] * np.radians(degrees))
+            self.assertEqual(self.found(take)[0], [])
+
     def test_feet_that_dangle_are_no_faults(self):
         """Nor do they stand wherever they come to rest for a moment: knees swing to and fro."""
         self.assertEqual(self.found(working(self.person.skeleton))[0], [])

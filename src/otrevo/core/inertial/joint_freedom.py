@@ -24,6 +24,7 @@ STRAYS_DEG = {
     "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
     "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
 }  # fmt: skip
+LOOSENED, LOOSENED_RAD = ("spine", "UpperLeg"), np.radians(65.0)  # bent so far, they stray as much again
 STRAYS_S = 1.5  # how long an angle stays astray
 LASTS, LASTS_S = 0.6, 60.0  # as much of that is another posture, and stays for so long
 USUAL_MOMENTS = 5.0  # how many moments of a take are needed to be believed as much as STRAYS_DEG
@@ -82,6 +83,9 @@ def angles_of(joint, above, below, piece_of, piece_s, priors):
         )
         stray = _stray(value[:, k], always, np.radians(usual_deg), np.repeat(priors, [6, 1, 1]), piece_s)
         covariance = stray**2 * alike + np.radians(usual_deg) ** 2 * lasting + READ_RAD**2 * np.eye(len(piece))
+        if plain(joint) in LOOSENED:
+            more = np.radians(usual_deg) * (value[:, 0] / LOOSENED_RAD) ** 2
+            covariance += np.outer(more, more) * (alike + lasting)
         certainty = np.linalg.inv(covariance)
         out[k] = Angle(piece, value[:, k], by_heading[:, k], by_mount[:, :, k], certainty)
     return out

@@ -185,14 +185,18 @@ def _begins_with(turn, other):
 
 
 def _left(turn, told):
-    """What is left of a _Turn that has been put right: one of the same moments; told: the [Evidence] of its window."""
+    """What is left of a _Turn that has been put right: one of the same moments; told: the [Evidence] of its window.
+
+    What is expected holds of both together: an axis about which nothing tells would be turned a little further at every look.
+    """
     evidence = told[turn.sensor]
     if turn.rotvec is None:
         box = _box(replace(turn, angle_rad=1.0), len(evidence.heading))
         firm = box @ evidence.heading @ box + 1 / MAGNET_RAD**2
-        return replace(turn, angle_rad=float(box @ evidence.heading_pull / firm))
+        return replace(turn, angle_rad=float((box @ evidence.heading_pull - turn.angle_rad / MAGNET_RAD**2) / firm))
     stiff = evidence.slip[turn.first] + np.eye(3) / SLIP_RAD**2
-    return replace(turn, rotvec=np.linalg.solve(stiff, evidence.slip_pull[turn.first]))
+    pull = evidence.slip_pull[turn.first] - turn.rotvec / SLIP_RAD**2
+    return replace(turn, rotvec=np.linalg.solve(stiff, pull))
 
 
 def _is_left_of(turn, found):
