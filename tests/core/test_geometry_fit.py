@@ -20,6 +20,7 @@ from otrevo.core.warm_up.geometry_fit import (
     refine_many,
 )
 from otrevo.core.warm_up.geometry_sure import geometry_variance
+from otrevo.core.warm_up.rest import share_of_rest
 
 CHART = shipped_chart()
 
@@ -38,6 +39,21 @@ def places(model, root, local):
     for f in range(len(root)):
         place_markers(model.arrays, world[f], joint[f], x[f])
     return world, joint, x
+
+
+class Rest(unittest.TestCase):
+    def test_the_t_pose_is_the_rest_and_a_warm_up_is_not(self):
+        model = generic_body(CHART, 1.72)
+        held = np.arange(50) == 7
+        share = share_of_rest(model, held, 0.1, {"UpperLeg": 0.02, "Foot": (0.02, 0.5, 0.5)})
+        number = model.skeleton.index
+        np.testing.assert_allclose(share[~held, number("leftUpperLeg")], 0.02)
+        np.testing.assert_allclose(share[~held, number("rightFoot")], [[0.02, 0.5, 0.5]] * 49)
+        np.testing.assert_allclose(share[~held, number("chest")], 0.1)
+        self.assertGreater(share[0, number("leftLowerLeg"), 1], 0.1, "a knee hardly twists, whatever the frame")
+        self.assertEqual(share[0, number("leftLowerLeg"), 0], 0.1, "but bends")
+        strength = share[held][0] / model.sigma**2  # as people hold it, however stiff the joint is
+        np.testing.assert_allclose(strength[number("leftShoulder")], 1 / np.radians(4.0) ** 2)
 
 
 class Derivatives(unittest.TestCase):

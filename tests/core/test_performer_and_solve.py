@@ -16,6 +16,9 @@ from otrevo.core.errors import InputError
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.motion_rate import at_rate
+from otrevo.core.sim.motions import perform
+from otrevo.core.sim.optical import see
+from otrevo.core.sim.performers import make_performer
 from otrevo.core.snags import lost_snags
 from otrevo.core.solve.body import bridge_lost, solve_take
 from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit, suit_to_world
@@ -46,6 +49,16 @@ class FromWarmUpToBody(unittest.TestCase):
         right, wrong = label_shares(self.labels.labels, self.warm_up.truth)
         self.assertGreater(right, 0.99)
         self.assertLess(wrong, 0.01)
+
+    def test_a_roll_may_begin_with_the_arms_down(self):
+        """As that of whoever wears a suit as well does."""
+        person = make_performer(41, shipped_chart(), sloppiness_deg=2.5)
+        seen = see(perform("suit warm-up", person, 41, RATE), person, shipped_chart(), 41, hidden=0.02, limb_losses=0)
+        calibration, labels = calibrate_performer(seen.points_m, RATE, shipped_chart(), person.height_m)
+        right, wrong = label_shares(labels.labels, seen.truth)
+        self.assertGreater(right, 0.99)
+        self.assertLess(wrong, 0.01)
+        self.assertEqual(calibration.figures["markers_never_seen"], [])
 
     def test_bones_and_markers_near_the_truth(self):
         seen = [n not in self.calibration.figures["markers_never_seen"] for n in self.calibration.marker_names]

@@ -31,19 +31,13 @@ from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty, sampled
 from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry
 from otrevo.core.warm_up.geometry_sure import geometry_variance
+from otrevo.core.warm_up.rest import share_of_rest
 
 LEVER_M = 0.25  # from a body's middle to the four points that stand for it
 _CORNERS = LEVER_M / np.sqrt(3) * np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
 SEAT_SD_M = 0.05  # of a body on its limb, besides what the T-pose says
 USUALLY_TURNED_DEG = (6.0, 8.0, 6.0)
 STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for small turns only and must not hold it
-# how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
-HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
-            "UpperLeg": (8.0, 9.0, 5.0), "LowerLeg": (9.0, 4.0, 4.0), "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
-USUALLY_HELD_DEG = 5.0
-# how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
-HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
-INDEPENDENT = 20
 LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
 FIT_FRAMES, ROUNDS = 160, 3
@@ -120,7 +114,9 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     picked = np.unique(np.append(_frames(points, recording.rate_hz), held))
     shown = points[picked]
     shown[picked == held] = np.nanmedian(points[found.frames], axis=0)
-    rest_share = _rest_share(model, picked == held)
+    rest_share = share_of_rest(
+        model, picked == held, MEAN_FRAMES / len(picked), {"Foot": np.array(FEET_MEAN_FRAMES) / len(picked)}
+    )
     across_m = [LIMB_ACROSS_M if plain(b) in LIMBS.values() else PRIOR_ACROSS_M for b in model.skeleton.names[1:]]
     performer, seats = _performer(model, height_m, bodies), model
     bones = [found.bones[n] for n in bodies]
@@ -161,22 +157,6 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     }  # fmt: skip
     progress(1.0)
     return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
-
-
-def _rest_share(model, held):
-    """(F, B, 3): how much of their usual pull joints feel towards rest. held (F,): whether a frame is the T-pose.
-
-    Nearly none of it in all but the T-pose, which is as good as people hold it. But knees and elbows bend about one axis.
-    """
-    names, sigma = model.skeleton.names, model.sigma
-    out = np.full((len(held), *sigma.shape), MEAN_FRAMES / len(held))
-    for b, bone in enumerate(names):
-        if plain(bone) == "Foot":
-            out[:, b] = np.array(FEET_MEAN_FRAMES) / len(held)
-        for axis, degrees in HINGE_DEG.get(plain(bone), {}).items():
-            out[:, b, axis] = (sigma[b, axis] / np.radians(degrees)) ** 2 * min(1.0, INDEPENDENT / len(held))
-        out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
-    return out
 
 
 def _points(position_m, rotation):

@@ -13,28 +13,44 @@ from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_both_ways, follow_take, gather, vote
-from otrevo.core.markers.start import find_t_pose, still_cloud
+from otrevo.core.markers.start import FOUND_COST, find_t_pose, still_cloud
 from otrevo.core.warm_up.exchanged import sort_out
 from otrevo.core.warm_up.geometry_fit import fit_geometry
 from otrevo.core.warm_up.name_trials import nameless_columns, try_names
+from otrevo.core.warm_up.rest import share_of_rest
 
 WIDE_TOLERANCE_M = 0.06
 FIT_FRAMES = 240
-SEARCH_S = 8.0
+# between moments that are looked at for the T-pose; until when the best of them is taken, and until when the first good one after that
+SEARCH_STEP_S, SEARCH_S, LATEST_S = 1.0, 12.0, 60.0
+PLAIN_COST = 0.15  # of a T-pose that needs no other one beside it
 ROUNDS = 2
 SMALLEST_MOVEMENT_RAD = 0.5
-REST_SHARE = 0.1  # of the frames' pull towards rest, in the last fit: names are settled
+# of the frames' pull towards rest, in the last fit: names are settled. Collar bones, forearms and hands stray little on the whole; legs squat
+REST_SHARE = 0.1
+OTHERS_SHARE = {"Shoulder": 0.5, "LowerArm": 0.25, "Hand": 0.25, "UpperLeg": 0.05, "LowerLeg": 0.05, "Foot": 0.05}
+STILL_S = 0.4
 
 
-def _first_t_pose(model, points_m, rate):
-    """The first T-pose within the search and its frame: a roll may come before the performer is ready."""
-    refusal = None
-    for frame in range(0, min(len(points_m), int(SEARCH_S * float(rate)) + 1), int(float(rate))):
+def _t_pose(model, points_m, rate):
+    """The T-pose of a warm-up and its frame. It mostly comes first, but a roll may begin earlier, or with the arms down."""
+    refusal, best = None, None
+    last = min(len(points_m), int(LATEST_S * float(rate)))
+    for frame in range(0, last, int(SEARCH_STEP_S * float(rate))):
+        if best is not None and (
+            best[0].cost < PLAIN_COST or (best[0].cost < FOUND_COST and frame > SEARCH_S * float(rate))
+        ):
+            break
         try:
-            return find_t_pose(model, still_cloud(points_m, rate, frame), unknown_limbs=True), frame
+            start = find_t_pose(model, still_cloud(points_m, rate, frame, STILL_S), unknown_limbs=True)
         except InputError as error:
             refusal = refusal or error
-    raise refusal
+            continue
+        if best is None or start.cost < best[0].cost:
+            best = start, frame
+    if best is None:
+        raise refusal
+    return best
 
 
 def _pick_frames(seen_share, count):
@@ -56,7 +72,7 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     Parameters
     ----------
     points_m : ndarray (T, N, 3)
-        Nameless points in metres, Y up, T-pose first, NaN where absent.
+        Nameless points in metres, Y up, with a T-pose in the first minute, NaN where absent.
     rate : Fraction
         Frames a second.
     chart : Chart
@@ -82,7 +98,7 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     points_m = np.ascontiguousarray(points_m, dtype=float)
     if len(points_m) < 2 * float(rate):
         raise InputError(f"The warm-up lasts {len(points_m) / float(rate):.1f} s; at least 2 s are needed.")
-    start, at = _first_t_pose(generic_body(chart, height_m), points_m, rate)
+    start, at = _t_pose(generic_body(chart, height_m), points_m, rate)
     say(0.15)
     model, markers = start.model, len(chart.names)
     # first only the names settled in the T-pose, each where it was found there: a marker that fell off must not be
@@ -115,7 +131,11 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         sorted_out = named if number == ROUNDS - 1 else sort_out(points_m, named, fitted, root, local, rate)
         observed = _observed(points_m, sorted_out, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // (ROUNDS - number))
-        share = REST_SHARE if number == ROUNDS - 1 else 1.0
+        share = 1.0
+        if number == ROUNDS - 1:
+            held = min(at + int(STILL_S / 2 * float(rate)), len(points_m) - 1)
+            picked = np.union1d(picked, [held])
+            share = share_of_rest(fitted, picked == held, REST_SHARE, OTHERS_SHARE)
         fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, model, share)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
             nameless = nameless_columns(points_m, sorted_out, fitted, root, local, rate)
@@ -123,7 +143,7 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         say(0.35 + 0.6 * (number + 1) / ROUNDS)
     fitted, moved = fit.model, _movement(fit.local)
     labels = gather(points_m, named, support, start, root, local, markers)
-    skeleton = _whole_skeleton(fitted.skeleton, height_m, root[at : at + max(2, int(0.4 * float(rate)))])
+    skeleton = _whole_skeleton(fitted.skeleton, height_m, root[at : at + max(2, int(STILL_S * float(rate)))])
     never_seen = [
         n for n, share in zip(chart.names, np.isfinite(observed[..., 0]).mean(0), strict=True) if share < 0.01
     ]

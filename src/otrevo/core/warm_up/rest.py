@@ -1,0 +1,34 @@
+"""How much frames pull joints towards rest while a body's geometry is fitted.
+
+The rest pose is the T-pose, as well as people hold it. A warm-up squats and reaches, so its other frames count for little: a share of
+what they would in a take, by how near rest the joint mostly is.
+"""
+
+import numpy as np
+
+from otrevo.core.inertial.poses import plain
+
+# how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
+HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
+            "UpperLeg": (8.0, 9.0, 5.0), "LowerLeg": (9.0, 4.0, 4.0), "Foot": (20.0, 5.0, 20.0)}  # fmt: skip
+USUALLY_HELD_DEG = 5.0
+# how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
+HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
+INDEPENDENT = 20
+
+
+def share_of_rest(model, held, usual, others):
+    """(F, B, 3): how much of their usual pull the joints of a BodyModel feel towards rest in every frame.
+
+    held (F,): whether a frame is the T-pose. usual: the share in other frames; others: {bone without its side: another one, or one for each
+    axis}. Knees, elbows and wrists turn about their hinges whatever the frame.
+    """
+    names, sigma = model.skeleton.names, model.sigma
+    out = np.full((len(held), *sigma.shape), float(usual))
+    for b, bone in enumerate(names):
+        out[:, b] = others.get(plain(bone), usual)
+        for axis, degrees in HINGE_DEG.get(plain(bone), {}).items():
+            firm = (sigma[b, axis] / np.radians(degrees)) ** 2 * min(1.0, INDEPENDENT / len(held))
+            out[:, b, axis] = np.maximum(out[:, b, axis], firm)
+        out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
+    return out
