@@ -33,6 +33,7 @@ _LEANS = np.array(
 )  # of the spine
 FOUND_COST = 0.3  # a start worse than this is taken only if no other moment is better
 SEARCH_S, SEARCH_STEP_S = 30.0, 0.5
+STILL_S = 0.4  # of a T-pose, that is averaged
 _LIMB_FACTORS = (0.93, 1.0, 1.07)
 _LIMBS = {
     "trunk": ("spine", "chest", "upperChest", "neck"),
@@ -57,7 +58,7 @@ class Start:
     slip: np.ndarray | None = None
 
 
-def still_cloud(points_m, rate, first=0, seconds=0.4):
+def still_cloud(points_m, rate, first=0, seconds=STILL_S):
     """Mean positions (K, 3) of what all but stands still over a short moment, whatever columns it is in.
 
     Every point of a full frame near the moment's middle is followed to both sides by nearness; what is there in half of
@@ -87,8 +88,17 @@ def still_cloud(points_m, rate, first=0, seconds=0.4):
     return total[steady] / count[steady, None]
 
 
-def find_start(model, points_m, rate):
-    """Find the first T-pose of a take.
+def find_start(
+    model,
+    points_m,
+    rate,
+    plain_cost=FOUND_COST,
+    near_s=0.0,
+    latest_s=SEARCH_S,
+    step_s=SEARCH_STEP_S,
+    unknown_limbs=False,
+):
+    """Find the first T-pose of a take or a warm-up.
 
     Parameters
     ----------
@@ -98,6 +108,12 @@ def find_start(model, points_m, rate):
         Nameless points in metres, Y up, NaN where absent.
     rate : Fraction
         Frames a second.
+    plain_cost : float
+        A T-pose that costs less is taken at once; one under FOUND_COST where there is no better one in the first near_s.
+    near_s, latest_s, step_s : float
+        How far moments are compared, how far they are searched where none is good, and how far apart they are.
+    unknown_limbs : bool
+        Try limb lengths as well.
 
     Returns
     -------
@@ -111,29 +127,23 @@ def find_start(model, points_m, rate):
 
     Notes
     -----
-    A take begins in T-pose. Where it does not, because the roll was early, the moments after are searched.
+    Either begins in T-pose. Where it does not, because the roll was early, the moments after are searched.
     """
-    refusal = None
-    try:
-        start = find_t_pose(model, still_cloud(points_m, rate))
-        if start.cost < FOUND_COST:
-            return start, 0
-        best = (start.cost, start, 0)
-    except InputError as error:
-        best, refusal = (np.inf, None, 0), error
-    step = max(1, int(SEARCH_STEP_S * float(rate)))
-    for frame in range(step, min(len(points_m) - step, int(SEARCH_S * float(rate))), step):
+    refusal, best = None, None
+    step = max(1, int(step_s * float(rate)))
+    for frame in range(0, max(1, min(len(points_m) - step, int(latest_s * float(rate)))), step):
         try:
-            start = find_t_pose(model, still_cloud(points_m, rate, frame))
-        except InputError:
+            start = find_t_pose(model, still_cloud(points_m, rate, frame), unknown_limbs)
+        except InputError as error:
+            refusal = refusal or error
             continue
-        if start.cost < best[0]:
-            best = (start.cost, start, frame)
-        if start.cost < FOUND_COST:
+        if best is None or start.cost < best[0].cost:
+            best = start, frame
+        if best[0].cost < plain_cost or (best[0].cost < FOUND_COST and frame >= near_s * float(rate)):
             break
-    if best[1] is None:
+    if best is None:
         raise refusal
-    return best[1], best[2]
+    return best
 
 
 def _scaled(model, factors):

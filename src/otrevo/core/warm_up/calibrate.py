@@ -13,7 +13,7 @@ from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import FINGER_BONES, generic_skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.markers.label import TOLERANCE_M, end_pose, follow_both_ways, follow_take, gather, vote
-from otrevo.core.markers.start import FOUND_COST, find_t_pose, still_cloud
+from otrevo.core.markers.start import STILL_S, find_start
 from otrevo.core.warm_up.exchanged import sort_out
 from otrevo.core.warm_up.geometry_fit import fit_geometry
 from otrevo.core.warm_up.name_trials import nameless_columns, try_names
@@ -29,28 +29,6 @@ SMALLEST_MOVEMENT_RAD = 0.5
 # of the frames' pull towards rest, in the last fit: names are settled. Collar bones, forearms and hands stray little on the whole; legs squat
 REST_SHARE = 0.1
 OTHERS_SHARE = {"Shoulder": 0.5, "LowerArm": 0.25, "Hand": 0.25, "UpperLeg": 0.05, "LowerLeg": 0.05, "Foot": 0.05}
-STILL_S = 0.4
-
-
-def _t_pose(model, points_m, rate):
-    """The T-pose of a warm-up and its frame. It mostly comes first, but a roll may begin earlier, or with the arms down."""
-    refusal, best = None, None
-    last = min(len(points_m), int(LATEST_S * float(rate)))
-    for frame in range(0, last, int(SEARCH_STEP_S * float(rate))):
-        if best is not None and (
-            best[0].cost < PLAIN_COST or (best[0].cost < FOUND_COST and frame > SEARCH_S * float(rate))
-        ):
-            break
-        try:
-            start = find_t_pose(model, still_cloud(points_m, rate, frame, STILL_S), unknown_limbs=True)
-        except InputError as error:
-            refusal = refusal or error
-            continue
-        if best is None or start.cost < best[0].cost:
-            best = start, frame
-    if best is None:
-        raise refusal
-    return best
 
 
 def _pick_frames(seen_share, count):
@@ -98,7 +76,9 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
     points_m = np.ascontiguousarray(points_m, dtype=float)
     if len(points_m) < 2 * float(rate):
         raise InputError(f"The warm-up lasts {len(points_m) / float(rate):.1f} s; at least 2 s are needed.")
-    start, at = _t_pose(generic_body(chart, height_m), points_m, rate)
+    start, at = find_start(
+        generic_body(chart, height_m), points_m, rate, PLAIN_COST, SEARCH_S, LATEST_S, SEARCH_STEP_S, unknown_limbs=True
+    )
     say(0.15)
     model, markers = start.model, len(chart.names)
     # first only the names settled in the T-pose, each where it was found there: a marker that fell off must not be
