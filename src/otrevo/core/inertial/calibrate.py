@@ -96,5 +96,5 @@ def _renamed(felt_, pairs):
     named = swapped(felt_.names, pairs)
     at = [named.index(n) for n in felt_.names]
     return Felt(
-        felt_.names, felt_.times_s, felt_.force[:, at], felt_.bend[:, at], felt_.known[:, at], felt_.tremble[at], felt_.feels[at]
+        felt_.names, felt_.times_s, felt_.force[:, at], felt_.bend[:, at], felt_.known[:, at], felt_.tremble[at], felt_.shakes[:, at]
     )  # fmt: skip

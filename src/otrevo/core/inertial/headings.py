@@ -168,7 +168,8 @@ class _Window:
         self.t_poses = [held for at_s, held in t_poses if span[0] <= at_s < span[1]][:1]  # they are held alike
         inside = (sensed.times_s >= span[0]) & (sensed.times_s < span[1])
         parts = (x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known))
-        self.felt = Felt(sensed.names, *parts, sensed.tremble, sensed.feels) if inside.sum() > 20 else None
+        felt_ = Felt(sensed.names, *parts, sensed.tremble, sensed.shakes[inside])
+        self.felt = felt_ if inside.sum() > 20 else None
 
     def told(self, known):
         """A _Known with what this window tells."""

@@ -32,10 +32,10 @@ TREMBLE, TREMBLE_KNOWN = (
     1.2,
     0.2,
 )  # how much more bends tremble than the readings show, and how well that is known, as a share
-SKIN_PER_M, SKIN_MAY_PER_M = (
-    0.17,
-    0.4,
-)  # bends by skin for each m/s² that a limb feels, 1/s²: as is usual, and as may be
+# bends by skin for each m/s² that a limb feels, 1/s²: as is usual, and as may be
+SKIN_PER_M, SKIN_MAY_PER_M = 0.17, 0.45
+SWINGS_RAD_PER_MS2 = 0.0004  # by so much skin tilts a sensor, and quickly where that changes quickly
+SHAKES_S = 0.4
 PLACE_M = 0.2  # how far from its sensor a joint usually is
 
 # (bone of the sensor above, bone of the sensor below, the bone whose joint they share), from the hips outwards
@@ -62,7 +62,7 @@ LOOSE = {
 class Felt:
     """Of every sensor at times_s (K,): force (K, S, 3) in its filter's world less what is constant, bend (K, S, 3, 3), the second
     derivative of its rotation, and known (K, S). Band-limited alike, m/s² and 1/s². tremble (S,): of one element of bend, from how much the readings
-    tremble, 1/s²; feels (S,): one element of force, RMS.
+    tremble, 1/s²; shakes (K, S): second derivative of force by time, RMS of SHAKES_S about each moment, m/s⁴.
     """
 
     names: tuple[str, ...]
@@ -71,7 +71,7 @@ class Felt:
     bend: np.ndarray
     known: np.ndarray
     tremble: np.ndarray
-    feels: np.ndarray
+    shakes: np.ndarray
 
     def at(self, sensor, place_m):
         """What is felt (K, 3) at a place (3,) in the axes of a sensor, the number of which is given; in its filter's world."""
@@ -148,10 +148,12 @@ def felt(recording):
     impulse = np.zeros(count)
     impulse[count // 2] = 1.0
     tremble = tremble * np.sqrt((banded_bend(impulse, rate) ** 2).sum())
-    feels = np.sqrt(np.nanmean(np.where(known[..., None], force, np.nan) ** 2, axis=(0, 2)))
+    shakes = np.gradient(np.gradient(force, 1 / rate, axis=0), 1 / rate, axis=0)
+    shakes = scipy.ndimage.uniform_filter1d((shakes**2).sum(axis=2), max(1, int(SHAKES_S * rate)), axis=0)
     bend = banded_bend(rotation, rate)
     step = max(1, int(rate / STEPS_HZ))
-    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, feels)
+    shakes = np.sqrt(np.maximum(shakes, 0.0))[::step]
+    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, shakes)
 
 
 def banded(values, rate_hz):
@@ -332,7 +334,12 @@ def _find(felt_, above, below, joint, near, near_m):
     usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
     both = [a, b]
     trembles = np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3)
-    skins = np.repeat(((SKIN_MAY_PER_M if near else SKIN_PER_M) * felt_.feels[both]) ** 2, 3)
+    calm = np.ones(len(t))
+    if near:  # where limbs are shaken, skin swings most, and what it feigns goes with the movement as no noise does
+        swings = SWINGS_RAD_PER_MS2 * PLACE_M * np.hypot(*felt_.shakes[ok][:, both].T)
+        calm = 1 / (1 + (swings / NOISE_MS2) ** 2)
+    feels = [np.sqrt(calm @ (force**2).mean(axis=1) / max(calm.sum(), 1e-9)) for force, _ in (upper, lower)]
+    skins = np.repeat(((SKIN_MAY_PER_M if near else SKIN_PER_M) * np.array(feels)) ** 2, 3)
 
     def untrue(firm):
         """What trembling and skin add to a normal matrix of places, (6,) each; firm: the samples' weights over the noise's square."""
@@ -352,7 +359,7 @@ def _find(felt_, above, below, joint, near, near_m):
         aim[:6] += usual_m / arm_m**2
         return normal, aim
 
-    weight = np.ones(len(t))
+    weight = calm
     grid, unlikely = _GRID, 0.0
     if near:
         grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
@@ -367,8 +374,8 @@ def _find(felt_, above, below, joint, near, near_m):
         normal, aim = told(products, weight)
         r = np.linalg.solve(normal[:6, :6], aim[:6])
         left2 = _left(turn, *upper, *lower, r)
-        noise = usual * max(1.0, float(np.sqrt(np.median(left2) / 2.37)) / usual)
-        weight = 1 / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
+        noise = usual * max(1.0, float(np.sqrt(np.median(calm * left2) / 2.37)) / usual)
+        weight = calm / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
         products = _products(turn, t, weight, *upper, *lower, r[3:])
         normal, _ = told(products, weight)
         normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all

@@ -114,7 +114,7 @@ def _felt_again(sensed, recording, sensors):
     """The Felt of a recording in which only some sensors, by number, are otherwise than before."""
     sensors = sorted(sensors)
     anew = felt(recording.only([recording.names[s] for s in sensors]))
-    parts = {k: getattr(sensed, k).copy() for k in ("force", "bend", "known", "tremble", "feels")}
+    parts = {k: getattr(sensed, k).copy() for k in ("force", "bend", "known", "tremble", "shakes")}
     for k, part in parts.items():
         part[sensors if part.ndim == 1 else np.s_[:, sensors]] = getattr(anew, k)
     return replace(sensed, **parts)
