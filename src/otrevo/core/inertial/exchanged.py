@@ -29,9 +29,8 @@ def find_exchanged(felt):
     """[(sensor, sensor)] of a Felt that have changed places, the plainest first."""
     names, found, known = list(felt.names), [], {}
     short = LESS * max(0.0, 1 - float(np.ptp(felt.times_s)) / SHORT_S)
-    thin = {
-        k: getattr(felt, k)[::THIN] for k in ("times_s", "force", "bend", "known", "shakes")
-    }  # half the samples tell as much
+    # half the samples tell as much
+    thin = {k: getattr(felt, k)[::THIN] for k in ("times_s", "force", "bend", "known", "shakes")}
     felt = replace(felt, **thin)
     for _ in range(MOST_FOUND):
         now = _unexplained(felt, names, known)

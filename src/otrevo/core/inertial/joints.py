@@ -28,10 +28,8 @@ PARTS = 16  # of a recording, compared with each other
 DRIFT_RAD_S = np.radians(3.0) / 60
 ROBUST = 2.5  # of the noise
 WORSE = 2.0  # headings are off by so many times what the fit knows of: skin, and joints that are no points
-TREMBLE, TREMBLE_KNOWN = (
-    1.2,
-    0.2,
-)  # how much more bends tremble than the readings show, and how well that is known, as a share
+# how much more bends tremble than the readings show, and how well that is known, as a share
+TREMBLE, TREMBLE_KNOWN = 1.2, 0.2
 # bends by skin for each m/s² that a limb feels, 1/s²: as is usual, and as may be
 SKIN_PER_M, SKIN_MAY_PER_M = 0.17, 0.45
 SWINGS_RAD_PER_MS2 = 0.0004  # by so much skin tilts a sensor, and quickly where that changes quickly
@@ -338,8 +336,8 @@ def _find(felt_, above, below, joint, near, near_m):
     if near:  # where limbs are shaken, skin swings most, and what it feigns goes with the movement as no noise does
         swings = SWINGS_RAD_PER_MS2 * PLACE_M * np.hypot(*felt_.shakes[ok][:, both].T)
         calm = 1 / (1 + (swings / NOISE_MS2) ** 2)
-    feels = [np.sqrt(calm @ (force**2).mean(axis=1) / max(calm.sum(), 1e-9)) for force, _ in (upper, lower)]
-    skins = np.repeat(((SKIN_MAY_PER_M if near else SKIN_PER_M) * np.array(feels)) ** 2, 3)
+    feels2 = [calm @ (force**2).mean(axis=1) / max(calm.sum(), 1e-9) for force, _ in (upper, lower)]
+    skins = (SKIN_MAY_PER_M if near else SKIN_PER_M) ** 2 * np.repeat(feels2, 3)
 
     def untrue(firm):
         """What trembling and skin add to a normal matrix of places, (6,) each; firm: the samples' weights over the noise's square."""

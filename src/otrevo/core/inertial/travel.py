@@ -227,12 +227,13 @@ class _System:
             out = out / (1 + (speed / LEANING_M_S) ** 2) ** 2
         return out
 
-    def _leans(self, leaning, band, aim):
-        """Whatever the body leans on is slow."""
+    def _leans(self, leaning, slow, band, aim):
+        """Whatever the body leans on is slow; leaning, slow: {point: its frames (N,)} and {point: how far that is believed (N,)}."""
         for name, t in leaning.items():
-            p, t = self.points[name], t[t < self.count - 1]
+            p, inner = self.points[name], t < self.count - 1
+            t = t[inner]
             at = t * self.n + self.ends.number(p.end)
-            w = (self.rate / LEANING_SD_M_S) ** 2 * self._slow(name, t)
+            w = (self.rate / LEANING_SD_M_S) ** 2 * slow[name][inner]
             step = (p.offset[t + 1] - p.offset[t]) * -w[:, None]
             np.add.at(band[0], at, w)
             np.add.at(band[0], at + self.n, w)
@@ -287,7 +288,8 @@ class _System:
         band, aim = self.standing_still()
         n, leaning = self.n, self._leaning()
         self.leans = any(len(t) for t in leaning.values())
-        self._leans(leaning, band, aim)
+        slow = {name: self._slow(name, t) for name, t in leaning.items()}
+        self._leans(leaning, slow, band, aim)
         level_band, level_aim = band.copy(), aim[:, 1].copy()
 
         def hold(point, t, level_m, sd_m, share=1.0):
@@ -302,7 +304,7 @@ class _System:
                 hold(c.point, np.arange(c.start, c.end), c.level_m, SEAT_SD_M if c.point == "hips" else FLOOR_SD_M)
             ground = _ground(grounded, self.count)
             for point, t in leaning.items():
-                hold(point, t, ground[t], LEANING_SD_M, self._slow(point, t))
+                hold(point, t, ground[t], LEANING_SD_M, slow[point])
         flat = solveh_banded(band, aim[:, [0, 2]], lower=True)
         high = solveh_banded(level_band, level_aim, lower=True)
         self.places = np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
