@@ -8,10 +8,10 @@ import numpy as np
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
-from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of, swapped
+from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of
 from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.headings import Headings
-from otrevo.core.inertial.joints import Felt, felt, find_links
+from otrevo.core.inertial.joints import PLACES_HZ, felt, find_links
 from otrevo.core.inertial.measures import measured_skeleton
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.poses import SEAT_SD_M
@@ -76,25 +76,18 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     progress(0.1)
     exchanged = find_exchanged(sensed)
     progress(0.3)
-    recording, sensed = put_right(recording, exchanged), _renamed(sensed, exchanged)
+    if exchanged:
+        recording = put_right(recording, exchanged)
+        sensed = felt(recording)
     first = FirstSeats(recording, stills, find_links(sensed), skeleton)
     sides = first.exchanged_sides()
     if sides:
         exchanged = exchanged + sides
-        recording, sensed = put_right(recording, sides), _renamed(sensed, sides)
-        first = FirstSeats(recording, stills, find_links(sensed), skeleton)
+        recording = put_right(recording, sides)
+        first = FirstSeats(recording, stills, find_links(felt(recording)), skeleton)
     progress(0.4)
-    links = find_links(sensed, first.expected_places(), SEAT_SD_M)
+    links = find_links(felt(recording, PLACES_HZ), first.expected_places(), SEAT_SD_M)
     progress(0.5)
     found = SeatFit(recording, stills, links, skeleton).solve(progress)
     notes = tuple(f"{in_a_row(r)} have changed places; they are read the other way round" for r in rounds_of(exchanged))
     return replace(found, exchanged=tuple(net_pairs(exchanged)), notes=found.notes + notes)
-
-
-def _renamed(felt_, pairs):
-    """A Felt with the names of exchanged sensors the other way round, in the same order of names."""
-    named = swapped(felt_.names, pairs)
-    at = [named.index(n) for n in felt_.names]
-    return Felt(
-        felt_.names, felt_.times_s, felt_.force[:, at], felt_.bend[:, at], felt_.known[:, at], felt_.tremble[at], felt_.shakes[:, at]
-    )  # fmt: skip

@@ -5,7 +5,7 @@ nobody goes about twisted for long tell the headings against each other, in wind
 heading of the whole body nothing tells: it is what the calibration knew, averaged over all sensors.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -16,7 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibration import UP, bone_rotations
-from otrevo.core.inertial.joints import Felt, find_links
+from otrevo.core.inertial.joints import find_links
 from otrevo.core.inertial.poses import sensor_above, side_sign
 from otrevo.core.inertial.t_poses import find_t_poses, off_t_pose, tilt_deg, yaw_rad
 
@@ -167,8 +167,8 @@ class _Window:
         self.number = {n: i for i, n in enumerate(recording.names)}
         self.t_poses = [held for at_s, held in t_poses if span[0] <= at_s < span[1]][:1]  # they are held alike
         inside = (sensed.times_s >= span[0]) & (sensed.times_s < span[1])
-        parts = (x[inside] for x in (sensed.times_s, sensed.force, sensed.bend, sensed.known))
-        felt_ = Felt(sensed.names, *parts, sensed.tremble, sensed.shakes[inside])
+        parts = {k: getattr(sensed, k)[inside] for k in ("times_s", "force", "bend", "known", "shakes")}
+        felt_ = replace(sensed, **parts)
         self.felt = felt_ if inside.sum() > 20 else None
 
     def told(self, known):

@@ -19,6 +19,7 @@ from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quat
 from otrevo.core.inertial.poses import above_of
 
 BAND_HZ = 0.5, 6.0  # tilts err below, skin swings above
+PLACES_HZ = 4.0  # up to here skin swings little enough for joints to be placed closely
 STEPS_HZ = 25.0
 EDGE_S = 0.3  # beside a gap nothing is known of accelerations
 NOISE_MS2 = 0.3  # at least: tilts and the sensors themselves
@@ -70,6 +71,12 @@ class Felt:
     known: np.ndarray
     tremble: np.ndarray
     shakes: np.ndarray
+    up_to_hz: float = BAND_HZ[1]
+
+    @property
+    def alike(self):
+        """How many neighbours in time err alike."""
+        return max(1.0, STEPS_HZ / (2 * self.up_to_hz))
 
     def at(self, sensor, place_m):
         """What is felt (K, 3) at a place (3,) in the axes of a sensor, the number of which is given; in its filter's world."""
@@ -119,8 +126,8 @@ def links_of(names):
     return out
 
 
-def felt(recording):
-    """The Felt of a SuitRecording."""
+def felt(recording, up_to_hz=BAND_HZ[1]):
+    """The Felt of a SuitRecording, of what is slower than up_to_hz."""
     rate, count = recording.rate_hz, len(recording)
     known = np.isfinite(recording.rotation[..., 0])
     rotation, force = np.empty((count, len(recording.names), 3, 3)), np.empty((count, len(recording.names), 3))
@@ -138,32 +145,34 @@ def felt(recording):
             else:
                 known[a:b, s] = True
     known[: margin // 2], known[count - margin // 2 :] = False, False
-    force = banded(force, rate)
+    force = banded(force, rate, up_to_hz)
     tremble = np.diff(rotation, n=4, axis=0).reshape(count - 4, len(recording.names), 9)
     tremble = np.sqrt(
         np.median((tremble**2).mean(axis=2), axis=0) / 70.0
     )  # 70: what fourth differences make of white noise
     impulse = np.zeros(count)
     impulse[count // 2] = 1.0
-    tremble = tremble * np.sqrt((banded_bend(impulse, rate) ** 2).sum())
+    tremble = tremble * np.sqrt((banded_bend(impulse, rate, up_to_hz) ** 2).sum())
     shakes = np.gradient(np.gradient(force, 1 / rate, axis=0), 1 / rate, axis=0)
     shakes = scipy.ndimage.uniform_filter1d((shakes**2).sum(axis=2), max(1, int(SHAKES_S * rate)), axis=0)
-    bend = banded_bend(rotation, rate)
+    bend = banded_bend(rotation, rate, up_to_hz)
     step = max(1, int(rate / STEPS_HZ))
     shakes = np.sqrt(np.maximum(shakes, 0.0))[::step]
-    return Felt(recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, shakes)
+    return Felt(
+        recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, shakes, up_to_hz
+    )  # fmt: skip
 
 
-def banded(values, rate_hz):
-    """Values (T, ...) of BAND_HZ alone."""
-    band = BAND_HZ[0], min(BAND_HZ[1], 0.4 * rate_hz)
+def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):
+    """Values (T, ...) of BAND_HZ alone, or up to another edge."""
+    band = BAND_HZ[0], min(up_to_hz, 0.4 * rate_hz)
     low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
     return scipy.signal.sosfiltfilt(low, values, axis=0, padlen=min(len(values) - 1, int(4 * rate_hz)))
 
 
-def banded_bend(values, rate_hz):
-    """Second derivative by time of values (T, ...), 1/s², of BAND_HZ alone."""
-    return banded(np.gradient(np.gradient(values, 1 / rate_hz, axis=0), 1 / rate_hz, axis=0), rate_hz)
+def banded_bend(values, rate_hz, up_to_hz=BAND_HZ[1]):
+    """Second derivative by time of values (T, ...), 1/s², as banded."""
+    return banded(np.gradient(np.gradient(values, 1 / rate_hz, axis=0), 1 / rate_hz, axis=0), rate_hz, up_to_hz)
 
 
 def heading_matrix(angle):
@@ -197,7 +206,6 @@ def _cleaned(normal):
 
 _GRID = np.radians(np.arange(-180, 180, 6))
 NEAREST_RAD = np.radians(20.0)
-_ALIKE = max(1.0, STEPS_HZ / (2 * BAND_HZ[1]))  # so many neighbours in time err alike
 
 
 @njit(cache=True, error_model="numpy")
@@ -363,7 +371,7 @@ def _find(felt_, above, below, joint, near, near_m):
         grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
         unlikely = ((grid - near[2]) / near[4]) ** 2
     costs = _costs_of_headings(grid, upper, lower, untrue, noise, usual_m, arm_m)
-    costs = costs / (_ALIKE * max(1.0, costs.min() / (3 * len(t)))) + unlikely
+    costs = costs / (felt_.alike * max(1.0, costs.min() / (3 * len(t)))) + unlikely
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
@@ -385,11 +393,11 @@ def _find(felt_, above, below, joint, near, near_m):
         psi, drift = psi - step[6], drift - step[7]
         if abs(step[6]) < 1e-5:
             break
-    covariance = np.linalg.inv(normal) * _ALIKE
+    covariance = np.linalg.inv(normal) * felt_.alike
     covariance += _scatter_of_parts(turn, t, weight, upper, lower, 3 * trembles, r, normal, noise)
     if near:  # skin, or how bends tremble, may be what moves the joint away from there
-        products = _products(turn, t, weight, *upper, *lower, np.zeros(3)) / noise**2 / _ALIKE
-        believed, share = _believed(products[:6, :6], *untrue(weight.sum() / noise**2 / _ALIKE))
+        products = _products(turn, t, weight, *upper, *lower, np.zeros(3)) / noise**2 / felt_.alike
+        believed, share = _believed(products[:6, :6], *untrue(weight.sum() / noise**2 / felt_.alike))
         covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / arm_m**2)
         r = covariance[:6, :6] @ (share @ products[:6, 8] + usual_m / arm_m**2)
         left2 = _left(turn, *upper, *lower, r)
