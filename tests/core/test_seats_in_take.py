@@ -5,6 +5,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
+from scipy.ndimage import gaussian_filter1d
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.body.skeleton import generic_skeleton
@@ -113,6 +114,17 @@ class SeatsInTake(unittest.TestCase):
         before = self.off_deg(sensed_bones(recording, self.calibration, headings), arms)
         after = self.off_deg(self.bones(recording, told, headings, skin), arms)
         self.assertTrue((after < 0.4 * before).all(), (before, after))
+
+    def test_skin_that_sways_under_legs_says_nothing_of_how_knees_were_bent_in_the_warm_up(self):
+        rng = np.random.default_rng(8)
+        rotation = self.recording.rotation.copy()
+        legs = [SUIT_BONES.index(side + b) for side in ("left", "right") for b in ("UpperLeg", "LowerLeg")]
+        sway = gaussian_filter1d(rng.standard_normal((len(rotation), len(legs), 3)), 0.08 * RATE, axis=0)
+        sway *= np.radians(3.0) / sway.std()
+        rotation[:, legs] = quaternion_multiply(rotation[:, legs], quaternion_from_rotvec(sway))
+        told, _, _ = self.told(replace(self.recording, rotation=rotation), self.calibration)
+        moved = np.degrees(rotvec_from_quaternion(told.mount))[legs]
+        self.assertLess(np.abs(moved[:, 0]).max(), 1.0, moved)
 
     def test_while_a_shoulders_sensor_is_lost_the_arm_is_told_all_the_same(self):
         rotation = self.recording.rotation.copy()

@@ -24,6 +24,7 @@ STRAYS_DEG = {
     "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
     "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
 }  # fmt: skip
+HINGES = "LowerLeg", "Foot"  # they bend about x, the axis of which the others tell nothing
 LOOSENED, LOOSENED_RAD = ("spine", "UpperLeg"), np.radians(65.0)  # bent so far, they stray as much again
 STRAYS_S = 1.5  # how long an angle stays astray
 LASTS, LASTS_S = 0.6, 60.0  # as much of that is another posture, and stays for so long
@@ -72,6 +73,8 @@ def angles_of(joint, above, below, piece_of, piece_s, priors):
     value = np.add.reduceat(_angles(joint, above, below), first, axis=0) / count[:, None]
     middle = first + count // 2
     by_mount, by_heading = _changes(joint, above[middle], below[middle])
+    if plain(joint) in HINGES:  # what a turn about it seems to change is what has strayed, and would be taken for news
+        by_mount[..., 0] = 0.0
     apart_s = np.abs(piece[:, None] - piece[None]) * piece_s
     alike, lasting = np.exp(-apart_s / STRAYS_S), LASTS**2 * np.exp(-apart_s / LASTS_S)
     out = {}
