@@ -45,7 +45,7 @@ FLOOR_SD_M, SEAT_SD_M = 0.02, 0.05  # how high points lie over the ground; nobod
 EDGE_S, LEAST_BELIEVED = 3.0, 0.01  # at the ends of a take accelerations count less
 ANCHOR = 1e4
 UPRIGHT, LOWER_M = 0.8, 0.05  # legs nearer to the vertical than this cosine let the hips down, at most by so much
-# how far legs turn as skin swings, how fast, what share of what legs do that may be, and how well it is known
+# how far legs turn as skin swings, how fast, and how well that is known, as a share
 LEG_ERROR_RAD, SWINGS_HZ, FEIGNED_SD = np.radians(0.45), (0.3, 3.0), 0.5
 STRIDES, STRIDE_M, STRIDE_S = 4, 0.2, 4.0  # so many, so far and so short at most, tell how long legs are
 EASE_S = 0.2  # over which a leg goes to where its foot stands
@@ -90,7 +90,7 @@ def find_travel(recording, calibration, headings, skeleton, rotation_local, leve
 
 
 def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
-    """(factor, one sigma): by how much legs are longer than the Skeleton's, as steps and squats of a warm-up tell.
+    """(factor, one sigma): by how much legs are longer than the Skeleton's, as the strides of a warm-up tell.
 
     Where feet stand, the hips' own accelerometer says how far they go, and the angles of the legs say it in lengths of legs. The factor is
     one more unknown of the least squares that finds the way. Arguments as those of `find_travel`. Without strides sigma is infinite.

@@ -107,7 +107,8 @@ def _best_match(matches, suit, suit_hz, at, bone):
         return None
     fits = [_left(bone, _at(suit, (offset + at) * suit_hz)) for offset in matches]
     left, whole, overlap_s = (np.array(v) for v in zip(*fits, strict=True))
-    share = np.sqrt(left / np.maximum(whole, 1e-9))
+    # of a limb that is hidden all the while nothing is explained
+    share = np.sqrt(np.divide(left, whole, out=np.ones_like(left), where=whole > 0))
     worse = np.mean(np.maximum(share, SHARE_SD) / np.maximum(share.min(axis=0), SHARE_SD), axis=1)
     alike = np.flatnonzero(worse < PLAINLY * worse.min())
     best, *others = alike[np.argsort(-overlap_s[alike])]
