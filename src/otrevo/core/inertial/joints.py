@@ -167,7 +167,7 @@ def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):
     """Values (T, ...) of BAND_HZ alone, or up to another edge."""
     band = BAND_HZ[0], min(up_to_hz, 0.4 * rate_hz)
     low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
-    return scipy.signal.sosfiltfilt(low, values, axis=0, padlen=min(len(values) - 1, int(4 * rate_hz)))
+    return scipy.signal.sosfiltfilt(low, values, axis=0, padtype="even", padlen=min(len(values) - 1, int(4 * rate_hz)))
 
 
 def banded_bend(values, rate_hz, up_to_hz=BAND_HZ[1]):
@@ -372,6 +372,8 @@ def _find(felt_, above, below, joint, near, near_m):
         unlikely = ((grid - near[2]) / near[4]) ** 2
     costs = _costs_of_headings(grid, upper, lower, untrue, noise, usual_m, arm_m)
     costs = costs / (felt_.alike * max(1.0, costs.min() / (3 * len(t)))) + unlikely
+    likely = np.exp(-0.5 * (costs - costs.min()))
+    spread = np.sqrt(-2 * np.log(max(abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9)))  # R. A. Fisher: of what lies on a circle
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
@@ -404,6 +406,6 @@ def _find(felt_, above, below, joint, near, near_m):
     told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
     return Link(
         above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
-        float(np.sqrt(covariance[6, 6])), covariance[:3, :3], covariance[3:6, 3:6], noise,
+        float(max(np.sqrt(covariance[6, 6]), spread)), covariance[:3, :3], covariance[3:6, 3:6], noise,
         float(np.sqrt(left2.sum()) / max(told, 1e-9)), float(told / np.sqrt(max(1, len(t)))),
     )  # fmt: skip
