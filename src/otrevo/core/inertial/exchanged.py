@@ -14,9 +14,9 @@ from otrevo.core.inertial.joints import find_link, links_of
 # so much of what was unexplained may be left, at most, for an exchange to be believed
 SIDES, NEIGHBOURS, OTHERS = 0.92, 0.78, 0.7
 # so much must be unexplained before it, by two that anybody may confuse and by any other two
-WORSE_THAN, STRANGE = 0.15, 0.45
+WORSE_THAN, STRANGE = 0.15, 0.3
 # by so much the squares of what is unexplained shrink in all, at least: of two that anybody may confuse, and of any other two
-ENOUGH, MUCH = 0.25, 0.5
+ENOUGH, MUCH = 0.25, 0.3
 MOVES_MS2 = 1.0  # what a limb feels that moves enough to tell whose it is
 # in a warm-up that is shorter, down to so much more must be unexplained, and so much less of it left
 SHORT_S, LESS = 30.0, 0.15

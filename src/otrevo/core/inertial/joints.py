@@ -167,7 +167,10 @@ def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):
     """Values (T, ...) of BAND_HZ alone, or up to another edge."""
     band = BAND_HZ[0], min(up_to_hz, 0.4 * rate_hz)
     low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
-    return scipy.signal.sosfiltfilt(low, values, axis=0, padtype="even", padlen=min(len(values) - 1, int(4 * rate_hz)))
+    padding = min(
+        len(values) - 1, int(4 * rate_hz)
+    )  # even: odd would hold the noise of the first and last sample for seconds
+    return scipy.signal.sosfiltfilt(low, values, axis=0, padtype="even", padlen=padding)
 
 
 def banded_bend(values, rate_hz, up_to_hz=BAND_HZ[1]):
@@ -373,7 +376,8 @@ def _find(felt_, above, below, joint, near, near_m):
     costs = _costs_of_headings(grid, upper, lower, untrue, noise, usual_m, arm_m)
     costs = costs / (felt_.alike * max(1.0, costs.min() / (3 * len(t)))) + unlikely
     likely = np.exp(-0.5 * (costs - costs.min()))
-    spread = np.sqrt(-2 * np.log(max(abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9)))  # R. A. Fisher: of what lies on a circle
+    length = np.clip(np.abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9, 1.0)
+    spread = np.sqrt(-2 * np.log(length))  # of what lies on a circle: where nothing moves, any heading does as well
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
