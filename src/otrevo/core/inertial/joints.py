@@ -207,7 +207,8 @@ def _cleaned(normal):
     return (vector * np.maximum(value, 0.0)[..., None, :]) @ vector.swapaxes(-1, -2)
 
 
-_GRID = np.radians(np.arange(-180, 180, 6))
+GRID_STEP_RAD = np.radians(6.0)
+_GRID = np.arange(-np.pi, np.pi - 1e-6, GRID_STEP_RAD)
 NEAREST_RAD = np.radians(20.0)
 
 
@@ -378,6 +379,7 @@ def _find(felt_, above, below, joint, near, near_m):
     likely = np.exp(-0.5 * (costs - costs.min()))
     length = np.clip(np.abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9, 1.0)
     spread = np.sqrt(-2 * np.log(length))  # of what lies on a circle: where nothing moves, any heading does as well
+    spread = spread if spread > GRID_STEP_RAD else 0.0  # the fit knows better than steps of the grid
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
