@@ -167,9 +167,8 @@ def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):
     """Values (T, ...) of BAND_HZ alone, or up to another edge."""
     band = BAND_HZ[0], min(up_to_hz, 0.4 * rate_hz)
     low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
-    padding = min(
-        len(values) - 1, int(4 * rate_hz)
-    )  # even: odd would hold the noise of the first and last sample for seconds
+    padding = min(len(values) - 1, int(4 * rate_hz))
+    # evenly: oddly, the noise of the first and last sample would last for seconds
     return scipy.signal.sosfiltfilt(low, values, axis=0, padtype="even", padlen=padding)
 
 
