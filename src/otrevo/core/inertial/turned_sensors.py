@@ -28,12 +28,12 @@ from otrevo.core.solve.suit_faults import SensorFault
 
 WINDOW_S, HOP_S = 40.0, 25.0  # looked at at once, and from one such window to the next
 SHORTEST_S, LONGEST_S = 1.5, 15.0  # of a magnet
-EDGE_S, BESIDE_S = 0.5, 5.0  # of the take, before and after a magnet and a slip at least
+EDGE_S, BESIDE_S = 0.5, 2.0  # of the take, before and after a magnet and a slip at least
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
-LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 10.0, 60.0])
-# of a turn's square over its variance; in 240 takes without one the most were 13.9 and 19.0
-MAGNET_SURE, SLIP_SURE = 15.0, 20.0
+LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 7.0, 60.0])
+# of a turn's square over its variance; in 80 takes without one the most were 11.9 and, less twice what half the sensors seem to slip by, 7.3
+MAGNET_SURE, SLIP_SURE, OTHERS = 15.0, 9.5, 2.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
@@ -46,7 +46,8 @@ APART_S = 10.0  # between two that are put right at once
 class _Turn:
     """One sensor, by number, that is turned. sure: the turn's square over its variance; first, end: pieces from start_s on.
 
-    angle_rad: of a magnet, with how many pieces it takes to rise; rotvec (3,): of a slip, about its bone's axes.
+    angle_rad: of a magnet, with how many pieces it takes to rise; rotvec (3,): of a slip, about its bone's axes. others: how sure the likeliest slip
+    of a sensor is, in the middle of all sensors.
     """
 
     sensor: int
@@ -57,6 +58,7 @@ class _Turn:
     angle_rad: float = 0.0
     rises: int = 1
     rotvec: np.ndarray | None = None
+    others: float = 0.0
 
     @property
     def size_rad(self):
@@ -135,8 +137,10 @@ def _told(recording, calibration, headings, sensed, changed):
 
 def _likely(start_s, told):
     """The likeliest _Turns of every sensor in a window."""
-    turns = (f(s, evidence, start_s) for s, evidence in enumerate(told) for f in (_magnet, _slip))
-    return [turn for turn in turns if turn is not None]
+    magnets, slips = ([f(s, evidence, start_s) for s, evidence in enumerate(told)] for f in (_magnet, _slip))
+    slips = [turn for turn in slips if turn is not None]
+    others = float(np.median([turn.sure for turn in slips])) if slips else 0.0
+    return [turn for turn in magnets if turn is not None] + [replace(turn, others=others) for turn in slips]
 
 
 def _new_turns(likely, found):
@@ -152,8 +156,14 @@ def _new_turns(likely, found):
 
 
 def _is_sure(turn, chance):
-    """Whether a _Turn is likely enough, and neither too small nor too large; chance: how much likelier it must be in a long take."""
-    sure, least = (MAGNET_SURE, LEAST_MAGNET_RAD) if turn.rotvec is None else (SLIP_SURE, LEAST_SLIP_RAD)
+    """Whether a _Turn is likely enough, and neither too small nor too large; chance: how much likelier it must be in a long take.
+
+    Where nobody's skin and postures are as expected, every sensor seems to slip a little; few really do.
+    """
+    if turn.rotvec is None:
+        sure, least = MAGNET_SURE, LEAST_MAGNET_RAD
+    else:
+        sure, least = SLIP_SURE + OTHERS * turn.others, LEAST_SLIP_RAD
     return turn.sure >= sure + chance and least < turn.size_rad < FARTHEST_RAD
 
 
@@ -168,15 +178,17 @@ def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
     ]  # fmt: skip
     if len(rivals) < 2:
         return turn
-    left = []
-    for tried in rivals:
+    sensors, left = {t.sensor for t in rivals}, []
+    for first in rivals:
+        tried = first
         for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
             right = _turned_back(recording, calibration, [tried])
             felt_right = _felt_again(sensed, right, {tried.sensor})
             windows = _told(right, calibration, headings, felt_right, [tried])
             told = next(told for start, told in windows if start == turn.start_s)
             tried = tried.and_then(_left(tried, told))
-        left.append(max((t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn)), default=0.0))
+        more = [t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn) and t.sensor in sensors]
+        left.append(max(more, default=0.0) - first.sure)
     return rivals[int(np.argmin(left))]
 
 
