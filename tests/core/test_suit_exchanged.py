@@ -123,14 +123,14 @@ class Exchanged(unittest.TestCase):
         """A suit whose thighs' and shins' headings differ by more than a right angle, worn as it should be, and its legs or all of it the
         wrong way round.
         """
-        performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
-        motion = perform("suit warm-up", performer, 6, Fraction(120)).motion
+        performer = make_performer(12, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 12, Fraction(120)).motion
         pairs = [
             (f"left{b}", f"right{b}")
             for b in ("Shoulder", "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")
         ]
         for worn in ([], pairs[4:], pairs):
-            suit = make_suit(motion.skeleton, 6, worn=dict([*worn, *((b, a) for a, b in worn)]))
+            suit = make_suit(motion.skeleton, 12, worn=dict([*worn, *((b, a) for a, b in worn)]))
             recording = record_suit(motion, suit)
             fit = FirstSeats(
                 recording, find_stills(recording), find_links(felt(recording)), generic_skeleton(performer.height_m)

@@ -14,20 +14,20 @@ GENERIC_HEIGHT_M = 1.75
 # name, parent, offset in metres for 1.75 m; right limbs are mirrored from the left ones below
 _TRUNK = [
     ("hips", None, (0.0, 0.93, 0.0)),
-    ("spine", "hips", (0.0, 0.09, -0.01)),
+    ("spine", "hips", (0.0, 0.11, -0.01)),
     ("chest", "spine", (0.0, 0.12, 0.0)),
     ("upperChest", "chest", (0.0, 0.12, -0.005)),
-    ("neck", "upperChest", (0.0, 0.17, -0.005)),
+    ("neck", "upperChest", (0.0, 0.15, -0.005)),
     ("head", "neck", (0.0, 0.10, 0.02)),
 ]
 _LEFT = [
     ("Shoulder", "upperChest", (0.03, 0.12, 0.01)),
     ("UpperArm", "Shoulder", (0.145, 0.0, -0.02)),
-    ("LowerArm", "UpperArm", (0.275, 0.0, 0.0)),
-    ("Hand", "LowerArm", (0.25, 0.0, 0.0)),
-    ("UpperLeg", "hips", (0.09, -0.04, 0.0)),
-    ("LowerLeg", "UpperLeg", (0.0, -0.42, 0.0)),
-    ("Foot", "LowerLeg", (0.0, -0.39, 0.0)),
+    ("LowerArm", "UpperArm", (0.28, 0.0, 0.0)),
+    ("Hand", "LowerArm", (0.27, 0.0, 0.0)),
+    ("UpperLeg", "hips", (0.09, 0.0, 0.0)),
+    ("LowerLeg", "UpperLeg", (0.0, -0.43, 0.0)),
+    ("Foot", "LowerLeg", (0.0, -0.42, 0.0)),
     ("Toes", "Foot", (0.0, -0.06, 0.135)),
 ]
 _LEFT_FINGERS = [

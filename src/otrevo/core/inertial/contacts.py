@@ -176,7 +176,7 @@ def _height(point, skeleton):
     if point.endswith("Foot"):
         side = point.removesuffix("Foot")
         return 0.02 * scale - skeleton.rest_offset_m[skeleton.index(side + "Toes"), 1]
-    return {"hips": 0.11, "Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[plain(point)] * scale
+    return {"hips": 0.09, "Toes": 0.02, "LowerLeg": 0.055, "Hand": 0.04}[plain(point)] * scale
 
 
 def find_touches(points, rate, blurred_s):

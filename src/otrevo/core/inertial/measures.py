@@ -8,10 +8,10 @@ from otrevo.core.errors import InputError
 # name: (words, share of the height where it is not measured, least, most) in metres
 MEASURES = {
     "height_m": ("height", 1.0, 0.8, 2.6),
-    "arm_span_m": ("arm span", 1.0, 0.7, 2.9),
-    "hip_height_m": ("height of the hip joints", 0.5086, 0.3, 1.5),
-    "knee_height_m": ("height of the knees", 0.2686, 0.15, 0.9),
-    "shoulder_height_m": ("height of the shoulders", 0.818, 0.5, 2.2),
+    "arm_span_m": ("arm span", 1.0286, 0.7, 2.9),
+    "hip_height_m": ("height of the hip joints", 0.5314, 0.3, 1.5),
+    "knee_height_m": ("height of the knees", 0.2857, 0.15, 0.9),
+    "shoulder_height_m": ("height of the shoulders", 0.8195, 0.5, 2.2),
     "shoulder_width_m": ("width of the shoulders", 0.2, 0.15, 0.8),
     "hip_width_m": ("width between the hip joints", 0.103, 0.08, 0.5),
     "foot_length_m": ("length of the feet", 0.152, 0.1, 0.45),
@@ -35,7 +35,7 @@ def measures_from(document, where):
 
 def measured_skeleton(measures):
     """(Skeleton, notes) of a person with these measures, {name: metres}. Raises InputError when neither height nor span is known."""
-    height = measures.get("height_m") or measures.get("arm_span_m")
+    height = measures.get("height_m") or measures.get("arm_span_m", 0.0) / MEASURES["arm_span_m"][1]
     if not height:
         raise InputError("Neither the height nor the arm span is known; expected one of them, in metres.")
     got = {name: measures.get(name, share * height) for name, (_, share, _, _) in MEASURES.items()}
@@ -66,7 +66,7 @@ def measured_skeleton(measures):
         )
     rest[0] = [0.0, got["hip_height_m"] - rest[skeleton.index("leftUpperLeg"), 1], 0.0]
     trunk = sum(rest[skeleton.index(b), 1] for b in ("spine", "chest", "upperChest", "leftShoulder", "leftUpperArm"))
-    scale(("spine", "chest", "upperChest"), max(0.3, got["shoulder_height_m"] - 0.0294 * height - rest[0, 1]) / trunk)
+    scale(("spine", "chest", "upperChest"), max(0.3, got["shoulder_height_m"] - 0.0195 * height - rest[0, 1]) / trunk)
     guessed = [words for name, (words, *_) in MEASURES.items() if name not in measures]
     notes = (
         [f"estimated from the {'height' if 'height_m' in measures else 'arm span'}: {', '.join(guessed)}"]

@@ -17,7 +17,7 @@ STRETCHED_BEND_DEG = {"LowerArm": -3.0, "Hand": -3.0}  # elbows do not bend back
 HANGING_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
 HANGING_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
 # where on a bone suits have their sensors, from its joint, or for limbs from their middle; metres, within SEAT_SD_M
-SEATS = {"hips": (0.0, 0.03, -0.06), "chest": (0.0, 0.1, 0.0), "head": (0.0, 0.1, 0.0), "Shoulder": (0.08, 0.02, -0.03),
+SEATS = {"hips": (0.0, 0.07, -0.06), "chest": (0.0, 0.1, 0.0), "head": (0.0, 0.1, 0.0), "Shoulder": (0.08, 0.02, -0.03),
          "UpperArm": (0.0, 0.0, 0.0), "LowerArm": (0.0, 0.0, 0.0), "Hand": (0.05, 0.0, 0.0), "UpperLeg": (0.03, 0.0, 0.02),
          "LowerLeg": (0.02, 0.0, 0.02), "Foot": (0.0, -0.02, 0.08)}  # fmt: skip
 SEAT_SD_M = 0.03

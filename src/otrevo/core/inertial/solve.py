@@ -9,6 +9,7 @@ from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right, rounds_of
+from otrevo.core.inertial.levelled import levelled
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.seats_in_take import seats_in_take, with_whole_turns
@@ -96,10 +97,11 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
             [SensorFault(n, "slipped", 0, len(recording), degrees) for n, degrees in slipped.items()] + faults + more
         )
     progress(0.3)
-    world = sensed_bones(recording, calibration, headings)
+    level = levelled(recording, headings)
+    world = sensed_bones(level, calibration, headings)
     impossible = impossible_joints(performer.skeleton, names, world)
     calibration, headings, skin = seats_in_take(recording.times_s, world, calibration, headings)
-    world = with_whole_turns(names, sensed_bones(recording, calibration, headings), skin)
+    world = with_whole_turns(names, sensed_bones(level, calibration, headings), skin)
     local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
     travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)
     progress(0.95)

@@ -25,7 +25,7 @@ from otrevo.core.sim.night_watch import climb, desk_watch
 from otrevo.core.sim.suit_warm_up import fists, suit_warm_up, walk_to
 
 T_POSE_S, CLAP_S, CLAP_SWING_S = 1.6, 2.9, 0.4
-SEATED_M = 0.12  # the hips' joint over the ground on which somebody 1.75 m tall sits
+SEATED_M = 0.10  # the hips' joint over the ground on which somebody 1.75 m tall sits
 LOW_M = 0.42  # the hips of somebody 1.75 m tall are no lower in a squat
 PALMS_M = 0.09  # between the hands' joints when the palms meet
 _CLAP_ELBOW = (0, -16, 0)

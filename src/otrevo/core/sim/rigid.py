@@ -47,5 +47,5 @@ def _seat(skeleton, bone):
     if end is not None:
         return 0.5 * skeleton.rest_offset_m[skeleton.index(side + end)] + [0.0, 0.03, 0.03]
     return np.array(
-        {"hips": (0.0, 0.05, -0.12), "chest": (0.0, 0.1, 0.12), "head": (0.0, 0.16, 0.0)}.get(bone, (0.0, 0.02, 0.06))
+        {"hips": (0.0, 0.09, -0.12), "chest": (0.0, 0.1, 0.12), "head": (0.0, 0.16, 0.0)}.get(bone, (0.0, 0.02, 0.06))
     )

@@ -31,7 +31,7 @@ SWING_HZ, SWING_DAMPING, SWING_RAD_PER_MS2 = 9.0, 0.25, np.radians(0.12)
 
 # where on its bone a sensor sits: share of the way to the bone's end, and how far out of the line (x left, y up, z forward), metres
 _SEATS = {
-    "hips": (0.0, (0.0, 0.04, -0.11)), "chest": (0.0, (0.0, 0.10, 0.11)), "head": (0.0, (0.0, 0.12, -0.09)),
+    "hips": (0.0, (0.0, 0.08, -0.11)), "chest": (0.0, (0.0, 0.10, 0.11)), "head": (0.0, (0.0, 0.12, -0.09)),
     "Shoulder": (0.6, (0.0, 0.03, -0.05)), "UpperArm": (0.6, (0.0, 0.03, -0.03)), "LowerArm": (0.75, (0.0, 0.03, 0.0)),
     "Hand": (0.4, (0.0, 0.02, 0.0)), "UpperLeg": (0.5, (0.07, 0.0, 0.04)), "LowerLeg": (0.4, (0.03, 0.0, 0.05)),
     "Foot": (0.6, (0.0, 0.03, 0.0)),
