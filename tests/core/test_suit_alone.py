@@ -363,6 +363,10 @@ class Measures(unittest.TestCase):
         skeleton, notes = measured_skeleton({"height_m": 1.75})
         np.testing.assert_allclose(skeleton.rest_offset_m[:22], generic_skeleton().rest_offset_m[:22], atol=0.004)
         self.assertEqual(len(notes), 1)
+        by_span, _ = measured_skeleton({"arm_span_m": 1.8})
+        np.testing.assert_allclose(by_span.rest_offset_m[:22], skeleton.rest_offset_m[:22], atol=0.002)
+        hips = [skeleton.rest_offset_m[skeleton.index(s + "UpperLeg")] for s in ("left", "right")]
+        np.testing.assert_allclose(np.mean(hips, axis=0), 0.0, atol=1e-9, err_msg="hips lie between the hip joints")
         given = {"height_m": 1.8, "arm_span_m": 1.9, "hip_height_m": 0.97, "knee_height_m": 0.5, "shoulder_height_m": 1.5,
                  "shoulder_width_m": 0.4, "hip_width_m": 0.2, "foot_length_m": 0.28}  # fmt: skip
         skeleton, notes = measured_skeleton(given)

@@ -131,6 +131,19 @@ class TurnedSensors(unittest.TestCase):
                 self.assertGreater(faults[0].end, len(self.takes[take]) / 1.2 - 3, "to the end")
                 self.assertAlmostEqual(faults[0].degrees, np.linalg.norm(rotvec_deg), delta=10.0)
 
+    def test_a_slip_is_found_in_a_short_take_and_near_an_end(self):
+        for take, first, frames, sensor, at, rotvec_deg in (
+            ("quay walk", 600, 960, "rightLowerLeg", 3.5, (15, 0, 20)),
+            ("semaphore", 720, 960, "rightFoot", 4.0, (15, 5, 15)),
+            ("night climb", 0, 1680, "leftUpperLeg", 11.4, (20, 0, 20)),
+        ):
+            with self.subTest(take=take, sensor=sensor):
+                motion = self.takes[take].window(first, first + frames)
+                self.assertEqual(self.found(motion)[0], [])
+                faults, _ = self.found(motion, slips=((sensor, AGE_S + at, np.radians(rotvec_deg)),))
+                self.assertEqual([(f.sensor, f.kind) for f in faults], [(sensor, "slipped")])
+                self.assertLess(abs(faults[0].start / 100 - at), 0.5)
+
     def test_a_long_take_is_looked_through_to_its_end(self):
         """Two magnets on one sensor and a slip of another, far apart in a take of nearly two minutes."""
         take = to_and_fro(self.takes["quay walk"], 2)

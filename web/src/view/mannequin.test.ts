@@ -3,10 +3,10 @@ import { restJoints, surfaceOf } from './mannequin';
 import type { Body } from './pose';
 
 const ROWS: [string, number, number[]][] = [
-  ['hips', -1, [0, 0.93, 0]], ['spine', 0, [0, 0.09, -0.01]], ['chest', 1, [0, 0.12, 0]], ['upperChest', 2, [0, 0.12, 0]], ['neck', 3, [0, 0.17, 0]], ['head', 4, [0, 0.1, 0.02]],
-  ['leftUpperArm', 3, [0.175, 0.12, 0]], ['leftLowerArm', 6, [0.275, 0, 0]], ['leftHand', 7, [0.25, 0, 0]],
-  ['leftUpperLeg', 0, [0.09, -0.04, 0]], ['leftLowerLeg', 9, [0, -0.42, 0]], ['leftFoot', 10, [0, -0.39, -0.015]], ['leftToes', 11, [0, -0.06, 0.135]],
-  ['rightUpperLeg', 0, [-0.09, -0.04, 0]], ['rightLowerLeg', 13, [0, -0.42, 0]], ['rightFoot', 14, [0, -0.39, -0.015]], ['rightToes', 15, [0, -0.06, 0.135]],
+  ['hips', -1, [0, 0.93, 0]], ['spine', 0, [0, 0.11, -0.01]], ['chest', 1, [0, 0.12, 0]], ['upperChest', 2, [0, 0.12, 0]], ['neck', 3, [0, 0.15, 0]], ['head', 4, [0, 0.1, 0.02]],
+  ['leftUpperArm', 3, [0.175, 0.12, 0]], ['leftLowerArm', 6, [0.28, 0, 0]], ['leftHand', 7, [0.27, 0, 0]],
+  ['leftUpperLeg', 0, [0.09, 0, 0]], ['leftLowerLeg', 9, [0, -0.43, 0]], ['leftFoot', 10, [0, -0.42, -0.015]], ['leftToes', 11, [0, -0.06, 0.135]],
+  ['rightUpperLeg', 0, [-0.09, 0, 0]], ['rightLowerLeg', 13, [0, -0.43, 0]], ['rightFoot', 14, [0, -0.42, -0.015]], ['rightToes', 15, [0, -0.06, 0.135]],
 ];
 const body: Body = {
   bones: ROWS.map((r) => r[0]), parents: ROWS.map((r) => r[1]), offsets: new Float32Array(ROWS.flatMap((r) => r[2])),

@@ -34,7 +34,7 @@ const side = (s: 'left' | 'right'): Capsule[] => {
 
 const CAPSULES: Capsule[] = [
   { bone: 'hips', from: ['leftUpperLeg', -0.02, 0.01, 0], to: ['rightUpperLeg', 0.02, 0.01, 0], radii: [0.1, 0.1], flat: 1.15 },
-  { bone: 'hips', from: 'hips', to: 'spine', radii: [0.128, 0.12], flat: 1.3 },
+  { bone: 'hips', from: ['hips', 0, 0.03, 0], to: 'spine', radii: [0.128, 0.12], flat: 1.3 },
   { bone: 'spine', from: 'spine', to: 'chest', radii: [0.12, 0.126], flat: 1.3 },
   { bone: 'chest', from: 'chest', to: 'upperChest', radii: [0.126, 0.136], flat: 1.27 },
   { bone: 'upperChest', from: 'upperChest', to: ['neck', 0, -0.06, 0], radii: [0.136, 0.08], flat: 1.3 },

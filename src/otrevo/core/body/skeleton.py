@@ -1,8 +1,11 @@
 """The performer's skeleton: VRM 1.0 humanoid bones, rest pose = T-pose with identity rotations.
 
 `rest_offset_m[b]` is the joint of bone b seen from its parent's joint in T-pose world axes, metres; for the root it is
-the height of the hips over the floor. Proportions of the generic body are round figures for an adult of 1.75 m,
-scaled linearly with height.
+the height of the hips over the floor. The hips' joint lies midway between the hip joints. Proportions of the generic body
+are round figures for an adult of 1.75 m, scaled linearly with height.
+
+Source of the proportions: D. A. Winter, Biomechanics and Motor Control of Human Movement, after Drillis and Contini, 1964; arms: P. de Leva,
+Adjustments to Zatsiorsky-Seluyanov's segment inertia parameters, Journal of Biomechanics 29, 1996.
 """
 
 from dataclasses import dataclass, replace

@@ -30,10 +30,12 @@ from otrevo.core.inertial.stills import mean_rotation
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
 # by what legs go to their own side by chance in so many seconds, and how far sways go
-SPREAD_SD, SPREAD_S, SWAYING_DEG = 0.15, 30.0, 3.0
+SPREAD_SD, SPREAD_S, SWAYING_DEG = 0.2, 30.0, 3.0
 # how well hip joints are placed across the pelvis, and apart from each other besides what the joints say of it themselves
 ACROSS_SD_M, HIPS_SD_M = 0.06, 0.04
-PLAINLY = 2.2  # legs that are so many sigma the wrong way round are not so by chance
+OUTSIDE_SD_M = 0.03  # how well it is told how far out of its line a thigh has its sensor, which is on its outside
+# legs that are so many sigma the wrong way round are not so by chance; and, of those whose arms are, so many the right way round
+PLAINLY, ALONE = 2.5, 1.3
 LEAST_ARMS_M, LEAST_TOLD = 0.3, 0.1  # of arms that stretch to the sides; of how one limb lies or bends, m or rad
 FACED_RAD = np.radians(45.0)  # of headings that tell left from right, one sigma at most
 KNEE_STEP, BENT_RAD = 5, np.radians(30)
@@ -83,8 +85,9 @@ class FirstSeats:
         spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds))
         hips_sd = np.hypot(HIPS_SD_M, np.sqrt(knees @ hips_cov @ knees))
         legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / hips_sd
+        legs_right += self._seated_outside(heading, drift, knees) / OUTSIDE_SD_M
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
-        wrong = arms_wrong, legs_right < (0.0 if arms_wrong else -PLAINLY)
+        wrong = arms_wrong, legs_right < (ALONE if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
 
     def _knees(self, heading, drift, of=None):
@@ -112,9 +115,9 @@ class FirstSeats:
         return quaternion_rotate(held[0], bend[bent].mean(axis=0)) if bent.sum() >= 10 else np.zeros(3)
 
     def _spread_outwards(self, heading, drift, left):
-        """How far legs go to their own side rather than to the other one, -1 to 1; left (3,): the way that knees bend about, a unit.
+        """How far legs swing to their own side rather than to the other one, -1 to 1; left (3,): the way that knees bend about, a unit.
 
-        Hips let a leg swing out twice as far as in, and people stand, step and squat with their feet apart.
+        Hips let a leg swing out twice as far as in. It is told from where legs mostly are, as nobody knows how a pose was held.
         """
         names = ("hips", "leftUpperLeg", "rightUpperLeg")
         if not all(n in self.number for n in names):
@@ -127,10 +130,24 @@ class FirstSeats:
             return 0.0
         held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight])
         now = self._turned(q[known], heading[at] + drift[at] * time[:, None])
-        turn = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(held)))
-        aside = np.degrees(turn @ np.cross(left, UP))
-        aside = (aside[:, 1:] - aside[:, :1]) * [1.0, -1.0]  # outwards, against the pelvis
-        return float((aside * np.abs(aside)).mean() / ((aside**2).mean() + SWAYING_DEG**2))
+        with_pelvis = quaternion_multiply(held[0], quaternion_conjugate(now[:, :1]))  # however the body has turned
+        turn = quaternion_multiply(quaternion_multiply(with_pelvis, now[:, 1:]), quaternion_conjugate(held[1:]))
+        outwards = np.degrees(rotvec_from_quaternion(turn) @ np.cross(left, UP)) * [1.0, -1.0]
+        outwards -= np.median(outwards, axis=0)
+        return float((outwards * np.abs(outwards)).mean() / ((outwards**2).mean() + SWAYING_DEG**2))
+
+    def _seated_outside(self, heading, drift, left):
+        """How far the thighs' sensors are out of the line from hip to knee, to the thighs' own side, on average, metres; left (3,) as above."""
+        out = []
+        for link in self.links:
+            if plain(link.below) == "UpperLeg" and link.below in self.lines:
+                s, (line, _) = self.number[link.below], self.lines[link.below]
+                still = self._straight([s])
+                along = line / np.linalg.norm(line)
+                sensor = along * (along @ link.below_m) - link.below_m  # seen from the line
+                world = self._turned(self.held[still, s], heading[s] + drift[s] * self.held_at[still])
+                out.append(side_sign(link.below) * quaternion_rotate(world, sensor) @ left)
+        return float(np.nan_to_num(np.mean(out))) if out else 0.0
 
     def begin(self):
         """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""

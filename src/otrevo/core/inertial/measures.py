@@ -5,13 +5,14 @@ import numpy as np
 from otrevo.core.body.skeleton import GENERIC_HEIGHT_M, generic_skeleton
 from otrevo.core.errors import InputError
 
+ACROMION = 0.02  # how far the tip of the shoulder is over its joint, by the height
 # name: (words, share of the height where it is not measured, least, most) in metres
 MEASURES = {
     "height_m": ("height", 1.0, 0.8, 2.6),
-    "arm_span_m": ("arm span", 1.0286, 0.7, 2.9),
-    "hip_height_m": ("height of the hip joints", 0.5314, 0.3, 1.5),
-    "knee_height_m": ("height of the knees", 0.2857, 0.15, 0.9),
-    "shoulder_height_m": ("height of the shoulders", 0.8195, 0.5, 2.2),
+    "arm_span_m": ("arm span", 1.029, 0.7, 2.9),
+    "hip_height_m": ("height of the hip joints", 0.531, 0.3, 1.5),
+    "knee_height_m": ("height of the knees", 0.286, 0.15, 0.9),
+    "shoulder_height_m": ("height of the shoulders", 0.82, 0.5, 2.2),
     "shoulder_width_m": ("width of the shoulders", 0.2, 0.15, 0.8),
     "hip_width_m": ("width between the hip joints", 0.103, 0.08, 0.5),
     "foot_length_m": ("length of the feet", 0.152, 0.1, 0.45),
@@ -66,7 +67,7 @@ def measured_skeleton(measures):
         )
     rest[0] = [0.0, got["hip_height_m"] - rest[skeleton.index("leftUpperLeg"), 1], 0.0]
     trunk = sum(rest[skeleton.index(b), 1] for b in ("spine", "chest", "upperChest", "leftShoulder", "leftUpperArm"))
-    scale(("spine", "chest", "upperChest"), max(0.3, got["shoulder_height_m"] - 0.0195 * height - rest[0, 1]) / trunk)
+    scale(("spine", "chest", "upperChest"), max(0.3, got["shoulder_height_m"] - ACROMION * height - rest[0, 1]) / trunk)
     guessed = [words for name, (words, *_) in MEASURES.items() if name not in measures]
     notes = (
         [f"estimated from the {'height' if 'height_m' in measures else 'arm span'}: {', '.join(guessed)}"]
