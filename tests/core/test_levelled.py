@@ -75,7 +75,9 @@ class FiltersThatLean(unittest.TestCase):
 
     def test_the_pose_is_as_without_it(self):
         bones = [self.performer.skeleton.index(b) for b in BODY_BONES[1:] if not b.endswith("Toes")]
-        plain, lean = (solve_suit(r, self.performer).motion.rotation_local[:, bones] for r in (self.plain, self.leaning))
+        plain, lean = (
+            solve_suit(r, self.performer).motion.rotation_local[:, bones] for r in (self.plain, self.leaning)
+        )
         apart = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(plain), lean))
         apart = np.degrees(np.linalg.norm(apart, axis=2)).mean(axis=0)
         self.assertLess(apart.mean(), 1.4)

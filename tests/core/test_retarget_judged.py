@@ -281,7 +281,9 @@ class HeldProps(unittest.TestCase):
             ]
             self.assertEqual(said[0], [], name)
             far = bool(np.median(off(plain)) > 1000 * OFF_PROP_M * k)
-            self.assertEqual(far, (name, size) != ("keeper", "performer"), "the keeper is built much like the performer")
+            self.assertEqual(
+                far, (name, size) != ("keeper", "performer"), "the keeper is built much like the performer"
+            )
             self.assertEqual([s.subject for s in said[1]], ["leftHand"] * far, name)
             self.assertTrue(all("left hand" in s.text and "off the bar" in s.text for s in said[1]), name)
             step = np.linalg.norm(np.diff(result.positions[:, number("leftHand")], axis=0), axis=1).max()
