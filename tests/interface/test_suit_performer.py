@@ -36,15 +36,15 @@ class WithoutMarkers(InBrowser, LiveServerTestCase):
         page.locator("label").filter(has_text="Face camera").click()
         expect(page.get_by_role("checkbox", name="Suit")).to_be_disabled()  # something has to show the body
         span = page.get_by_label("Arm span")
-        expect(span).to_have_attribute("placeholder", "1.74")
+        expect(span).to_have_attribute("placeholder", "1.79")
         span.fill("5")
         page.get_by_role("button", name="Add performer").click()
         expect(page.get_by_text("expected the arm span in metres, 0.7 to 2.9")).to_be_visible()
-        span.fill("1,78")
+        span.fill("1,83")
         page.get_by_role("button", name="Add performer").click()
         expect(page.get_by_text("shows how every sensor of the suit sits")).to_be_visible()
         jorun = Performer.objects.get(name="Jorun")
-        self.assertEqual((jorun.kit, jorun.measures), (["suit", "gloves"], {"arm_span_m": 1.78}))
+        self.assertEqual((jorun.kit, jorun.measures), (["suit", "gloves"], {"arm_span_m": 1.83}))
 
         day = self.production.days.get()
         warm_up = Slate.objects.create(day=day, name="W3", title="Warm-up", performer=jorun, warm_up=True)
@@ -63,7 +63,7 @@ class WithoutMarkers(InBrowser, LiveServerTestCase):
             for b in skeleton["bones"]
             if b["name"] in ("leftShoulder", "leftUpperArm", "leftLowerArm", "leftHand")
         )
-        self.assertAlmostEqual(hand, 1.78 / 2 - 0.1 * 1.74, 2)  # the measure was used
+        self.assertAlmostEqual(hand, 1.83 / 2 - 0.1 * 1.74, 2)  # the measure was used
 
         wick = keep_character(
             self.production,

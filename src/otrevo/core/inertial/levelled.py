@@ -38,7 +38,9 @@ def levelled(recording, headings):
     common[some, 0] = np.nanmedian(aside[some], axis=1)
     own = np.nan_to_num(aside - common)
     weight = (known > 0).astype(float)[..., None]
-    aside = (_mean_about(own, weight, OWN_S) + _mean_about(common, some[:, None, None], COMMON_S)) / GRAVITY_MS2
+    each_s = step / recording.rate_hz
+    own, common = _mean_about(own, weight, OWN_S / each_s), _mean_about(common, some[:, None, None], COMMON_S / each_s)
+    aside = (own + common) / GRAVITY_MS2
     tilt = np.stack([-aside[..., 1], np.zeros(aside.shape[:2]), aside[..., 0]], axis=2)
     tilt = np.einsum("ksji,ksj->ksi", to_common, tilt)
     frames = np.clip(np.arange(len(recording)), middle[0], middle[-1])
@@ -46,10 +48,10 @@ def levelled(recording, headings):
     return replace(recording, rotation=quaternion_multiply(quaternion_from_rotvec(tilt), recording.rotation))
 
 
-def _mean_about(values, weight, over_s):
-    """Means of values (K, ...) about every step, weighted by how far away they are (one sigma over_s) and by weight (K, ...)."""
+def _mean_about(values, weight, over):
+    """Means of values (K, ...) about every step, weighted by how many steps away they are (one sigma: over) and by weight (K, ...)."""
     total, whole = (
-        scipy.ndimage.gaussian_filter1d(v, over_s / STEP_S, axis=0, mode="constant")
+        scipy.ndimage.gaussian_filter1d(v, over, axis=0, mode="constant")
         for v in (values * weight, weight.astype(float))
     )
     return total / np.maximum(whole, 1e-9)
