@@ -77,6 +77,15 @@ class PlainWarmUp(unittest.TestCase):
             off = {b: np.linalg.norm(off_deg(found, suit, b)) for b in found.names if "Leg" in b}
             self.assertLess(np.mean(list(off.values())), 6.0, off)
 
+    def test_legs_of_somebody_who_holds_poses_badly_are_not_said_to_have_changed_places(self):
+        for seed in (9, 12):
+            performer = make_performer(seed, shipped_chart(), sloppiness_deg=5.0)
+            motion = plain_warm_up(performer)
+            recording = record_suit(motion, make_suit(motion.skeleton, seed))
+            skeleton = generic_skeleton(performer.height_m)
+            fit = FirstSeats(recording, find_stills(recording), find_links(felt(recording)), skeleton)
+            self.assertEqual(fit.exchanged_sides(), [])
+
     def test_legs_are_as_long_as_the_height_says_where_there_are_no_strides(self):
         """Whoever bends the knees or marches on the spot moves legs by little more than they are off."""
         performer, _, recording = self.worn[0]

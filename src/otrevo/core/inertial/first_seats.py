@@ -107,7 +107,7 @@ class FirstSeats:
         q = self.recording.rotation[:, pair]
         known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
         at, straight = self.recording.times_s[known] - self.zero, self._straight(pair)
-        held = self._turned(self.held[straight, pair], heading[pair] + drift[pair] * self.held_at[straight])
+        held = self._as_held(straight, pair, heading, drift)
         world = self._turned(q[known], heading[pair] + drift[pair] * at[:, None])
         rest, now = (quaternion_multiply(quaternion_conjugate(x[..., 0, :]), x[..., 1, :]) for x in (held, world))
         bend = rotvec_from_quaternion(quaternion_multiply(now, quaternion_conjugate(rest)))
@@ -120,15 +120,15 @@ class FirstSeats:
         Hips let a leg swing out twice as far as in. It is told from where legs mostly are, as nobody knows how a pose was held.
         """
         names = ("hips", "leftUpperLeg", "rightUpperLeg")
-        if not all(n in self.number for n in names):
-            return 0.0
+        if not all(n in self.number and self.faced[self.number[n]] for n in names):
+            return 0.0  # a thigh whose heading is off seems to swing as its knee is lifted
         at = [self.number[n] for n in names]
         q = self.recording.rotation[:, at]
         known = np.flatnonzero(np.isfinite(q[..., 0]).all(axis=1))[::KNEE_STEP]
         time, straight = self.recording.times_s[known] - self.zero, self._straight(at)
         if not len(known) or not np.isfinite(self.held[straight, at]).all():
             return 0.0
-        held = self._turned(self.held[straight, at], heading[at] + drift[at] * self.held_at[straight])
+        held = self._as_held(straight, at, heading, drift)
         now = self._turned(q[known], heading[at] + drift[at] * time[:, None])
         with_pelvis = quaternion_multiply(held[0], quaternion_conjugate(now[:, :1]))  # however the body has turned
         turn = quaternion_multiply(quaternion_multiply(with_pelvis, now[:, 1:]), quaternion_conjugate(held[1:]))
@@ -140,12 +140,13 @@ class FirstSeats:
         """How far the thighs' sensors are out of the line from hip to knee, to the thighs' own side, on average, metres; left (3,) as above."""
         out = []
         for link in self.links:
-            if plain(link.below) == "UpperLeg" and link.below in self.lines:
-                s, (line, _) = self.number[link.below], self.lines[link.below]
+            s = self.number[link.below]
+            if plain(link.below) == "UpperLeg" and link.below in self.lines and self.faced[s]:
+                line, _ = self.lines[link.below]
                 still = self._straight([s])
                 along = line / np.linalg.norm(line)
                 sensor = along * (along @ link.below_m) - link.below_m  # seen from the line
-                world = self._turned(self.held[still, s], heading[s] + drift[s] * self.held_at[still])
+                world = self._as_held(still, s, heading, drift)
                 out.append(side_sign(link.below) * quaternion_rotate(world, sensor) @ left)
         return float(np.nan_to_num(np.mean(out))) if out else 0.0
 
@@ -201,6 +202,10 @@ class FirstSeats:
     def _turned(self, q, heading):
         """World rotations (..., S, 4) times what is not known of the mounts, of readings q of filters with headings (..., S)."""
         return quaternion_multiply(quaternion_from_rotvec(-heading[..., None] * UP), q)
+
+    def _as_held(self, stills, sensors, heading, drift):
+        """The same of what sensors, by number, read in stills, by number."""
+        return self._turned(self.held[stills, sensors], heading[sensors] + drift[sensors] * self.held_at[stills])
 
     def _limb_lines(self):
         """{bone: (from its joint to the next in its sensor's axes (3,) m, inverse square root of the covariance (3, 3))}."""
@@ -340,7 +345,7 @@ class FirstSeats:
         if left is None or right is None or not len(told):
             return np.zeros(3), np.zeros((3, 3))
         hips = self.number["hips"]
-        world = self._turned(self.held[told, hips], heading[hips] + drift[hips] * self.held_at[told])
+        world = self._as_held(told, hips, heading, drift)
         turn = matrix_from_quaternion(world).mean(axis=0)
         return turn @ (left.above_m - right.above_m), turn @ (left.above_cov + right.above_cov) @ turn.T
 
@@ -349,7 +354,7 @@ class FirstSeats:
         mount = np.full((len(self.names), 4), np.nan)
         for kind in POSES:
             for n in [i for i, k in enumerate(self.kinds) if k == kind]:
-                world = self._turned(self.held[n], heading + drift * self.held_at[n])
+                world = self._as_held(n, slice(None), heading, drift)
                 said = quaternion_multiply(quaternion_conjugate(self.posed[kind]), world)
                 mount = np.where(np.isfinite(mount), mount, said)
         return mount

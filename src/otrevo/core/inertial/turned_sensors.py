@@ -32,7 +32,7 @@ EDGE_S, BESIDE_S = 0.5, 2.0  # of the take, before and after a magnet and a slip
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 7.0, 60.0])
-# of a turn's square over its variance; in 80 takes without one the most were 11.9 and, less twice what half the sensors seem to slip by, 7.3
+# of a turn's square over its variance, a slip's beyond so many times the median of all sensors; in 80 takes without a fault the most were 11.9 and 7.3
 MAGNET_SURE, SLIP_SURE, OTHERS = 15.0, 9.5, 2.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
@@ -46,8 +46,8 @@ APART_S = 10.0  # between two that are put right at once
 class _Turn:
     """One sensor, by number, that is turned. sure: the turn's square over its variance; first, end: pieces from start_s on.
 
-    angle_rad: of a magnet, with how many pieces it takes to rise; rotvec (3,): of a slip, about its bone's axes. others: how sure the likeliest slip
-    of a sensor is, in the middle of all sensors.
+    angle_rad: of a magnet, with how many pieces it takes to rise; rotvec (3,): of a slip, about its bone's axes. others: the median,
+    over all sensors, of how sure the likeliest slip of each is.
     """
 
     sensor: int
