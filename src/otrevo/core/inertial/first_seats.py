@@ -26,6 +26,7 @@ from otrevo.core.inertial.poses import (
     side_sign,
 )
 from otrevo.core.inertial.stills import mean_rotation
+from otrevo.core.inertial.t_poses import yaw_rad
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
@@ -66,6 +67,7 @@ class FirstSeats:
         self.faced = self._heading_sd() < FACED_RAD
         self.held[self._astray()] = np.nan
         self.kinds = self._kinds()
+        self.held = self._facing_alike()
         self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
@@ -267,6 +269,19 @@ class FirstSeats:
                 out[steady, s] = apart[usual] > ASTRAY_DEG
         return out
 
+    def _facing_alike(self):
+        """What stills read (N, S, 4), turned about the vertical until the body faces in all of them as it does in the longest T-pose: who has
+        taken some steps between two poses seldom faces as before."""
+        pose = next((k for k in POSES if k in self.kinds), "")
+        seconds = np.diff(self.stills, axis=1)[:, 0] * np.isfinite(self.held[..., 0]).mean(axis=1)
+        reference = int(np.argmax(seconds * [kind == pose for kind in self.kinds]))
+        trunk = [s for s, bone in enumerate(self.names) if plain(bone) not in (*ARMS, "Hand", "head")]
+        _, drift = self._headings_by_links()
+        held = self._turned(self.held, drift * self.held_at[:, None])
+        turned = yaw_rad(quaternion_multiply(held[:, trunk], quaternion_conjugate(held[reference, trunk])))
+        facing = np.nan_to_num(_middle_angle(turned))
+        return self._turned(self.held, facing[:, None])
+
     def _alike(self):
         """Whether each still is held like most of them (N,), by how sensors are inclined: without arms, whoever stands still stands upright."""
         up = quaternion_rotate(quaternion_conjugate(self.held), UP)  # (N, S, 3), whatever the headings are
@@ -364,6 +379,14 @@ class FirstSeats:
         told = np.isfinite(self.held[:, sensors, 0]).all(axis=1)
         poses = [i for i, kind in enumerate(self.kinds) if kind and told[i]] or range(len(self.held))
         return min(poses, key=lambda i: abs(self.held_at[i]))
+
+
+def _middle_angle(angles):
+    """The angle (N,) in the middle of angles (N, S), wherever they break off at half a turn; NaN left out, NaN where there is none."""
+    known = np.isfinite(angles)
+    mean = np.angle(np.where(known, np.exp(1j * np.where(known, angles, 0.0)), 0.0).sum(axis=1))
+    around = np.angle(np.exp(1j * (angles - mean[:, None])))
+    return np.array([m + np.median(a[k]) if k.any() else np.nan for m, a, k in zip(mean, around, known, strict=True)])
 
 
 def _sharpness(covariance, model_m):
