@@ -34,12 +34,14 @@ FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is 
 SPREAD_SD, SPREAD_S, SWAYING_DEG = 0.2, 30.0, 3.0
 # how well hip joints are placed across the pelvis, and apart from each other besides what the joints say of it themselves
 ACROSS_SD_M, HIPS_SD_M = 0.06, 0.04
-OUTSIDE_SD_M = 0.03  # how well it is told how far out of its line a thigh has its sensor, which is on its outside
+OUTSIDE_SD_M = 0.042  # how well it is told how far out of its line a thigh has its sensor, which is on its outside
 # legs that are so many sigma the wrong way round are not so by chance; and, of those whose arms are, so many the right way round
 PLAINLY, ALONE = 2.5, 1.3
 LEAST_ARMS_M, LEAST_TOLD = 0.3, 0.1  # of arms that stretch to the sides; of how one limb lies or bends, m or rad
 FACED_RAD = np.radians(45.0)  # of headings that tell left from right, one sigma at most
 KNEE_STEP, BENT_RAD = 5, np.radians(30)
+# how far from both together either knee bends: no more than headings are off, and from where on a thigh's heading decides which way it swings
+KNEES_APART_RAD, LITTLE_APART_RAD = np.radians(25.0), np.radians(12.0)
 LEAST_BEND_RAD = np.radians(10.0)  # of both knees together, for it to tell where left is
 ALIKE_DEG = 12.0  # how differently sensors are inclined, on average, in stills of one pose
 # of a limb that moves while all else is still, RMS, and of one that is not held as it is in the other stills of a pose
@@ -76,27 +78,35 @@ class FirstSeats:
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""
         heading, drift = self._headings_by_links()
-        knees = self._knees(heading, drift, self.faced)
+        each = self._each_knee(heading, drift, self.faced)
+        knees = sum(each, np.zeros(3))
         if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
             return []
         knees /= np.linalg.norm(knees)
+        apart = max(float(np.arccos(np.clip(k @ knees / max(np.linalg.norm(k), 1e-9), -1.0, 1.0))) for k in each)
+        if apart > KNEES_APART_RAD:
+            return []  # the heading of a thigh is off, so nothing is sure of either leg
         arms = self._arms_across(heading, drift, self.faced)
         hips, hips_cov = self._hips_across(heading, drift)
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
         seconds = float(np.ptp(self.recording.times_s))
-        spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds))
+        spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds)) * np.hypot(1.0, apart / LITTLE_APART_RAD)
         hips_sd = np.hypot(HIPS_SD_M, np.sqrt(knees @ hips_cov @ knees))
         legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / hips_sd
-        legs_right += self._seated_outside(heading, drift, knees) / OUTSIDE_SD_M
+        legs_right += self._seated_outside(heading, drift, knees)
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
         wrong = arms_wrong, legs_right < (ALONE if arms_wrong else -PLAINLY)
         return [pair for legs in (0, 1) if wrong[legs] for pair in limbs_of(self.names, legs)]
 
     def _knees(self, heading, drift, of=None):
         """How both knees are bent while they are, on average (3,), as _knee_bends: about the way from right to left; of (S,): by which thighs, or by both."""
+        return sum(self._each_knee(heading, drift, of), np.zeros(3))
+
+    def _each_knee(self, heading, drift, of=None):
+        """The same of one knee after the other, [(3,)]."""
         thighs = {side: self.number.get(side + "UpperLeg") for side in ("left", "right")}
         sides = [side for side, s in thighs.items() if s is not None and (of is None or of[s])]
-        return sum((self._knee_bends(side, heading, drift) for side in sides), np.zeros(3))
+        return [self._knee_bends(side, heading, drift) for side in sides]
 
     def _knee_bends(self, side, heading, drift):
         """How a knee is bent while it is, on average (3,), a rotation vector in the world as the thigh is in a pose; zeros where it hardly bends.
@@ -139,7 +149,7 @@ class FirstSeats:
         return float((outwards * np.abs(outwards)).mean() / ((outwards**2).mean() + SWAYING_DEG**2))
 
     def _seated_outside(self, heading, drift, left):
-        """How far the thighs' sensors are out of the line from hip to knee, to the thighs' own side, on average, metres; left (3,) as above."""
+        """By how many sigma the thighs' sensors are out of the line from hip to knee, to the thighs' own side; left (3,) as above."""
         out = []
         for link in self.links:
             s = self.number[link.below]
@@ -150,7 +160,7 @@ class FirstSeats:
                 sensor = along * (along @ link.below_m) - link.below_m  # seen from the line
                 world = self._as_held(still, s, heading, drift)
                 out.append(side_sign(link.below) * quaternion_rotate(world, sensor) @ left)
-        return float(np.nan_to_num(np.mean(out))) if out else 0.0
+        return float(np.nan_to_num(np.sum(out))) / (OUTSIDE_SD_M * np.sqrt(len(out))) if out else 0.0
 
     def begin(self):
         """(headings, drifts, kinds of stills, mounts) as links and poses say before anything is fitted."""
@@ -169,12 +179,16 @@ class FirstSeats:
 
     def expected_places(self):
         """{joint: (place above (3,), place below (3,), heading, drift, sd of the heading)} by the poses and by where on limbs suits have their sensors."""
-        _, _, _, mount = self.begin()
-        return {
-            link.joint: (*(quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
-                           for bone in (link.above, link.below)), link.heading_rad, link.drift_rad_s, FOUND_RAD)
-            for link in self.links
-        }  # fmt: skip
+        heading, _, _, mount = self.begin()
+        out = {}
+        for link in self.links:
+            a, b = self.number[link.above], self.number[link.below]
+            places = [
+                quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
+                for bone in (link.above, link.below)
+            ]
+            out[link.joint] = *places, heading[a] - heading[b], link.drift_rad_s, FOUND_RAD
+        return out
 
     def _joint_from_seat(self, bone, joint):
         """From where a sensor usually sits on a bone to a joint, in the bone's T-pose axes (3,), metres."""

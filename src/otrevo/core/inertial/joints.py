@@ -209,6 +209,9 @@ def _cleaned(normal):
 GRID_STEP_RAD = np.radians(6.0)
 _GRID = np.arange(-np.pi, np.pi - 1e-6, GRID_STEP_RAD)
 NEAREST_RAD = np.radians(20.0)
+# Skin errs with the movement, so that of a pelvis that hardly moves it may tell a thigh's heading the wrong way round. Another heading, so
+# far from the best one, that leaves no more than so many times as much unexplained may be the true one.
+FAR_RAD, RIVAL = np.radians(75.0), 1.15
 
 
 @njit(cache=True, error_model="numpy")
@@ -379,6 +382,9 @@ def _find(felt_, above, below, joint, near, near_m):
     length = np.clip(np.abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9, 1.0)
     spread = np.sqrt(-2 * np.log(length))  # of what lies on a circle: where nothing moves, any heading does as well
     spread = spread if spread > GRID_STEP_RAD else 0.0  # the fit knows better than steps of the grid
+    rivals = costs[np.abs(np.angle(np.exp(1j * (grid - grid[np.argmin(costs)])))) > FAR_RAD]
+    if len(rivals) and rivals.min() < RIVAL * costs.min():
+        spread = max(spread, FAR_RAD)
     usual_drift = near[3] if near else 0.0
     psi, drift = grid[np.argmin(costs)], usual_drift
     for _ in range(12):
