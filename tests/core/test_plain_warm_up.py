@@ -2,6 +2,7 @@
 
 import unittest
 from fractions import Fraction
+from unittest.mock import patch
 
 import numpy as np
 
@@ -15,49 +16,126 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.first_seats import FirstSeats
-from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.joints import FAR_RAD, felt, find_links
+from otrevo.core.inertial.poses import plain
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.sim import suit as simulated_suit
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, record_suit
 
 RATE = 120
 HANG_S, T_POSE_S, LIFTS_S, SQUATS_S = 4.0, 8.5, 20.0, 30.0  # from when on
+MARCH_S = 35.0, 47.0
+
+
+class Score:
+    """Rotations of a performer's joints over some seconds, written one limb after the other; whoever starts is in a T-pose."""
+
+    def __init__(self, performer, seconds):
+        self.skeleton, self.times = performer.skeleton, np.arange(seconds * RATE) / RATE
+        self.turned = np.tile(performer.sloppiness_rad, (len(self.times), 1, 1))
+
+    def eased(self, start, end):
+        ease = np.clip(np.minimum(self.times - start, end - self.times) / 0.8, 0, 1)
+        return ease**2 * (3 - 2 * ease)
+
+    def add(self, bone, axis, degrees, start, end, hz=0.0):
+        wave = (1 - np.cos(2 * np.pi * hz * (self.times - start))) / 2 if hz else 1.0
+        self.turned[:, self.skeleton.index(bone), axis] += np.radians(degrees) * self.eased(start, end) * wave
+
+    def motion(self, aside_m=0.0, facing_deg=0.0):
+        """The Motion, with the lower foot on the floor, pushed aside (T,) and turned (T,) as a whole."""
+        local = quaternion_from_rotvec(self.turned)
+        facing = np.radians(facing_deg) * np.ones(len(local))
+        local[:, 0] = quaternion_multiply(quaternion_from_rotvec(np.outer(facing, [0, 1.0, 0])), local[:, 0])
+        root = np.zeros((len(local), 3))
+        ankles = motion_joints(Motion(self.skeleton, Fraction(RATE), root, local))[0]
+        ankles = ankles[:, [self.skeleton.index("leftFoot"), self.skeleton.index("rightFoot")], 1]
+        root = np.zeros((len(local), 3))
+        root[:, 0], root[:, 1] = aside_m, rest_joints(self.skeleton)["leftFoot"][1] - ankles.min(axis=1)
+        return Motion(self.skeleton, Fraction(RATE), root, local)
 
 
 def plain_warm_up(performer):
     """Arms down, T-pose, elbows bent, each leg lifted while all else is still, knee bends, arms down."""
-    skeleton, times = performer.skeleton, np.arange(36 * RATE) / RATE
-    turned = np.tile(performer.sloppiness_rad, (len(times), 1, 1))
-
-    def add(bone, axis, degrees, start, end, hz=0.0):
-        ease = np.clip(np.minimum(times - start, end - times) / 0.8, 0, 1)
-        ease = ease**2 * (3 - 2 * ease)
-        wave = (1 - np.cos(2 * np.pi * hz * (times - start))) / 2 if hz else 1.0
-        turned[:, skeleton.index(bone), axis] += np.radians(degrees) * ease * wave
-
+    score = Score(performer, 36)
     for side, sign, lifts in (("left", 1.0, LIFTS_S), ("right", -1.0, LIFTS_S + 5)):
-        add(side + "UpperArm", 2, -78 * sign, -5, HANG_S)
-        add(side + "UpperArm", 2, -78 * sign, T_POSE_S, 50)
-        add(side + "LowerArm", 1, -110 * sign, T_POSE_S + 2, LIFTS_S, 0.5)
-        add(side + "UpperLeg", 0, -50, lifts, lifts + 5, 0.6)
-        add(side + "LowerLeg", 0, 70, lifts, lifts + 5, 0.45)
-        add(side + "UpperLeg", 0, -35, SQUATS_S, 34, 0.5)
-        add(side + "LowerLeg", 0, 70, SQUATS_S, 34, 0.5)
-        add(side + "Foot", 0, -35, SQUATS_S, 34, 0.5)
-    local = quaternion_from_rotvec(turned)
-    motion = Motion(skeleton, Fraction(RATE), np.zeros((len(times), 3)), local)
-    ankles = motion_joints(motion)[0][:, [skeleton.index("leftFoot"), skeleton.index("rightFoot")]]
-    root = np.zeros((len(times), 3))
-    root[:, 1] = rest_joints(skeleton)["leftFoot"][1] - ankles[..., 1].min(axis=1)
-    return Motion(skeleton, Fraction(RATE), root, local)
+        score.add(side + "UpperArm", 2, -78 * sign, -5, HANG_S)
+        score.add(side + "UpperArm", 2, -78 * sign, T_POSE_S, 50)
+        score.add(side + "LowerArm", 1, -110 * sign, T_POSE_S + 2, LIFTS_S, 0.5)
+        score.add(side + "UpperLeg", 0, -50, lifts, lifts + 5, 0.6)
+        score.add(side + "LowerLeg", 0, 70, lifts, lifts + 5, 0.45)
+        score.add(side + "UpperLeg", 0, -35, SQUATS_S, 34, 0.5)
+        score.add(side + "LowerLeg", 0, 70, SQUATS_S, 34, 0.5)
+        score.add(side + "Foot", 0, -35, SQUATS_S, 34, 0.5)
+    return score.motion()
+
+
+def march_on_the_spot(performer, sway_m=0.02, turn_deg=0.0, t_pose_last=False):
+    """Arms down, elbows bent, each leg lifted, marching on the spot while turning, arms down; the T-pose before all that, or in the end."""
+    score = Score(performer, 52)
+    begin, end = MARCH_S
+    phase = 2 * np.pi * 0.9 * (score.times - begin)
+    for side, sign, lifts in (("left", 1.0, 20.0), ("right", -1.0, 25.0)):
+        for start, stop in [(-5, end)] if t_pose_last else [(-5, 4), (8.5, 60)]:
+            score.add(side + "UpperArm", 2, -78 * sign, start, stop)
+        score.add(side + "LowerArm", 1, -110 * sign, 10, 20, 0.5)
+        score.add(side + "UpperLeg", 0, -50, lifts, lifts + 5, 0.4)
+        score.add(side + "LowerLeg", 0, 70, lifts, lifts + 5, 0.4)
+        lifted = np.maximum(sign * np.sin(phase), 0) ** 1.5 * score.eased(begin, end)
+        score.turned[:, score.skeleton.index(side + "UpperLeg"), 0] -= np.radians(40) * lifted
+        score.turned[:, score.skeleton.index(side + "LowerLeg"), 0] += np.radians(65) * lifted
+    turned = turn_deg * np.clip((score.times - begin - 1) / (end - begin - 2), 0, 1)
+    return score.motion(sway_m * np.sin(phase) * score.eased(begin, end), turned)
 
 
 def off_deg(found, suit, bone):
     """How far a sensor is found from where it really sits, degrees about its bone's axes."""
     mount = found.mount[found.names.index(bone)], suit.mount[suit.names.index(bone)]
     return np.degrees(rotvec_from_quaternion(quaternion_multiply(mount[0], quaternion_conjugate(mount[1]))))
+
+
+class OnTheSpot(unittest.TestCase):
+    def check_nobody_changed_places(self, seed, **how):
+        performer = make_performer(seed, shipped_chart(), sloppiness_deg=2.5)
+        motion = march_on_the_spot(performer, **how)
+        suit = make_suit(motion.skeleton, seed)
+        _, found, _ = calibrate_wearer(record_suit(motion, suit), {"height_m": performer.height_m})
+        self.assertEqual(found.exchanged, (), seed)
+        off = {b: np.linalg.norm(off_deg(found, suit, b)) for b in found.names if "Leg" in b or "Arm" in b}
+        self.assertLess(np.mean(list(off.values())), 8.0, off)
+        self.assertLess(max(off.values()), 25.0, off)
+        return found
+
+    def test_whoever_turns_between_two_poses_is_as_well_calibrated(self):
+        for seed, turn_deg, t_pose_last in ((1, 180.0, False), (1, 180.0, True), (2, 90.0, True), (10, -150.0, True)):
+            with self.subTest(seed=seed, turn_deg=turn_deg, t_pose_last=t_pose_last):
+                found = self.check_nobody_changed_places(seed, turn_deg=turn_deg, t_pose_last=t_pose_last)
+                self.assertLess(np.sqrt(np.mean(found.residual_deg**2)), 15.0, "a turn is no residual of a pose")
+
+    def test_skin_that_tells_a_thighs_heading_the_wrong_way_round_moves_no_leg_to_the_other_side(self):
+        """Of a pelvis that hardly moves little is felt, and of thighs whose skin swings far most of it is wrong."""
+        with patch.multiple(simulated_suit, SWING_RAD_PER_MS2=np.radians(0.25), SWING_HZ=6.0):
+            for seed in (6, 12, 13):
+                with self.subTest(seed=seed):
+                    self.check_nobody_changed_places(seed, sway_m=0.01)
+
+    def test_a_heading_that_is_the_wrong_way_round_is_said_not_to_be_known(self):
+        with patch.multiple(simulated_suit, SWING_RAD_PER_MS2=np.radians(0.25), SWING_HZ=6.0):
+            performer = make_performer(12, shipped_chart(), sloppiness_deg=2.5)
+            motion = march_on_the_spot(performer, sway_m=0.01)
+            suit = make_suit(motion.skeleton, 12)
+            links = find_links(felt(record_suit(motion, suit)))
+        true = dict(zip(suit.names, suit.heading_rad + suit.drift_rad_s * links[0].zero_s, strict=True))
+        off = [np.angle(np.exp(1j * (k.heading_rad - true[k.above] + true[k.below]))) for k in links]
+        wrong = [k for k, o in zip(links, off, strict=True) if abs(o) > FAR_RAD]
+        self.assertEqual([k.below for k in wrong], ["leftUpperLeg"])
+        self.assertGreater(wrong[0].heading_sd, FAR_RAD)
+        for link in links:
+            if plain(link.below) in ("LowerLeg", "Foot", "UpperArm", "LowerArm"):
+                self.assertLess(link.heading_sd, FAR_RAD, link.below)
 
 
 class PlainWarmUp(unittest.TestCase):

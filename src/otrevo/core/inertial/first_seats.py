@@ -184,7 +184,9 @@ class FirstSeats:
         for link in self.links:
             a, b = self.number[link.above], self.number[link.below]
             places = [
-                quaternion_rotate(quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint))
+                quaternion_rotate(
+                    quaternion_conjugate(mount[self.number[bone]]), self._joint_from_seat(bone, link.joint)
+                )
                 for bone in (link.above, link.below)
             ]
             out[link.joint] = *places, heading[a] - heading[b], link.drift_rad_s, FOUND_RAD
