@@ -106,7 +106,10 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     if len(bodies) < FEWEST:
         raise InputError(f"{len(bodies)} bodies are on limbs; expected {FEWEST} at least.")
     at = [recording.names.index(n) for n in bodies]
-    points = _points(recording.position_m[:, at], recording.rotation[:, at])
+    # rest faces +Z, and the T-pose is held at rest
+    points = quaternion_rotate(
+        _about_up(-found.facing_rad), _points(recording.position_m[:, at], recording.rotation[:, at])
+    )
     model = _in_t_pose(found, points, height_m, bodies)
     model = _stiff(model, stiffness or {})
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
@@ -140,8 +143,8 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         progress(0.15 + 0.6 * (number + 1) / ROUNDS)
     fitted = _as_stiff(performer, model)
     solution = solve_take(points, rate, performer, progress=lambda s: progress(0.75 + 0.2 * s), model=fitted)
-    motion = solution.motion
     sure = _sureness(solution, fitted, points, rate, fit.information)
+    motion = _facing(solution.motion, found.facing_rad)
     residual = {n: round(1000 * float(np.sqrt(np.nanmean(np.square(solution.marker_residual_m[:, 4 * i : 4 * i + 4])))), 2)
                 for i, n in enumerate(bodies)}  # fmt: skip
     notes = list(recording.notes)
@@ -165,13 +168,22 @@ def _points(position_m, rotation):
     return np.ascontiguousarray((position_m[:, :, None] + corners).reshape(len(position_m), -1, 3))
 
 
+def _about_up(angle_rad):
+    return quaternion_from_rotvec(np.array([0.0, angle_rad, 0.0]))
+
+
+def _facing(motion, angle_rad):
+    """The Motion turned about the vertical through the origin."""
+    turn, local = _about_up(angle_rad), motion.rotation_local.copy()
+    local[:, 0] = quaternion_multiply(turn, local[:, 0])
+    return replace(motion, root_position_m=quaternion_rotate(turn, motion.root_position_m), rotation_local=local)
+
+
 def _in_t_pose(found, points, height_m, bodies):
-    """A BodyModel of the height whose points sit where the bodies are in the T-pose."""
+    """A BodyModel of the height whose points (T, 4 N, 3) sit where the bodies are in the T-pose, which faces +Z."""
     skeleton = generic_skeleton(height_m)
     joints = rest_joints(skeleton)
     held = np.nanmedian(points[found.frames], axis=0)
-    back = quaternion_from_rotvec(np.array([0.0, -found.facing_rad, 0.0]))
-    held = quaternion_rotate(back, held)
     middle = held.reshape(len(bodies), 4, 3).mean(axis=1)
     expected = np.array([_middle(skeleton, joints, found.bones[n]) for n in bodies])
     shift = np.median(middle - expected, axis=0)
