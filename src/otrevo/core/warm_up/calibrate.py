@@ -17,7 +17,7 @@ from otrevo.core.markers.start import STILL_S, find_start
 from otrevo.core.warm_up.exchanged import sort_out
 from otrevo.core.warm_up.geometry_fit import fit_geometry
 from otrevo.core.warm_up.name_trials import nameless_columns, try_names
-from otrevo.core.warm_up.rest import share_of_rest
+from otrevo.core.warm_up.rest import facing_forward, share_of_rest
 
 WIDE_TOLERANCE_M = 0.06
 FIT_FRAMES = 240
@@ -111,12 +111,14 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         sorted_out = named if number == ROUNDS - 1 else sort_out(points_m, named, fitted, root, local, rate)
         observed = _observed(points_m, sorted_out, markers)
         picked = _pick_frames(np.isfinite(observed[..., 0]).mean(1), FIT_FRAMES // (ROUNDS - number))
-        share = 1.0
-        if number == ROUNDS - 1:
+        if number < ROUNDS - 1:
+            fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, model)
+        else:
             held = min(at + int(STILL_S / 2 * float(rate)), len(points_m) - 1)
             picked = np.union1d(picked, [held])
             share = share_of_rest(fitted, picked == held, REST_SHARE, OTHERS_SHARE)
-        fit = fit_geometry(fitted, observed[picked], root[picked], local[picked], 5, model, share)
+            frames = facing_forward(observed[picked], root[picked], local[picked], int(np.searchsorted(picked, held)))
+            fit = fit_geometry(fitted, *frames, 5, model, share)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together
             nameless = nameless_columns(points_m, sorted_out, fitted, root, local, rate)
             _, fit, tried = try_names(fit, observed[picked], model, nameless[picked])

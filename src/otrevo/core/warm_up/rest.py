@@ -17,10 +17,20 @@ HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0
 INDEPENDENT = 20
 
 
+def facing_forward(points_m, root_m, local, held):
+    """Frames' points (F, M, 3), root places (F, 3) and joint rotations (F, B, 3, 3), turned about the vertical until frame `held` faces +Z."""
+    ahead = local[held, 0, :, 2]
+    c, s = np.array([ahead[2], ahead[0]]) / np.hypot(ahead[0], ahead[2])
+    back = np.array([[c, 0.0, -s], [0.0, 1.0, 0.0], [s, 0.0, c]])
+    turned = local.copy()
+    turned[:, 0] = back @ local[:, 0]
+    return points_m @ back.T, root_m @ back.T, turned
+
+
 def share_of_rest(model, held, usual, others):
     """(F, B, 3): how much of their usual pull the joints of a BodyModel feel towards rest in every frame.
 
-    held (F,): whether a frame is the T-pose. usual: the share in other frames; others: {bone without its side: another one, or one for each
+    held (F,): whether a frame is the T-pose, which faces +Z as rest does. usual: the share in other frames; others: {bone without its side: another one, or one for each
     axis}. Knees, elbows and wrists turn about their hinges whatever the frame.
     """
     names, sigma = model.skeleton.names, model.sigma
