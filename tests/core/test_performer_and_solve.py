@@ -50,6 +50,19 @@ class FromWarmUpToBody(unittest.TestCase):
         self.assertGreater(right, 0.99)
         self.assertLess(wrong, 0.01)
 
+    def test_whichever_way_the_t_pose_faces_bones_are_as_long(self):
+        about = self.warm_up.points_m * [-1.0, 1.0, -1.0]  # half a turn
+        turned, _ = calibrate_performer(about, RATE, shipped_chart(), self.performer.height_m)
+        bones, markers = (
+            [getattr(part, name) for part in pair]
+            for pair, name in (
+                ((self.calibration.skeleton, turned.skeleton), "rest_offset_m"),
+                ((self.calibration, turned), "marker_offset_m"),
+            )
+        )
+        self.assertLess(np.abs(bones[0] - bones[1]).max(), 0.001)
+        self.assertLess(np.abs(markers[0] - markers[1]).max(), 0.002)
+
     def test_a_roll_may_begin_with_the_arms_down(self):
         """As that of whoever wears a suit as well does."""
         person = make_performer(41, shipped_chart(), sloppiness_deg=2.5)

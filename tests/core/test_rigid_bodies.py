@@ -5,6 +5,7 @@ import io
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -13,7 +14,12 @@ import numpy as np
 from otrevo.cli.__main__ import main
 from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
-from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.documents import write_document
 from otrevo.core.markers.chart import shipped_chart
@@ -62,15 +68,16 @@ class Bodies(unittest.TestCase):
         self.assertEqual(status, 0, said)
         return read_bvh(self.at / f"{name}.bvh"), json.loads((self.at / f"{name}.json").read_text())
 
-    def errors(self, body):
+    def errors(self, body, motion=None):
         """(mm of joints from the hips, degrees child in parent), means."""
+        motion = motion or self.motion
         names = [b for b in BODY_BONES if not b.endswith("Toes")]
-        count = min(len(body), len(self.motion))
-        ours, theirs = ([m.skeleton.index(n) for n in names] for m in (body, self.motion))
-        joint, true = motion_joints(body)[0][:count, ours], motion_joints(self.motion)[0][:count, theirs]
+        count = min(len(body), len(motion))
+        ours, theirs = ([m.skeleton.index(n) for n in names] for m in (body, motion))
+        joint, true = motion_joints(body)[0][:count, ours], motion_joints(motion)[0][:count, theirs]
         away = (joint - joint[:, :1]) - (true - true[:, :1])
         turn = quaternion_multiply(
-            quaternion_conjugate(self.motion.rotation_local[:count, theirs[1:]]), body.rotation_local[:count, ours[1:]]
+            quaternion_conjugate(motion.rotation_local[:count, theirs[1:]]), body.rotation_local[:count, ours[1:]]
         )
         return 1000 * np.linalg.norm(away, axis=2).mean(), np.degrees(
             np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)
@@ -114,6 +121,18 @@ class Solved(Bodies):
             for side in ("left", "right"):
                 knee = rotvec_from_quaternion(body.rotation_local[:, body.skeleton.index(f"{side}LowerLeg")])[:, 0]
                 self.assertLess((np.degrees(knee) < -17).mean(), 0.01, f"{name} {side}")
+
+    def test_a_t_pose_may_face_another_way_than_all_else(self):
+        length_s = len(self.motion) / 60
+        for name, bones, limit in (("ten turned", TEN, 40), ("six turned", SIX, 80)):
+            facing = np.radians(150) * np.clip(np.arange(len(self.motion)) / 60 - 0.3 * length_s, 0, 3) / 3
+            local = self.motion.rotation_local.copy()
+            local[:, 0] = quaternion_multiply(quaternion_from_rotvec(np.outer(facing, [0, 1.0, 0])), local[:, 0])
+            turned = replace(self.motion, rotation_local=local)
+            self.write(f"{name}.csv", bones, motion=turned)
+            away, angle = self.errors(self.solve(name)[0], turned)
+            self.assertLess(away, limit, name)
+            self.assertLess(angle, limit / 5, name)
 
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]
