@@ -13,7 +13,7 @@ import numpy as np
 
 from otrevo.cli.__main__ import main
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
+from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
@@ -23,6 +23,7 @@ from otrevo.core.conventions import (
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.documents import write_document
 from otrevo.core.markers.chart import shipped_chart
+from otrevo.core.rigid.by_place import bones_by_place
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.rigid import ALL, SIX, TEN
@@ -137,9 +138,6 @@ class Solved(Bodies):
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]
         self.write("numbered.csv", TEN, names)
-        status, said = self.run_pass("bodies", "--rigid", "@numbered.csv", "--height-m", "1.71", "--out", "@no.bvh")
-        self.assertNotEqual(status, 0)
-        self.assertIn("--map", said)
         (self.at / "map.json").write_text(json.dumps(dict(zip(names, TEN, strict=True))))
         write_document(self.at / "a.json", true_calibration(make_performer(9, shipped_chart(), 1.9)).to_document())
         body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "30")
@@ -147,6 +145,37 @@ class Solved(Bodies):
         shin = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftFoot")])
         self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
             generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
+
+    def test_bodies_that_are_only_numbered_go_to_the_limbs_they_are_beside(self):
+        for bones in (ALL, TEN, SIX):
+            with self.subTest(bodies=len(bones)):
+                names = [f"rb {i}" for i in np.random.default_rng(4).permutation(len(bones))]
+                crate = rows_of(self.motion, SEED, ["head"], ["rb 99"])
+                crate = [(at, name, 2.5, 0.4, 1.0, *turned) for at, name, _, _, _, *turned in crate]
+                self.write("numbers.csv", bones, names, spoil=lambda rows, crate=crate: rows + crate)
+                body, report = self.solve("numbers")
+                self.assertEqual({r["body"]: r["bone"] for r in report["bodies"]}, dict(zip(names, bones, strict=True)))
+                self.assertEqual([r["body"] for r in report["left_out"]], ["rb 99"])
+                self.assertIn("no name says a limb", " ".join(report["notes"]))
+                self.assertLess(self.errors(body)[0], 80)
+
+    def test_numbered_bodies_of_no_performer_are_refused(self):
+        for bones in (("leftHand", "rightHand", "head"), ("hips", "leftHand", "leftFoot", "head", "leftLowerArm")):
+            self.write("few.csv", bones, [f"rb {i}" for i in range(len(bones))])
+            status, said = self.run_pass("bodies", "--rigid", "@few.csv", "--height-m", "1.71", "--out", "@no.bvh")
+            self.assertNotEqual(status, 0)
+            self.assertIn("--map", said)
+            self.assertFalse((self.at / "no.bvh").exists())
+
+    def test_a_front_that_nothing_tells_is_said(self):
+        """Somebody who stands in a T-pose all through looks the same from behind."""
+        skeleton = generic_skeleton(HEIGHT_M)
+        place = np.array([rest_joints(skeleton)[bone] for bone in SIX])
+        frames = np.repeat(place[None], 60, axis=0)
+        rotation = np.tile([0.0, 0.0, 0.0, 1.0], (60, len(SIX), 1))
+        bones, faces = bones_by_place(place, frames, rotation, HEIGHT_M)
+        self.assertEqual(len(bones), len(SIX))
+        self.assertFalse(faces)
 
     def test_two_performers_in_one_file_are_told_apart_by_their_names(self):
         zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, Fraction(60), (-1.5, 0.8), 1.1).motion

@@ -1,4 +1,5 @@
-"""Which rigid body is on which limb: by what it is called, doubted by where it is while the performer holds a T-pose."""
+"""Which rigid body is on which limb: by what it is called, doubted by where it is while the performer holds a T-pose, or where no name
+says anything by where it is then (core.rigid.by_place)."""
 
 import re
 from dataclasses import dataclass
@@ -10,11 +11,13 @@ from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.characters.names import read_names
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
+from otrevo.core.rigid.by_place import bones_by_place, widths
 
 STILL_M_S = 0.12
 STILL_S = 0.5
 WIDE_SHARE = 0.95  # of how far apart the hands ever are while the body is still
 UPRIGHT_M = 0.03
+STANDS_SHARE = 0.65  # of how high bodies ever are spread: with the arms up that is more than in a T-pose
 HELD_SHARE = 0.9
 SEEN_FRAMES, USUAL_ROUNDS, USUAL_RAD = 500, 5, np.radians(2.0)
 FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
@@ -33,17 +36,18 @@ NEARLY_ALL = 0.8  # of the bodies on limbs have a word that says whose they are,
 
 @dataclass(frozen=True)
 class Assignment:
-    """bones: {body: bone}; confidence: {body: 0 to 1}; left_out: {body: why}; frames (K,): of the T-pose; facing_rad about +Y."""
+    """bones: {body: bone}; confidence: {body: 0 to 1}; left_out: {body: why}; frames (K,): of the T-pose; facing_rad about +Y; notes."""
 
     bones: dict
     confidence: dict
     left_out: dict
     frames: np.ndarray
     facing_rad: float
+    notes: tuple[str, ...] = ()
 
 
 def assign_bodies(recording, height_m, given=None, of=""):
-    """Propose which body is on which limb.
+    """Propose which body is on which limb: as names say, or by where bodies are in the T-pose where names of fewer than three say anything.
 
     Parameters
     ----------
@@ -71,17 +75,28 @@ def assign_bodies(recording, height_m, given=None, of=""):
     else:
         bones, others = _by_names(recording.names, of)
         moved = np.nanmax(np.nanstd(recording.position_m, axis=0), axis=1)
-        if moved.max() > 10 * MOVES_M:
+        if moved.max() > 5 * MOVES_M:
             left_out = {n: "never moves" for n, m in zip(recording.names, moved, strict=True) if m < MOVES_M}
         left_out |= {n: f"of another performer, {whose}" for n, whose in others.items()}
         bones = {n: b for n, b in bones.items() if n not in left_out}
+    nameless = given is None and len(bones) < FEWEST
+    if nameless:
+        bones = dict.fromkeys(n for n in recording.names if n not in left_out)
     frames = _t_pose(recording, bones)
     place = {n: np.nanmedian(recording.position_m[frames, i], axis=0) for i, n in enumerate(recording.names)}
+    faces, notes = True, ()
+    if nameless:
+        bones, faces = _by_place(recording, place, list(bones), height_m)
+        notes = (
+            "no name says a limb: bodies are on those they are beside in the T-pose"
+            + ("" if faces else ", and left may be right, as nothing tells which way the performer faces"),
+        )
     place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}
     confidence = dict.fromkeys(bones, 1.0)
     if given is None and len(bones) < FEWEST:
         raise InputError(
-            f"Only {len(bones)} bodies could be put on limbs; expected three at least, by names such as hips, leftHand, rightFoot, or --map."
+            f"Only {len(bones)} bodies could be put on limbs, by names or by where they are in the T-pose; expected three at least, "
+            "with names such as hips, leftHand, rightFoot, or --map."
         )
     facing = _facing(bones, place)
     if facing is None:
@@ -90,8 +105,21 @@ def assign_bodies(recording, height_m, given=None, of=""):
         )
     if given is None:
         confidence = _confidence(bones, place, _expected(height_m, facing, bones, place))
-        left_out |= {n: "its name says no limb" for n in place if n not in bones}
-    return Assignment(bones, confidence, left_out, frames, facing)
+        why = "on no limb in the T-pose" if nameless else "its name says no limb"
+        left_out |= {n: why for n in place if n not in bones}
+    if not faces:
+        confidence = {n: share / 2 if bones[n] not in _TRUNK else share for n, share in confidence.items()}
+    return Assignment(bones, confidence, left_out, frames, facing, notes)
+
+
+def _by_place(recording, place, names, height_m):
+    """({body: bone}, whether it is known which way the performer faces) by places {body: (3,)} in the T-pose."""
+    at = [recording.names.index(n) for n in names]
+    where = np.array([place[n] for n in names]).reshape(-1, 3)
+    if np.isfinite(where).all(axis=1).sum() < FEWEST:
+        return {}, False
+    bones, faces = bones_by_place(where, recording.position_m[:, at], recording.rotation[:, at], height_m)
+    return {names[b]: bone for b, bone in bones.items()}, faces
 
 
 def _checked(given, names):
@@ -168,6 +196,8 @@ def _by_names(names, of):
 def _t_pose(recording, bones):
     """Frames (K,) of the T-pose: still, the hands far apart, the body upright, and limbs turned as most often in such moments.
 
+    bones: {body: bone, or None where no name says one: then all of them are spread widely, and high}.
+
     Hands may be as far apart with the head turned or the wrists bent. Raises InputError when nothing is ever still.
     """
     position, hz = recording.position_m, recording.rate_hz
@@ -181,10 +211,14 @@ def _t_pose(recording, bones):
     still = speed < STILL_M_S
     if not still.any():
         raise InputError("The bodies never stand still; expected a T-pose, held for a second.")
-    number = {bone: recording.names.index(n) for n, bone in bones.items()}
+    worn = sorted(recording.names.index(n) for n in bones)
+    number = {bone: recording.names.index(n) for n, bone in bones.items() if bone}
     ends = next(([number[s + b] for s in ("left", "right")] for b in ("Hand", "LowerArm", "UpperArm")
                  if "left" + b in number and "right" + b in number), None)  # fmt: skip
-    if ends is None:
+    if not number:
+        spread, high = widths(position[:, worn])
+        spread = np.where(high < STANDS_SHARE * np.max(high, where=still & np.isfinite(high), initial=0.0), 0.0, spread)
+    elif ends is None:
         spread = np.nanmax(np.linalg.norm(position - np.nanmedian(position, axis=1, keepdims=True), axis=2), axis=1)
     else:
         spread = np.linalg.norm((position[:, ends[0]] - position[:, ends[1]])[:, [0, 2]], axis=1)
@@ -198,7 +232,7 @@ def _t_pose(recording, bones):
     held = scipy.ndimage.uniform_filter1d(still.astype(float), 2 * window + 1, mode="constant") > HELD_SHARE
     at = np.flatnonzero(may_be & held if (may_be & held).any() else may_be)
     at = at[:: max(1, len(at) // SEEN_FRAMES)]
-    best = int(at[np.argmin(_unusual(recording.rotation[at][:, sorted(number.values())]))])
+    best = int(at[np.argmin(_unusual(recording.rotation[at][:, worn]))])
     near = np.arange(max(0, best - window), min(len(position), best + window + 1))
     return near[still[near]]
 

@@ -147,7 +147,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     motion = _facing(solution.motion, found.facing_rad)
     residual = {n: round(1000 * float(np.sqrt(np.nanmean(np.square(solution.marker_residual_m[:, 4 * i : 4 * i + 4])))), 2)
                 for i, n in enumerate(bodies)}  # fmt: skip
-    notes = list(recording.notes)
+    notes = [*recording.notes, *found.notes]
     notes += [f"'{n}' is left out: {why}" for n, why in found.left_out.items()]
     if skeleton is not None:
         motion = _onto(motion, skeleton)
