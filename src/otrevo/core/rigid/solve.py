@@ -37,6 +37,9 @@ LEVER_M = 0.25  # from a body's middle to the four points that stand for it
 _CORNERS = LEVER_M / np.sqrt(3) * np.array([[1, 1, 1], [1, -1, -1], [-1, 1, -1], [-1, -1, 1]], dtype=float)
 SEAT_SD_M = 0.05  # of a body on its limb, besides what the T-pose says
 USUALLY_TURNED_DEG = (6.0, 8.0, 6.0)
+# Bodies slide with the skin of an arm that stays bent, as a boxer's does, and that looks like another shoulder. The T-pose counts for more
+# there: by this share of how far people may hold it wrongly.
+ARMS_HELD = 0.6
 STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for small turns only and must not hold it
 LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
@@ -233,7 +236,7 @@ def _seats_information(points, bones):
         norm = np.linalg.norm(turn, axis=0)
         turn = np.linalg.qr(turn / norm)[0]
         rest = np.eye(12) - shift @ shift.T - turn @ turn.T
-        sd = np.radians(T_POSE_SD.get(plain(bone), USUALLY_TURNED_DEG))
+        sd = np.radians(T_POSE_SD.get(plain(bone), USUALLY_TURNED_DEG)) * (ARMS_HELD if "Arm" in bone else 1.0)
         at = slice(12 * i, 12 * i + 12)
         out[at, at] = (
             rest / STIFF_SD_M**2
