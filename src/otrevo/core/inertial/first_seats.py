@@ -83,7 +83,8 @@ class FirstSeats:
         if np.linalg.norm(knees[[0, 2]]) < LEAST_BEND_RAD:
             return []
         knees /= np.linalg.norm(knees)
-        apart = max(float(np.arccos(np.clip(k @ knees / max(np.linalg.norm(k), 1e-9), -1.0, 1.0))) for k in each)
+        bent = [knee / np.linalg.norm(knee) for knee in each if knee.any()]
+        apart = max(float(np.arccos(np.clip(knee @ knees, -1.0, 1.0))) for knee in bent)
         if apart > KNEES_APART_RAD:
             return []  # the heading of a thigh is off, so nothing is sure of either leg
         arms = self._arms_across(heading, drift, self.faced)

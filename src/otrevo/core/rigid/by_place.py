@@ -14,11 +14,12 @@ from otrevo.core.inertial.poses import LIMBS, plain
 # limbs that bodies are worn on
 WORN = ("hips", "chest", "head", *(
     side + bone for side in ("left", "right") for bone in ("UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")))  # fmt: skip
-# from a bone's joint to where a body on it usually is, up and aside, metres; of limbs it is their middle
+# from a bone's joint to where a body on it usually is, outwards and up, metres; of limbs it is their middle
 USUALLY = {"hips": (0.0, 0.05), "chest": (0.0, 0.1), "head": (0.0, 0.12), "Hand": (0.06, 0.0), "Foot": (0.0, 0.0)}
 AWAY_M = 0.25  # a body further from every limb is on none
 TO_THE_FRONT = ("UpperArm", "LowerArm", "Hand", "UpperLeg")
 FEWEST_WORN = 5  # bodies beside limbs, the pelvis and a hand or foot on either side among them: fewer are no performer
+LOST_M = 1.0  # how far a body that is lost counts as being from where it is in the T-pose
 LEAST_AHEAD_M = 0.03  # on average, for it to tell where the front is
 DIRECTIONS = 36  # in which it is looked how wide a body is
 
@@ -79,21 +80,23 @@ def _expected(height_m):
         if part in LIMBS:
             out.append((joints[bone] + joints[side + LIMBS[part]])[:2] / 2)
         else:
-            aside, up = USUALLY[part]
-            out.append(joints[bone][:2] + [aside if side == "left" else -aside, up])
+            outwards, up = USUALLY[part]
+            out.append(joints[bone][:2] + [outwards if side == "left" else -outwards, up])
     return np.array(out)
 
 
 def _ahead(bones, position_m, rotation, place_m, front):
     """How far arms and thighs go to the `front` (3,) from where they are in the T-pose, seen from the pelvis, on average, metres."""
-    hips = next((b for b, bone in bones.items() if bone == "hips"), None)
+    hips = next(b for b, bone in bones.items() if bone == "hips")
     going = [b for b, bone in bones.items() if plain(bone) in TO_THE_FRONT]
-    if hips is None or not going:
+    if not going:
         return 0.0
-    posed = np.nanargmin(np.linalg.norm(position_m - place_m, axis=2).sum(axis=1))
+    away = np.linalg.norm(position_m[:, [hips, *going]] - place_m[[hips, *going]], axis=2)
+    posed = np.argmin(np.nan_to_num(away, nan=LOST_M).sum(axis=1) + np.where(np.isnan(away[:, 0]), np.inf, 0.0))
     back = quaternion_multiply(rotation[posed, hips], quaternion_conjugate(rotation[:, hips]))
     seen = quaternion_rotate(back[:, None], position_m[:, going] - position_m[:, hips, None])
-    return float(np.nan_to_num(np.nanmean((seen - seen[posed]) @ front)))
+    ahead = (seen - seen[posed]) @ front
+    return float(ahead[np.isfinite(ahead)].mean()) if np.isfinite(ahead).any() else 0.0
 
 
 def _other_side(bone):
