@@ -1,5 +1,6 @@
 """The whole task in a real browser: a newcomer rolls a take, looks at it, packages it; an animator answers."""
 
+import re
 import tempfile
 from fractions import Fraction
 from pathlib import Path
@@ -141,11 +142,17 @@ class FirstTake(InBrowser, LiveServerTestCase):
         with animator.expect_download() as download:
             animator.get_by_role("link", name="Download").click()
         self.assertEqual(download.value.suggested_filename, "SMS-day3.zip")
+        clock = animator.get_by_text(re.compile(r"^\d\d:\d\d:\d\d[:;]\d\d$"))
+        began = clock.text_content()
+        animator.keyboard.press("Shift+ArrowRight")
+        expect(clock).not_to_have_text(began)
+        looked_at = clock.text_content()
         animator.get_by_role("button", name="Send back with the note").click()
         expect(animator.get_by_role("alert")).to_contain_text("Say in a note")
         animator.get_by_label("Note").fill("lovely")
         animator.get_by_role("button", name="Accept").click()
         expect(animator.get_by_text("Accepted by animator-SMS")).to_be_visible()
+        expect(clock).to_have_text(looked_at)  # an answer leaves the player where it was
         page.reload()
         expect(page.get_by_text("✓ accepted")).to_be_visible()
 

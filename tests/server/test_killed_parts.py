@@ -8,6 +8,7 @@ import unittest
 from tests.server.product import Product, until
 
 PASSWORD = "harbour-lights"  # of tests.server.production, which only the product itself may import here
+FEW_FRAMES_S = 0.1
 
 
 def lives(pid):
@@ -62,8 +63,11 @@ class KilledParts(unittest.TestCase):
         self.assertTrue(line_up["figure"]["good"], "what came after a gap stands where it belongs")
         bench = self.product.patiently("GET", f"/takes/{take['id']}/bench")
         told = [s for s in bench["snags"] if s["kind"] == "not recorded"]
-        self.assertEqual(len(told), 2, [s["text"] for s in told])  # once for each recorder
-        lost = sum(s["end_s"] - s["start_s"] for s in told)
+        gaps = [s["end_s"] - s["start_s"] for s in told]
+        few = [s for s in gaps if s < FEW_FRAMES_S]  # that a busy machine lost besides, which is said as well
+        self.assertEqual(len(gaps) - len(few), 2, [s["text"] for s in told])  # once for each recorder
+        self.assertLess(sum(few), FEW_FRAMES_S)
+        lost = sum(gaps)
         self.assertLess(lost, deaf)
         streams = {s["name"]: s for s in bench["streams"] if not s["computed"]}
         frames = streams["cameras"]["details"]["frames"]

@@ -96,14 +96,13 @@ function Player({ take, format, package: id, characters }: { take: Take; format:
   const bodies = useBodies(take.tracks, around);
   const props = useProps(take.tracks, around);
   const clock = useRef<HTMLSpanElement>(null);
-  const labelOf = useCallback((s: number) => labelAt(take.first_timecode, s, format), [take, format]);
-  useEffect(() => {
-    transport.seek(take.in_s);
-    return transport.subscribe((t) => {
-      if (clock.current) clock.current.textContent = labelOf(t);
-      if (t < take.in_s) transport.seek(take.in_s);
-    });
-  }, [transport, take, labelOf]);
+  const { first_timecode: first, in_s: start } = take;
+  const labelOf = useCallback((s: number) => labelAt(first, s, format), [first, format]);
+  useEffect(() => transport.seek(start), [transport, start]);
+  useEffect(() => transport.subscribe((t) => {
+    if (clock.current) clock.current.textContent = labelOf(t);
+    if (t < start) transport.seek(start);
+  }), [transport, start, labelOf]);
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       if (/^(INPUT|TEXTAREA|BUTTON|A)$/.test((e.target as HTMLElement).tagName) && e.key === ' ') return;
@@ -184,7 +183,7 @@ export function PackagePage({ me }: { me: Me }) {
       <Trouble error={item.error} />
       {p && take && (
         <Wrap>
-          {take.tracks.length ? <Player key={`${take.take_id} ${p.state}`} take={take} format={format} package={p.id} characters={playedBy(p, take)} /> : <View><p style={{ padding: 20 }}>{p.message || 'The package is being built; its motion plays here when it is ready.'}</p></View>}
+          {take.tracks.length ? <Player key={`${take.take_id} ${p.state === 'building'}`} take={take} format={format} package={p.id} characters={playedBy(p, take)} /> : <View><p style={{ padding: 20 }}>{p.message || 'The package is being built; its motion plays here when it is ready.'}</p></View>}
           <Panel>
             <h1>{p.name}</h1>
             <Quiet>from {p.made_by}, {new Date(p.made_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })}</Quiet>
