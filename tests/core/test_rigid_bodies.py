@@ -167,6 +167,15 @@ class Solved(Bodies):
             self.assertIn("--map", said)
             self.assertFalse((self.at / "no.bvh").exists())
 
+    def test_a_map_that_puts_no_body_on_a_limb_is_refused(self):
+        self.write("none.csv", SIX)
+        (self.at / "empty.json").write_text("{}")
+        status, said = self.run_pass(
+            "bodies", "--rigid", "@none.csv", "--map", "@empty.json", "--height-m", "1.71", "--out", "@no.bvh"
+        )
+        self.assertNotEqual(status, 0)
+        self.assertIn("No two bodies", said)
+
     def test_a_front_that_nothing_tells_is_said(self):
         """Somebody who stands in a T-pose all through looks the same from behind."""
         skeleton = generic_skeleton(HEIGHT_M)

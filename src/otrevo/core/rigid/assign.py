@@ -80,6 +80,7 @@ def assign_bodies(recording, height_m, given=None, of=""):
         left_out |= {n: f"of another performer, {whose}" for n, whose in others.items()}
         bones = {n: b for n, b in bones.items() if n not in left_out}
     nameless = given is None and len(bones) < FEWEST
+    said = f"only {len(bones)} of the names say a limb" if bones else "no name says a limb"
     if nameless:
         bones = dict.fromkeys(n for n in recording.names if n not in left_out)
     frames = _t_pose(recording, bones)
@@ -88,7 +89,7 @@ def assign_bodies(recording, height_m, given=None, of=""):
     if nameless:
         bones, faces = _by_place(recording, place, list(bones), height_m)
         notes = (
-            "no name says a limb: bodies are on those they are beside in the T-pose"
+            f"{said}: bodies are on those they are beside in the T-pose"
             + ("" if faces else ", and left may be right, as nothing tells which way the performer faces"),
         )
     place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}

@@ -106,6 +106,6 @@ def _other_side(bone):
 def _extent(values):
     """How far apart the values (T, N) of each moment are, (T,), NaN where fewer than two are known."""
     known = np.isfinite(values)
-    highest = np.where(known, values, -np.inf).max(axis=1)
-    lowest = np.where(known, values, np.inf).min(axis=1)
+    highest = np.where(known, values, -np.inf).max(axis=1, initial=-np.inf)
+    lowest = np.where(known, values, np.inf).min(axis=1, initial=np.inf)
     return np.where(known.sum(axis=1) > 1, highest - lowest, np.nan)
