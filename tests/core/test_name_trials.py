@@ -10,7 +10,15 @@ from otrevo.core.body.model import generic_body
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.warm_up.geometry_fit import fit_geometry
-from otrevo.core.warm_up.name_trials import _readings, chart_distances, limb_of, telling_frames, try_names, united
+from otrevo.core.warm_up.name_trials import (
+    _readings,
+    chart_distances,
+    joined,
+    limb_of,
+    telling_frames,
+    try_names,
+    united,
+)
 from tests.core.stage import rolled, truly_labelled
 
 CHART = shipped_chart()
@@ -92,6 +100,49 @@ class TwoNames(unittest.TestCase):
         apart, inner = self.given.copy(), CHART.names.index("wrist inner right")
         apart[:25, self.own], apart[25:, inner] = np.nan, np.nan  # never seen at one time, but elsewhere on the arm
         np.testing.assert_array_equal(united(self.right, apart, self.model), apart)
+
+
+class Halves(unittest.TestCase):
+    """A head of which every name has gone on to the next marker, and one marker has no name, in two halves."""
+
+    def setUp(self):
+        seen = {"nape left": "crown", "brow left": "brow right", "nape right": "nape right"}
+        self.model, observed, right, _ = fitted(81, (), ("brow left",))
+        head = [CHART.names.index(n) for n in ("crown", "brow left", "brow right", "nape left", "nape right")]
+        self.given = observed.copy()
+        self.given[:, head] = np.nan
+        for name, whose in seen.items():
+            self.given[:, CHART.names.index(name)] = observed[:, CHART.names.index(whose)]
+        self.nape = observed[:, CHART.names.index("nape left")]
+        self.halves = np.stack([self.nape, self.nape], axis=1)
+        self.halves[20:, 0] = self.halves[:20, 1] = np.nan
+        local = right.local.copy()
+        self.fit = fit_geometry(self.model, self.given, right.root_m, local, 4)
+
+    def test_halves_without_a_name_are_one_marker(self):
+        np.testing.assert_array_equal(joined(self.fit, self.halves), self.nape[:, None])
+
+    def test_two_that_are_seen_at_one_time_or_elsewhere_stay_two(self):
+        both, apart = np.stack([self.nape, self.nape], axis=1), self.halves.copy()
+        apart[:, 1] += [0.0, 0.06, 0.0]
+        for two in (both, apart):
+            self.assertEqual(joined(self.fit, two).shape[1], 2)
+        self.assertEqual(joined(self.fit, self.halves[:, :0]).shape[1], 0)
+
+    def test_the_head_gets_its_names_back(self):
+        order, *_ = try_names(self.fit, self.given, self.model, self.halves)
+        found = {n: int(order[CHART.names.index(n)]) for n in ("crown", "brow right", "nape left", "nape right")}
+        whole = len(CHART.names)
+        told = {n: CHART.names.index(n) for n in ("nape left", "brow left", "nape right")}
+        self.assertEqual(
+            found,
+            {
+                "crown": told["nape left"],
+                "brow right": told["brow left"],
+                "nape left": whole,
+                "nape right": told["nape right"],
+            },
+        )
 
 
 class Parts(unittest.TestCase):

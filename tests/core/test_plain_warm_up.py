@@ -48,6 +48,10 @@ class Score:
     def motion(self, aside_m=0.0, facing_deg=0.0):
         """The Motion, with the lower foot on the floor, pushed aside (T,) and turned (T,) as a whole."""
         local = quaternion_from_rotvec(self.turned)
+        for bone in ("leftLowerArm", "rightLowerArm"):  # a forearm rolls about its line, wherever the elbow has it
+            b = self.skeleton.index(bone)
+            bent, rolled = (quaternion_from_rotvec(self.turned[:, b] * axes) for axes in ([0, 1, 1], [1, 0, 0]))
+            local[:, b] = quaternion_multiply(bent, rolled)
         facing = np.radians(facing_deg) * np.ones(len(local))
         local[:, 0] = quaternion_multiply(quaternion_from_rotvec(np.outer(facing, [0, 1.0, 0])), local[:, 0])
         root = np.zeros((len(local), 3))
@@ -58,9 +62,12 @@ class Score:
         return Motion(self.skeleton, Fraction(RATE), root, local)
 
 
-def plain_warm_up(performer):
-    """Arms down, T-pose, elbows bent, each leg lifted while all else is still, knee bends, arms down."""
+def plain_warm_up(performer, palms_forward=()):
+    """Arms down, T-pose, elbows bent, each leg lifted while all else is still, knee bends, arms down; palms_forward: [(from s, to s)]."""
     score = Score(performer, 36)
+    for side in ("left", "right"):
+        for start, end in palms_forward:
+            score.add(side + "LowerArm", 0, -65, start, end)
     for side, sign, lifts in (("left", 1.0, LIFTS_S), ("right", -1.0, LIFTS_S + 5)):
         score.add(side + "UpperArm", 2, -78 * sign, -5, HANG_S)
         score.add(side + "UpperArm", 2, -78 * sign, T_POSE_S, 50)
@@ -173,6 +180,25 @@ class PlainWarmUp(unittest.TestCase):
         for bone in ("leftLowerLeg", "leftFoot"):
             b = usual.index(bone)
             np.testing.assert_allclose(skeleton.rest_offset_m[b], usual.rest_offset_m[b], atol=0.002)
+
+    def test_palms_that_face_forward_in_a_pose_are_found_and_forearms_sit_as_the_other_pose_says(self):
+        poses = {"in the T-pose": [(HANG_S, T_POSE_S + 0.8)], "while the arms hung": [(-5, HANG_S), (T_POSE_S, 50)]}
+        for where, forward in poses.items():
+            for seed in (1, 3):
+                with self.subTest(where=where, seed=seed):
+                    performer, suit, _ = self.worn[(1, 3).index(seed)]
+                    recording = record_suit(plain_warm_up(performer, forward), suit)
+                    _, found, notes = calibrate_wearer(recording, {"height_m": performer.height_m})
+                    said = [n for n in [*notes, *found.notes] if "palms faced forward" in n]
+                    self.assertEqual(len(said), 1)
+                    self.assertIn(where, said[0])
+                    for bone in ("leftLowerArm", "rightLowerArm", "leftHand", "rightHand"):
+                        self.assertLess(np.linalg.norm(off_deg(found, suit, bone)), 22.0, bone)
+
+    def test_palms_that_face_down_in_the_t_pose_are_not_said_to_face_forward(self):
+        for performer, _, recording in self.worn:
+            _, found, _ = calibrate_wearer(recording, {"height_m": performer.height_m})
+            self.assertFalse([n for n in found.notes if "palms" in n], found.notes)
 
     def test_a_leg_that_is_lifted_while_all_else_is_still_is_in_no_pose(self):
         performer, _, recording = self.worn[0]

@@ -71,6 +71,7 @@ class FirstSeats:
         self.kinds = self._kinds()
         self.held = self._facing_alike()
         self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
+        self.rolled = set()  # (forearm, kind of pose): how it is rolled in that pose says nothing
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
         self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
@@ -382,14 +383,22 @@ class FirstSeats:
         return turn @ (left.above_m - right.above_m), turn @ (left.above_cov + right.above_cov) @ turn.T
 
     def _first_mounts(self, heading, drift):
-        """Mounts (S, 4) as the poses say, a T-pose first."""
-        mount = np.full((len(self.names), 4), np.nan)
-        for kind in POSES:
-            for n in [i for i, k in enumerate(self.kinds) if k == kind]:
-                world = self._as_held(n, slice(None), heading, drift)
-                said = quaternion_multiply(quaternion_conjugate(self.posed[kind]), world)
-                mount = np.where(np.isfinite(mount), mount, said)
+        """Mounts (S, 4) as the poses say, a T-pose first; hands and forearms that are rolled in it come after."""
+        mount, late = np.full((len(self.names), 4), np.nan), np.zeros(len(self.names), dtype=bool)
+        for s, bone in enumerate(self.names):
+            forearm = self.number.get(bone.replace("Hand", "LowerArm"))
+            late[s] = forearm is not None and (forearm, "T-pose") in self.rolled
+        for kinds, of in ((POSES, ~late), (reversed(POSES), late)):
+            for n in [i for kind in kinds for i, k in enumerate(self.kinds) if k == kind]:
+                said = self._mounts_by(n, heading, drift)
+                mount = np.where(np.isfinite(mount) | ~of[:, None], mount, said)
         return mount
+
+    def _mounts_by(self, n, heading, drift):
+        """Mounts (S, 4) as one still that is a pose says."""
+        return quaternion_multiply(
+            quaternion_conjugate(self.posed[self.kinds[n]]), self._as_held(n, slice(None), heading, drift)
+        )
 
     def _straight(self, sensors):
         """The still in which knees are straight: of the poses in which these sensors, by number, tell, the one nearest to the middle."""

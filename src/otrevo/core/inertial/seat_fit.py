@@ -18,7 +18,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibration import SuitCalibration, seats_sd
-from otrevo.core.inertial.first_seats import BENT_RAD, FirstSeats
+from otrevo.core.inertial.first_seats import ARMS, BENT_RAD, POSES, FirstSeats
 from otrevo.core.inertial.poses import (
     ARMS_DOWN_SD,
     FOLLOWS,
@@ -32,6 +32,8 @@ from otrevo.core.inertial.stills import mean_rotation
 STEP = 1e-6
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
 HINGE_FRAMES, INDEPENDENT = 60, 20
+PALMS_FORWARD_RAD = np.radians(35.0)  # of a forearm that is rolled out further in one pose than in the other
+ALONG_ARMS = np.array([1.0, 0.0, 0.0])  # in bone axes
 HINGES = ("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")
 
 
@@ -39,15 +41,11 @@ class SeatFit(FirstSeats):
     """The least-squares fit of headings and mounts; S sensors, N stills."""
 
     def solve(self, progress):
-        heading, drift, kinds, mount = self.begin()
-        progress(0.6)
-        self.follows = self._followed()
-        given = heading, drift, mount, kinds, self._bending()
-        found = least_squares(
-            self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
-            loss="soft_l1", f_scale=2.0, max_nfev=40, xtol=1e-4, ftol=1e-3, x_scale="jac",
-        )  # fmt: skip
-        heading, drift, mount = self._moved(found.x, heading, drift, mount)
+        heading, drift, kinds, mount, jacobian = self._fit(progress)
+        self.rolled = self._palms_forward(heading, drift)
+        if self.rolled:
+            heading, drift, kinds, mount, jacobian = self._fit(progress)
+            self.notes += self._said_of_palms()
         progress(0.95)
         off = self._pose_errors(heading, drift, mount, kinds)
         residual = np.sqrt(np.nanmean(np.square(np.degrees(off)).sum(axis=2), axis=0))
@@ -63,12 +61,53 @@ class SeatFit(FirstSeats):
             drift,
             self.zero,
             residual,
-            *self._sd(found.jac),
+            *self._sd(jacobian),
             places,
             poses,
             notes=tuple(self.notes),
             t_pose=self._held_in_t_pose(heading, drift, mount, kinds),
         )
+
+    def _fit(self, progress):
+        """Headings, drifts, kinds of stills, mounts, and the Jacobian where they fit best."""
+        heading, drift, kinds, mount = self.begin()
+        progress(0.6)
+        self.follows = self._followed()
+        given = heading, drift, mount, kinds, self._bending()
+        found = least_squares(
+            self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
+            loss="soft_l1", f_scale=2.0, max_nfev=40, xtol=1e-4, ftol=1e-3, x_scale="jac",
+        )  # fmt: skip
+        heading, drift, mount = self._moved(found.x, heading, drift, mount)
+        return heading, drift, kinds, mount, found.jac
+
+    def _palms_forward(self, heading, drift):
+        """{(forearm, kind of pose)} in which a palm is turned forward, as anatomists stand: the forearm is rolled out by far more than in the other."""
+        mounts = {n: self._mounts_by(n, heading, drift) for n, kind in enumerate(self.kinds) if kind}
+        out = set()
+        for side in ("left", "right"):
+            at = [self.number.get(side + b) for b in ARMS]
+            rolls = {kind: [] for kind in POSES}
+            known = [n for n in mounts if None not in at and np.isfinite(mounts[n][at, 0]).all()]
+            for n in known:
+                turn = quaternion_multiply(mounts[n][at], quaternion_conjugate(mounts[known[0]][at]))
+                upper, lower = 2 * np.arctan2(turn[:, 0], turn[:, 3])
+                rolls[self.kinds[n]].append(np.angle(np.exp(1j * (lower - upper))))
+            if all(rolls.values()):
+                rolled = np.median(rolls["T-pose"]) - np.median(rolls["arms down"])
+                if abs(rolled) > PALMS_FORWARD_RAD:
+                    out.add((at[1], "T-pose" if rolled < 0 else "arms down"))
+        return out
+
+    def _said_of_palms(self):
+        said = {
+            "T-pose": "in the T-pose, so arms that hang say",
+            "arms down": "while the arms hung, so the T-pose says",
+        }
+        return [
+            f"palms faced forward {said[k]} how forearms and hands are rolled"
+            for k in sorted({k for _, k in self.rolled})
+        ]
 
     def _held_in_t_pose(self, heading, drift, mount, kinds):
         """World rotations (S, 4) of bones in the T-poses, on average; None where none was held."""
@@ -138,6 +177,8 @@ class SeatFit(FirstSeats):
             world = quaternion_multiply(world, quaternion_conjugate(self.posed[kind]))
             above, below = self.follows
             turn = quaternion_multiply(quaternion_conjugate(world[above]), world[below])
+            for s in [s for s, rolled_in in self.rolled if rolled_in == kind]:
+                turn[below == s] = _unrolled(turn[below == s], quaternion_rotate(self.posed[kind][s], ALONG_ARMS))
             out[n, below] = rotvec_from_quaternion(turn)
             rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
             out[n, rest] = rotvec_from_quaternion(world[rest])
@@ -215,3 +256,9 @@ class SeatFit(FirstSeats):
             else:
                 line = matrix_from_quaternion(local)[..., 0] * side_sign(below)
                 yield from (np.degrees(line[:, 1]) / 6 / many, np.degrees(np.minimum(line[:, 2] + 0.07, 0)) / 4 / many)
+
+
+def _unrolled(turn, line):
+    """Rotations (K, 4) without what they turn about a line (3,), a unit, which comes first."""
+    rolled = np.concatenate([(turn[:, :3] @ line)[:, None] * line, turn[:, 3:]], axis=1)
+    return quaternion_multiply(turn, quaternion_conjugate(rolled / np.linalg.norm(rolled, axis=1, keepdims=True)))

@@ -85,23 +85,52 @@ def nameless_columns(points_m, labels, model, root, local, rate):
             continue
         part = slice(s, e, max(1, (e - s) // 60))
         position = np.einsum("tbji,tbj->tbi", world[part], points_m[part, c][:, None] - joint[part])
-        spread = np.sqrt(position.var(axis=0).sum(axis=1)) + 0.05 * np.linalg.norm(position.mean(axis=0), axis=1)
-        b = int(spread.argmin())
-        pieces.append((e - s, c, s, e, b, position[:, b].mean(axis=0), spread[b]))
+        b, mean, spread = _riding(position)
+        if spread < 2 * RIDES_M:
+            pieces.append((e - s, c, s, e, b, mean))
     columns, riding = [], []
-    for _, c, s, e, b, position, spread in sorted(pieces, key=lambda p: -p[0]):
-        if spread > 2 * RIDES_M:
-            continue
+    for _, c, s, e, b, mean in sorted(pieces, key=lambda p: -p[0]):
         for k, (bone, at) in enumerate(riding):
-            if bone == b and np.linalg.norm(at - position) < RIDES_M and np.isnan(columns[k][s:e, 0]).all():
+            if bone == b and np.linalg.norm(at - mean[b]) < RIDES_M and np.isnan(columns[k][s:e, 0]).all():
                 columns[k][s:e] = points_m[s:e, c]
                 break
         else:
             columns.append(np.full((frames, 3), np.nan))
             columns[-1][s:e] = points_m[s:e, c]
-            riding.append((b, position))
+            riding.append((b, mean[b]))
     full = [c for c in columns if np.isfinite(c[:, 0]).mean() > FULL_SHARE]
     return np.stack(full, axis=1) if full else np.zeros((frames, 0, 3))
+
+
+def _riding(position):
+    """Of points (T, B, 3) as every bone sees them: the bone they ride with, where they are on each (B, 3), how far they stray on that one."""
+    mean = position.mean(axis=0)
+    spread = np.sqrt(position.var(axis=0).sum(axis=1)) + 0.05 * np.linalg.norm(mean, axis=1)
+    b = int(spread.argmin())
+    return b, mean, spread[b]
+
+
+def joined(fit, nameless):
+    """nameless (F, E, 3) with columns of one marker in one: never seen at one time, and at one place on a bone as the body is posed now.
+
+    In two halves a marker could take the names of two.
+    """
+    world, joint = pose_all(fit.model, fit.root_m, fit.local)
+    seen = np.isfinite(nameless[..., 0])
+    kept, riding = [], []
+    for e in np.argsort(-seen.sum(axis=0), kind="stable"):
+        at = seen[:, e]
+        if not at.any():
+            continue
+        b, mean, _ = _riding(np.einsum("tbji,tbj->tbi", world[at], nameless[at, e][:, None] - joint[at]))
+        for column, (bone, place) in zip(kept, riding, strict=True):
+            if np.linalg.norm(place - mean[bone]) < RIDES_M and np.isnan(column[at, 0]).all():
+                column[at] = nameless[at, e]
+                break
+        else:
+            kept.append(nameless[:, e].copy())
+            riding.append((b, mean[b]))
+    return np.stack(kept, axis=1) if kept else nameless[:, :0]
 
 
 def chart_distances(fit, columns, chart_model):
@@ -276,13 +305,13 @@ def try_names(fit, observed, chart_model, nameless=None):
     Returns
     -------
     tuple
-        Order (M,): name m belongs to column order[m] of observed and nameless together; the GeometryFit to some of the
+        Order (M,): name m belongs to column order[m] of observed and nameless, once joined, together; the GeometryFit to some of the
         frames in that order; and the numbers of these frames.
     """
     observed = united(fit, observed, chart_model)
     some = np.linspace(0, len(observed) - 1, min(FRAMES, len(observed))).astype(int)
     markers = observed.shape[1]
-    columns = observed if nameless is None else np.concatenate([observed, nameless], axis=1)
+    columns = observed if nameless is None else np.concatenate([observed, joined(fit, nameless)], axis=1)
     model, order, local = fit.model, np.arange(columns.shape[1]), fit.local.copy()
     world, joint = pose_all(model, fit.root_m, local)
     for bones in _LIMBS:
