@@ -63,6 +63,28 @@ class FromWarmUpToBody(unittest.TestCase):
         self.assertLess(np.abs(bones[0] - bones[1]).max(), 0.001)
         self.assertLess(np.abs(markers[0] - markers[1]).max(), 0.002)
 
+    def test_palms_may_face_forward_in_the_t_pose(self):
+        """How the markers sit on forearms then comes from the chart and from all else the arms do."""
+        chart, performance = shipped_chart(), perform("warm-up", self.performer, 40, RATE)
+        motion = performance.motion
+        ease = np.clip((2.6 - np.arange(len(motion)) / float(RATE)) / 0.8, 0.0, 1.0)
+        roll = quaternion_from_rotvec(np.outer(np.radians(-70.0) * ease**2 * (3 - 2 * ease), [1.0, 0.0, 0.0]))
+        local = motion.rotation_local.copy()
+        for bone in ("leftLowerArm", "rightLowerArm"):
+            b = motion.skeleton.index(bone)
+            local[:, b] = quaternion_multiply(local[:, b], roll)
+        forward = replace(performance, motion=replace(motion, rotation_local=local))
+        seen = see(forward, self.performer, chart, 40, hidden=0.02, limb_losses=0)
+        calibration, labels = calibrate_performer(seen.points_m, RATE, chart, self.performer.height_m)
+        self.assertGreater(label_shares(labels.labels, seen.truth)[0], 0.99)
+        for bone in ("leftLowerArm", "rightLowerArm"):
+            on = [b == bone for b in chart.bones]
+            found, true = (
+                np.array(x)[on, 1] + 1j * np.array(x)[on, 2]
+                for x in (calibration.marker_offset_m, self.performer.marker_offset_m)
+            )
+            self.assertLess(abs(np.degrees(np.angle((found * true.conj()).sum()))), 7.0, bone)
+
     def test_a_roll_may_begin_with_the_arms_down(self):
         """As that of whoever wears a suit as well does."""
         person = make_performer(41, shipped_chart(), sloppiness_deg=2.5)

@@ -116,7 +116,7 @@ def calibrate_performer(points_m, rate, chart, height_m, progress=None):
         else:
             held = min(at + int(STILL_S / 2 * float(rate)), len(points_m) - 1)
             picked = np.union1d(picked, [held])
-            share = share_of_rest(fitted, picked == held, REST_SHARE, OTHERS_SHARE)
+            share = share_of_rest(fitted, picked == held, REST_SHARE, OTHERS_SHARE, local[picked])
             frames = facing_forward(observed[picked], root[picked], local[picked], int(np.searchsorted(picked, held)))
             fit = fit_geometry(fitted, *frames, 5, model, share)
         if number < ROUNDS - 1:  # names that were still to be found may have gone wrong together

@@ -15,6 +15,7 @@ USUALLY_HELD_DEG = 5.0
 # how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
 HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
 INDEPENDENT = 20
+PALMS_FORWARD_RAD = np.radians(35.0)  # of a forearm that is rolled out from a T-pose with the palms down
 
 
 def facing_forward(points_m, root_m, local, held):
@@ -27,11 +28,12 @@ def facing_forward(points_m, root_m, local, held):
     return points_m @ back.T, root_m @ back.T, turned
 
 
-def share_of_rest(model, held, usual, others):
+def share_of_rest(model, held, usual, others, local=None):
     """(F, B, 3): how much of their usual pull the joints of a BodyModel feel towards rest in every frame.
 
     held (F,): whether a frame is the T-pose, which faces +Z as rest does. usual: the share in other frames; others: {bone without its side: another one, or one for each
-    axis}. Knees, elbows and wrists turn about their hinges whatever the frame.
+    axis}. local (F, B, 3, 3), optional: about how the joints are turned; a forearm whose palm faces forward in the T-pose is not pulled
+    back. Knees, elbows and wrists turn about their hinges whatever the frame.
     """
     names, sigma = model.skeleton.names, model.sigma
     out = np.full((len(held), *sigma.shape), float(usual))
@@ -41,4 +43,7 @@ def share_of_rest(model, held, usual, others):
             firm = (sigma[b, axis] / np.radians(degrees)) ** 2 * min(1.0, INDEPENDENT / len(held))
             out[:, b, axis] = np.maximum(out[:, b, axis], firm)
         out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
+        if plain(bone) == "LowerArm" and local is not None:
+            rolled = np.arctan2(local[:, b, 2, 1], local[:, b, 1, 1])
+            out[held & (rolled < -PALMS_FORWARD_RAD), b, 0] = others.get(plain(bone), usual)
     return out
