@@ -167,6 +167,27 @@ class Steps(unittest.TestCase):
             points = {"leftToes": point("leftFoot", toes_m), "leftLowerLeg": point("leftLowerLeg", -0.46)}
             self.assertEqual(sorted(c.point for c in find_touches(points, RATE, 0.0)), stand)
 
+    def test_knees_roll_on_the_ground_as_shins_tip(self):
+        """A knee that does not slide goes ahead by its height times the angle by which the shin tips."""
+        skeleton, height_m = generic_skeleton(), 0.055
+        share = np.clip((np.arange(int(6 * RATE)) / RATE - 2.0) / 2.0, 0, 1)
+        tipped = np.radians(45.0) * share**3 * (share * (6 * share - 15) + 10)
+        root = np.zeros((len(tipped), 3))
+        root[:, 1] = height_m + np.linalg.norm(skeleton.rest_offset_m[skeleton.index("leftLowerLeg")])
+        root[:, 2] = height_m * tipped
+        local = np.tile(UPRIGHT, (len(root), len(skeleton.names), 1))
+        for side in ("left", "right"):
+            local[:, skeleton.index(side + "LowerLeg")] = quaternion_from_rotvec(
+                np.outer(np.radians(90) + tipped, [1.0, 0.0, 0.0])
+            )
+        motion = Motion(skeleton, Fraction(100), root, local)
+        recording, calibration = true_recording(motion, LEGS), perfect(LEGS, skeleton)
+        headings = find_headings(recording, calibration, felt(recording))
+        found = find_travel(recording, calibration, headings, skeleton, local)
+        self.assertIn("leftLowerLeg", {c.point for c in found.contacts})
+        way = found.root_m - found.root_m[0]
+        np.testing.assert_allclose(way[:, [0, 2]], (root - root[0])[:, [0, 2]], atol=0.006)
+
     def test_without_a_level_floor_the_lowest_point_is_the_ground(self):
         _, found = self.solved(0.18, level_floor=False)
         self.assertAlmostEqual(found.root_m[-50:, 1].mean() - found.root_m[:50, 1].mean(), 0.18, delta=0.04)

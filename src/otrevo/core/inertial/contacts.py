@@ -130,7 +130,7 @@ def find_ends(recording, skeleton, joint, world, calibration, sensed):
                 continue
             b, s = skeleton.index(bone), calibration.names.index(bone)
             place = joint_place(calibration, bone, skeleton)
-            own = accelerations(sensed, bone, place, GRAVITY_MS2)
+            own, height = accelerations(sensed, bone, place, GRAVITY_MS2), _height(side + point, skeleton)
             if bone not in order:
                 order[bone] = len(order) + 1
                 relative.append(joint[:, b] - root)
@@ -142,9 +142,10 @@ def find_ends(recording, skeleton, joint, world, calibration, sensed):
                     joint[:, skeleton.index(side + "Toes")] - joint[:, b],
                     accelerations(sensed, bone, at, GRAVITY_MS2),
                 )
+            elif point == "LowerLeg":
+                offset = _rolling(world[:, b], height)
             else:
                 offset = np.zeros_like(root)
-            height = _height(side + point, skeleton)
             points[side + point] = Point(
                 bone, offset, joint[:, b] - root + offset, own, turning[:, s], _bending(sensed, bone), height
             )
@@ -155,15 +156,20 @@ def find_ends(recording, skeleton, joint, world, calibration, sensed):
 
 
 def _seat(recording, skeleton, world, calibration, sensed, turning):
-    """The Point on which the hips sit or lie; they roll on it."""
+    """The Point on which the hips sit or lie."""
     height = _height("hips", skeleton)
-    turned = quaternion_multiply(world[1:, 0], quaternion_conjugate(world[:-1, 0]))
-    rolled = np.cross(rotvec_from_quaternion(turned), [0.0, height, 0.0])
-    offset = -np.concatenate([np.zeros((1, 3)), np.cumsum(rolled, axis=0)])
+    offset = _rolling(world[:, 0], height)
     return Point(
         "hips", offset, offset, accelerations(sensed, "hips", joint_place(calibration, "hips", skeleton), GRAVITY_MS2),
         turning[:, calibration.names.index("hips")], _bending(sensed, "hips"), height,
     )  # fmt: skip
+
+
+def _rolling(world, height_m):
+    """From a joint that rolls on the ground below it to what stays there (T, 3), by its bone's rotations world (T, 4)."""
+    turned = quaternion_multiply(world[1:], quaternion_conjugate(world[:-1]))
+    rolled = np.cross(rotvec_from_quaternion(turned), [0.0, height_m, 0.0])
+    return -np.concatenate([np.zeros((1, 3)), np.cumsum(rolled, axis=0)])
 
 
 def _bending(sensed, bone):
