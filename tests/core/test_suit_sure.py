@@ -13,7 +13,7 @@ from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.poses import above_of
-from otrevo.core.inertial.sure import joint_sd, place_sd
+from otrevo.core.inertial.sure import HELD, joint_sd, place_sd
 from otrevo.core.solve.suit import SUIT_BONES
 
 SKELETON, FRAMES = generic_skeleton(), 3
@@ -57,11 +57,11 @@ def places(calibration, headings, motion, lost=()):
 class Places(unittest.TestCase):
     def test_a_forearm_that_may_have_rolled_moves_no_hand_and_one_that_may_be_bent_does(self):
         usual = places(calibration(), headings(), body())
-        rolled = places(calibration({"leftLowerArm": (20, 1, 1)}), headings(), body())
-        bent = places(calibration({"leftLowerArm": (1, 20, 1)}), headings(), body())
+        rolled = places(calibration({"leftLowerArm": (50, 1, 1)}), headings(), body())
+        bent = places(calibration({"leftLowerArm": (1, 50, 1)}), headings(), body())
         np.testing.assert_allclose(rolled["leftHand"], usual["leftHand"])
         forearm = np.linalg.norm(SKELETON.rest_offset_m[SKELETON.index("leftHand")])
-        self.assertGreater(bent["leftHand"][0], 0.8 * np.radians(20) * forearm)
+        self.assertGreater(bent["leftHand"][0], 0.8 * HELD * np.radians(50) * forearm)
         np.testing.assert_allclose(bent["leftLowerArm"], usual["leftLowerArm"])
 
     def test_a_heading_moves_what_is_level_and_not_what_hangs(self):
@@ -73,8 +73,8 @@ class Places(unittest.TestCase):
 
     def test_a_seat_known_by_way_of_another_takes_its_error_along(self):
         """Shoulder and upper arm off by the same: that moves the elbow further than two that are off by chance."""
-        seat = {b: (1, 1, 8) for b in ("leftShoulder", "leftUpperArm")}
-        apart = calibration(seat, {"leftUpperArm": (2, 2, np.hypot(8, 8))})
+        seat = {b: (1, 1, 25) for b in ("leftShoulder", "leftUpperArm")}
+        apart = calibration(seat, {"leftUpperArm": (2, 2, np.hypot(25, 25))})
         together = calibration(seat, {"leftUpperArm": (2, 2, 0.0)})
         one, other = (places(c, headings(), body())["leftLowerArm"][0] for c in (apart, together))
         self.assertGreater(other, 1.2 * one)

@@ -11,18 +11,19 @@ from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.inertial.calibration import passed_on
-from otrevo.core.inertial.pose import SENSOR_SIGMA_RAD
 from otrevo.core.inertial.poses import above_of, plain
 from otrevo.core.solve.uncertainty import half_of_95
 
 # about each axis, of a bone that no sensor tells of: between two that have one, and at an end
-BETWEEN_DEG, END_DEG = 4.5, 8.0
+BETWEEN_DEG, END_DEG = 3.0, 8.0
 # people hold poses better than the fit trusts them to, as it must not follow the one who does not
-HELD = 0.5
+HELD = 0.28
 # how far bones are from what a height tells, or for legs the warm-up's steps; one share of all bones of a kind
-LENGTHS = {"trunk": 0.04, "Shoulder": 0.05, "UpperArm": 0.04, "LowerArm": 0.05, "Hand": 0.05, "UpperLeg": 0.02, "LowerLeg": 0.02,
+LENGTHS = {"trunk": 0.04, "Shoulder": 0.1, "UpperArm": 0.05, "LowerArm": 0.05, "Hand": 0.05, "UpperLeg": 0.03, "LowerLeg": 0.03,
            "Foot": 0.04}  # fmt: skip
-JOINT_M = 0.012  # how far a joint is from where bodies of that height have it, besides
+JOINT_M = 0.014  # how far a joint is from where bodies of that height have it, besides
+READ_RAD = np.radians(1.4)  # how far a sensor is turned against its bone at any moment, as skin swings and filters err
+SKIN_ROLL_DEG = {"UpperArm": 3.5}  # by which skin that turns less than its limb is not known, about the limb's line
 LOST_DEG = 15.0  # more where a sensor is lost for longer than can be bridged
 BLOCK = 500  # frames at a time
 UP = np.array([0.0, 1.0, 0.0])
@@ -45,6 +46,7 @@ def place_sd(world, calibration, headings, times_s, motion):
     lost = np.isnan(world[..., 0])
     _, turned = forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
     share, news = passed_on(calibration)
+    news = HELD * news
     blocks = [
         _places(
             calibration.names, share * news, heading[at], lost[at], motion.skeleton, matrix_from_quaternion(turned[at])
@@ -72,7 +74,7 @@ def _places(names, seat_rad, heading_rad, lost, skeleton, rotation):
             summed[:, :, b] = summed[:, :, BODY_BONES.index(name)]
         if name in number:
             s = number[name]
-            own = SENSOR_SIGMA_RAD**2 + np.where(lost[:, s], np.radians(LOST_DEG) ** 2, 0.0)
+            own = READ_RAD**2 + np.where(lost[:, s], np.radians(LOST_DEG) ** 2, 0.0)
             seats[:, :, b] += seat_rad[s][:, None, :, None] * swept
             aside = np.cross(UP, along) * heading_rad[:, s, None]
             covariance[:, b] += aside[:, :, None] * aside[:, None]
@@ -99,9 +101,10 @@ def joint_sd(calibration, headings):
         if bone not in seat:
             variance = np.full(3, np.radians(END_DEG if bone.endswith("Toes") else BETWEEN_DEG) ** 2)
         elif above in seat:
-            variance = joint[bone] + heading[bone] + heading[above] + 2 * SENSOR_SIGMA_RAD**2
+            variance = joint[bone] + heading[bone] + heading[above] + 2 * READ_RAD**2
         else:
-            variance = seat[bone] + heading[bone] + SENSOR_SIGMA_RAD**2
+            variance = seat[bone] + heading[bone] + READ_RAD**2
+        variance = variance + [np.radians(SKIN_ROLL_DEG.get(plain(bone), 0.0)) ** 2, 0.0, 0.0]
         out[bone] = round(float(np.degrees(_half_of_95(np.diag(variance)))), 2)
     return out
 
