@@ -44,6 +44,9 @@ STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for 
 LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
 FIT_FRAMES, ROUNDS = 160, 3
+# How far skin carries bodies: before that is known, and at least; and for how long it carries them one way. Where points count for more than
+# they tell, joints are drawn to where skin moves least.
+STRAYS_M, LEAST_STRAYS_M, SWAYS_S = 0.006, 0.001, 0.3
 # Spine, neck and collar bones carry few bodies or none. How a turn is shared along them is told by places alone, which skin blurs:
 # these joints stray this much of what they may beside markers, so that neighbours bend together.
 TRUNK = "spine", "chest", "upperChest", "neck", "head", "leftShoulder", "rightShoulder"
@@ -127,14 +130,17 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     performer, seats = _performer(model, height_m, bodies), model
     bones = [found.bones[n] for n in bodies]
     information = _seats_information(model.marker_offset_m - _middles(model), bones)
+    counted, strays_m = _counted(picked, recording.rate_hz), np.full(len(model.marker_names), STRAYS_M)
     for number in range(ROUNDS):
         first = solve_take(shown, rate, performer, model=_as_stiff(performer, model))
         local = matrix_from_quaternion(
             first.motion.rotation_local[:, [first.motion.skeleton.index(n) for n in model.skeleton.names]]
         )
+        if number:
+            strays_m = _strays_m(first.marker_residual_m)
         fit = fit_geometry(
             _as_stiff(performer, model), shown, first.motion.root_position_m.copy(), np.ascontiguousarray(local), 6, seats,
-            rest_share, information, LIMIT_SHARE, across_m,
+            rest_share, information, LIMIT_SHARE, across_m, counted * strays_m,
         )  # fmt: skip
         turns = _turns(model, fit.model)
         turned = _turned(model, turns)
@@ -270,6 +276,19 @@ def _frames(points, hz):
     there = np.isfinite(points[..., 0]).mean(axis=1) > 0.7
     step = max(1, len(points) // FIT_FRAMES, round(hz / 30))
     return np.flatnonzero(there)[::step]
+
+
+def _counted(picked, hz):
+    """By how much further points count as being off than they stray: all four of a body do so alike, and for as long as skin sways one way."""
+    each_s = np.ptp(picked) / hz / max(1, len(picked) - 1)
+    return float(np.sqrt(4.0 * max(1.0, SWAYS_S / max(each_s, 1e-6))))
+
+
+def _strays_m(residual_m):
+    """How far points stray (M,), metres, the same of all four of a body, by what a fit leaves of them (F, M)."""
+    squared = residual_m.reshape(len(residual_m), -1, 4) ** 2
+    own = np.sqrt(np.nan_to_num(np.nanmean(squared, axis=(0, 2))))
+    return np.repeat(np.maximum(own, LEAST_STRAYS_M), 4)
 
 
 def _performer(model, height_m, bodies):

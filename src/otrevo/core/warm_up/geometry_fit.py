@@ -243,6 +243,7 @@ def fit_geometry(
     marker_information=None,
     limit_share=1.0,
     across_m=PRIOR_ACROSS_M,
+    sigma_m=SIGMA_M,
 ):
     """Fit bone lengths and marker offsets to named markers in motion.
 
@@ -270,6 +271,8 @@ def fit_geometry(
         Inverse covariance of the markers' places about those of the prior model, 1/m²; PRIOR_MARKER_M for each where not given. Where it is, markers do not move along when limbs grow.
     across_m : float or ndarray (B - 1,)
         How far a joint may lie beside the line on which the prior model has it, as seen from the joint before it.
+    sigma_m : float or ndarray (M,)
+        How far points are off, as much as each of them in every frame counts.
 
     Returns
     -------
@@ -285,7 +288,7 @@ def fit_geometry(
     bones, markers, frames = len(names), len(model.marker_names), len(observed)
     observed = np.ascontiguousarray(observed)  # loops are compiled once for each layout
     seen = np.isfinite(observed[..., 0])
-    weight = np.full(markers, 1.0 / SIGMA_M**2)
+    weight = 1.0 / np.broadcast_to(np.asarray(sigma_m, dtype=float), markers) ** 2
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
     prior, pairs, mean = _prior(prior_model, names, marker_information, across_m)
     known = prior + pairs
@@ -305,7 +308,7 @@ def fit_geometry(
         r = np.where(seen[..., None], observed - x, 0.0)
         if iteration == iterations:
             break
-        robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) / SIGMA_M**2
+        robust = np.where(seen, 1.0 / (1.0 + (r**2).sum(-1) / scale**2) ** 2, 0.0) * weight
         if growth:
             mean[bone_size:] = growth.positions_with(offsets).ravel()
         normal_gg, gradient = (
