@@ -32,7 +32,7 @@ EDGE_S, BESIDE_S = 0.5, 2.0  # of the take, before and after a magnet and a slip
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 7.0, 60.0])
-# of a turn's square over its variance, a slip's beyond so many times the median of all sensors; in 124 takes without a fault the most were 12.2 and 10.5
+# of a turn's square over its variance, a slip's beyond so many times the median of all sensors; in 96 takes without a fault the most were 12.2 and 10.5
 MAGNET_SURE, SLIP_SURE, OTHERS = 15.0, 11.0, 2.0
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
