@@ -116,8 +116,7 @@ class Halves(unittest.TestCase):
         self.nape = observed[:, CHART.names.index("nape left")]
         self.halves = np.stack([self.nape, self.nape], axis=1)
         self.halves[20:, 0] = self.halves[:20, 1] = np.nan
-        local = right.local.copy()
-        self.fit = fit_geometry(self.model, self.given, right.root_m, local, 4)
+        self.fit = fit_geometry(self.model, self.given, right.root_m, right.local, 4)
 
     def test_halves_without_a_name_are_one_marker(self):
         np.testing.assert_array_equal(joined(self.fit, self.halves), self.nape[:, None])

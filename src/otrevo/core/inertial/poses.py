@@ -16,6 +16,8 @@ ARMS_DOWN_SD = T_POSE_SD | {
 STRETCHED_BEND_DEG = {"LowerArm": -3.0, "Hand": -3.0}  # elbows do not bend backwards, and are seldom quite straight
 HANGING_DEG = {"Shoulder": -4.0, "UpperArm": -78.0, "LowerArm": -80.0, "Hand": -80.0}
 HANGING_BEND_DEG = {"LowerArm": -12.0, "Hand": -14.0}  # elbows hang a little bent
+# a forearm that is rolled out by so much in one pose and not in the other has its palm forward in it
+PALMS_FORWARD_RAD = np.radians(35.0)
 # where on a bone suits have their sensors, from its joint, or for limbs from their middle; metres, within SEAT_SD_M
 SEATS = {"hips": (0.0, 0.07, -0.06), "chest": (0.0, 0.1, 0.0), "head": (0.0, 0.1, 0.0), "Shoulder": (0.08, 0.02, -0.03),
          "UpperArm": (0.0, 0.0, 0.0), "LowerArm": (0.0, 0.0, 0.0), "Hand": (0.05, 0.0, 0.0), "UpperLeg": (0.03, 0.0, 0.02),

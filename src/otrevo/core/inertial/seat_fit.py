@@ -22,6 +22,7 @@ from otrevo.core.inertial.first_seats import ARMS, BENT_RAD, POSES, FirstSeats
 from otrevo.core.inertial.poses import (
     ARMS_DOWN_SD,
     FOLLOWS,
+    PALMS_FORWARD_RAD,
     T_POSE_SD,
     bone_end,
     plain,
@@ -32,7 +33,6 @@ from otrevo.core.inertial.stills import mean_rotation
 STEP = 1e-6
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can
 HINGE_FRAMES, INDEPENDENT = 60, 20
-PALMS_FORWARD_RAD = np.radians(35.0)  # of a forearm that is rolled out further in one pose than in the other
 ALONG_ARMS = np.array([1.0, 0.0, 0.0])  # in bone axes
 HINGES = ("UpperLeg", "LowerLeg"), ("UpperArm", "LowerArm")
 

@@ -6,7 +6,7 @@ what they would in a take, by how near rest the joint mostly is.
 
 import numpy as np
 
-from otrevo.core.inertial.poses import plain
+from otrevo.core.inertial.poses import PALMS_FORWARD_RAD, plain
 
 # how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
 HELD_DEG = {"hips": 4.0, "spine": 3.0, "chest": 3.0, "upperChest": 3.0, "Shoulder": 4.0, "UpperArm": 7.0, "LowerArm": 5.0, "Hand": 6.0,
@@ -15,7 +15,6 @@ USUALLY_HELD_DEG = 5.0
 # how far knees and elbows turn about what is not their hinge, degrees by axis, and in how many frames that is news
 HINGE_DEG = {"LowerLeg": {1: 8.0, 2: 4.0}, "LowerArm": {2: 6.0}, "Hand": {0: 6.0}}
 INDEPENDENT = 20
-PALMS_FORWARD_RAD = np.radians(35.0)  # of a forearm that is rolled out from a T-pose with the palms down
 
 
 def facing_forward(points_m, root_m, local, held):
