@@ -14,7 +14,7 @@ from otrevo.core.inertial.documents import clock_of, suit_to_document
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
-from otrevo.core.solve.carried_root import FeltAt
+from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
@@ -111,7 +111,7 @@ def guides(stream, document, solved):
     return Guides(
         turned,
         figures,
-        _felt_at_pelvis(data, own, document, turned, solved),
+        _felt_at_pelvis(data, own, document, turned, solved, held[:, SUIT_BONES.index("hips")]),
         tuple(fault_snag(f, solved.times_s, "markers") for f in faults),
     )
 
@@ -131,8 +131,8 @@ def fault_snag(fault, times_s, helpers):
     return Snag("slipped", "suit", start, end, fault.degrees / SLIP_LIMIT_DEG, text, f"{SLIP_LIMIT_DEG:.0f}°", where)
 
 
-def _felt_at_pelvis(data, own, document, turned, solved):
-    """The FeltAt of the pelvis' sensor, or None where it, or its place, is not known."""
+def _felt_at_pelvis(data, own, document, turned, solved, held):
+    """The FeltAt of the pelvis' sensor, or None where it, or its place, is not known; held (T,): where markers show the pelvis."""
     row = document.get("hips", {})
     if "hips" not in turned or "spine" not in row.get("joints_m", {}):
         return None
@@ -153,7 +153,7 @@ def _felt_at_pelvis(data, own, document, turned, solved):
     lever = skeleton.rest_offset_m[skeleton.index("spine")] - quaternion_rotate(
         mount, np.array(row["joints_m"]["spine"])
     )
-    return FeltAt("hips", lever, felt)
+    return with_fitted_lever(FeltAt("hips", lever, felt), solved.motion, held)
 
 
 def in_words(bone):

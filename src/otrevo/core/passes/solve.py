@@ -133,9 +133,7 @@ def run(material, parameters, report):
     solution, mended, guides = _solve_changed(take, material, report) or _solve_whole(take, report)
     rate, clock, names = take.rate, take.clock, take.performer.marker_names
     motion, times = solution.motion, clock.times(len(mended))
-    carried = 0
-    if guides.felt is not None:
-        motion, carried = carry_root(motion, np.isfinite(mended[..., 0]), guides.felt)
+    motion, carried = carry_root(motion, np.isfinite(mended[..., 0]), guides.felt)
     motion = completed(motion, take.worn, take.performer, times)
     tracks = [
         Track("mended", "markers", rate, mended, clock,
@@ -143,7 +141,8 @@ def run(material, parameters, report):
         *body_tracks(motion, take.performer, rate, clock),
         Track("residual", "residuals", rate, solution.marker_residual_m, clock),
     ]  # fmt: skip
-    sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended)
+    felt_density = np.where(carried, guides.felt.density if guides.felt else np.nan, np.nan)
+    sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended, felt_density)
     step = int(sure.frames[1] - sure.frames[0]) if len(sure.frames) > 1 else 1
     tracks.append(uncertainty_track(sure.bones, sure.sd_m, sure.usual_m, step, rate, clock))
     report(0.86)
@@ -158,7 +157,7 @@ def run(material, parameters, report):
     report(0.9)
     tracks += device_tracks(take.worn, take.performer, material.duration_s)
     figures = solution.figures | {
-        "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "carried_frames": int(carried), "frames": len(motion),
+        "mends": len(material.mends), "guided_bones": sorted(guides.world), "guides": guides.figures, "carried_frames": int(carried.sum()), "frames": len(motion),
         "frames_solved": int(solution.solved.sum()), "rate": str(rate),
         "props": prop_figures, "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),
@@ -166,7 +165,7 @@ def run(material, parameters, report):
     return Outcome(tuple(tracks), figures, tuple(snags))
 
 
-def _sureness(solution, model, labelled, mended):
+def _sureness(solution, model, labelled, mended, felt_density):
     """(BodyUncertainty, SolvedMarkers): what was really seen tells of the body; what a mend filled in does not."""
     index = [solution.motion.skeleton.index(b) for b in model.skeleton.names]
     judged = SolvedMarkers(
@@ -175,7 +174,16 @@ def _sureness(solution, model, labelled, mended):
     )  # fmt: skip
     seen, rate = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0]), float(solution.motion.rate)
     weight = as_measured(solution.weight, np.where(seen, solution.marker_residual_m, np.nan), len(index), rate)
-    sure = body_uncertainty(model, judged.root_m, judged.rotation_local, seen, weight, judged.target_weight, rate)
+    sure = body_uncertainty(
+        model,
+        judged.root_m,
+        judged.rotation_local,
+        seen,
+        weight,
+        judged.target_weight,
+        rate,
+        sensor_density=felt_density,
+    )
     return sure, judged
 
 

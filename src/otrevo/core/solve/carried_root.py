@@ -2,69 +2,126 @@
 
 Twice integrated, accelerations drift: tilts err by parts of a degree and sensors have a bias. Place and speed are known at both ends, so what
 the integral misses at the far one is an error of the acceleration that was constant or grew steadily; it is taken off as the cubic that
-brings both back.
+brings both back. Where nothing is felt, that cubic is all there is: the body leaves and arrives as fast as it went there.
+
+Where the sensor sits counts for much: a pelvis that turns quickly accelerates a sensor a hand's breadth off by metres a second squared. The
+warm-up tells it by the spine's joint alone, which hardly bends. Wherever markers show the pelvis, they tell as well how it goes, so the lever
+is fitted in the take itself: what is felt less how the pelvis accelerates is how its turning accelerates the lever.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.ndimage import binary_dilation, gaussian_filter1d
 
 from otrevo.core.body.kinematics import Motion, motion_joints
-from otrevo.core.conventions import find_runs, quaternion_rotate
+from otrevo.core.conventions import find_runs, matrix_from_quaternion, quaternion_rotate
 
 FEWEST_MARKERS = 3  # with fewer the place of the body is not known
 SPEED_S = 0.12  # beside a gap, over which its speed is measured
 LONGEST_S = 20.0
+BY_SPEED_S = 0.5  # where nothing is felt, the speed at an end counts half in a gap of twice this
+LEVER_SD_M = 0.1  # how far off the lever may be that comes from elsewhere
+SMOOTHED_S = 0.04  # one sigma of what is compared: skin that carries the markers trembles
+ALIKE_S = 0.15  # what is felt wrongly is wrong for about as long
+FEWEST_S = 1.0  # of the take that tell a lever
 
 
 @dataclass(frozen=True)
 class FeltAt:
     """What a sensor on a bone feels: lever_m (3,) from the bone's joint in T-pose axes; acceleration_ms2 (T, 3) in the world, gravity
-    taken off, NaN where it is not known.
+    taken off, NaN where it is not known; density: m² / s³, how far the place strays that is integrated from it, as of white noise.
     """
 
     bone: str
     lever_m: np.ndarray
     acceleration_ms2: np.ndarray
+    density: float = np.nan
 
 
-def carry_root(motion, seen, felt):
-    """The Motion with its root carried through stretches without markers, and how many frames that were.
+def with_fitted_lever(felt, motion, held):
+    """A FeltAt with the lever that a Motion (T frames) tells, and how far places stray that are integrated from what is felt.
 
-    motion (T frames); seen (T, M) of bool: the markers that were there; felt: FeltAt, at the same frames.
+    held (T,) of bool: where markers show the bone. The lever stays what it was where too little is seen.
     """
     hz = float(motion.rate)
-    root, frames = motion.root_position_m.copy(), 0
+    known = held & np.isfinite(felt.acceleration_ms2).all(axis=1)
+    known = ~binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)))
+    if known.sum() < FEWEST_S * hz:
+        return felt
     joint, world = motion_joints(motion)
     b = motion.skeleton.index(felt.bone)
-    lever = joint[:, b] + quaternion_rotate(world[:, b], felt.lever_m) - root
-    place = root + lever
-    reach = max(1, round(SPEED_S * hz))
-    for start, end in find_runs(seen.sum(axis=1) < FEWEST_MARKERS):
-        around = slice(max(0, start - 1 - reach), end + reach + 1)
-        if start <= reach or end + reach >= len(root) or (end - start) / hz > LONGEST_S:
+    turning = _second(matrix_from_quaternion(world[:, b]), hz)[known].reshape(-1, 3)
+    smooth = gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
+    beyond = (smooth - _second(joint[:, b], hz))[known].reshape(-1)
+    lever = np.array(felt.lever_m, dtype=float)
+    weight = np.ones(len(beyond))
+    for _ in range(4):
+        off = beyond - turning @ lever
+        scale = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
+        weight = 1.0 / (1.0 + (off / (2 * scale)) ** 2) / (scale**2 * ALIKE_S * hz)
+        normal = turning.T @ (weight[:, None] * turning) + np.eye(3) / LEVER_SD_M**2
+        lever = np.linalg.solve(normal, turning.T @ (weight * beyond) + felt.lever_m / LEVER_SD_M**2)
+    off = beyond - turning @ lever
+    # noise of density q, smoothed by a Gaussian of sigma s, keeps a variance of q / (2 s sqrt(pi))
+    return replace(felt, lever_m=lever, density=float(np.mean(off**2) * 2 * SMOOTHED_S * np.sqrt(np.pi)))
+
+
+def _second(values, hz):
+    """Second derivatives of values (T, ...), smoothed."""
+    return gaussian_filter1d(values, SMOOTHED_S * hz, axis=0, order=2) * hz**2
+
+
+def out_of_sight(seen):
+    """Where (T,) so few of the markers seen (T, M) are there that they do not tell the place of a body."""
+    return seen.sum(axis=1) < FEWEST_MARKERS
+
+
+def carry_root(motion, seen, felt=None):
+    """The Motion with its root carried through stretches without markers, and the frames (T,) of bool that what is felt carried.
+
+    motion (T frames); seen (T, M) of bool: the markers that were there; felt: FeltAt at the same frames, where a sensor tells.
+    """
+    hz = float(motion.rate)
+    root, by_sensor = motion.root_position_m.copy(), np.zeros(len(motion), dtype=bool)
+    still = np.zeros((len(root), 3))
+    reach, levers = max(1, round(SPEED_S * hz)), still
+    if felt is not None:
+        joint, world = motion_joints(motion)
+        b = motion.skeleton.index(felt.bone)
+        levers = joint[:, b] + quaternion_rotate(world[:, b], felt.lever_m) - root
+    for start, end in find_runs(out_of_sight(seen)):
+        around = slice(start - 1 - reach, end + reach + 1)
+        if start <= reach or end + reach >= len(root):
             continue
-        if not np.isfinite(felt.acceleration_ms2[around]).all():
-            continue
-        acceleration = felt.acceleration_ms2[start - 1 : end + 1]
-        leaving = _speed_at_end(place[start - 1 - reach : start], felt.acceleration_ms2[start - 1 - reach : start], hz)
-        arriving = -_speed_at_end(
-            place[end : end + reach + 1][::-1], felt.acceleration_ms2[end : end + reach + 1][::-1], hz
-        )
-        middle = (acceleration[1:] + acceleration[:-1]) / 2
-        speed = leaving + np.concatenate([np.zeros((1, 3)), np.cumsum(middle, axis=0) / hz])
-        path = place[start - 1] + np.concatenate(
-            [np.zeros((1, 3)), np.cumsum(speed[:-1] / hz + middle / (2 * hz**2), axis=0)]
-        )
-        seconds = np.arange(len(path))[:, None] / hz
-        total = seconds[-1]
-        missed, too_slow = place[end] - path[-1], arriving - speed[-1]
-        square = (3 * missed - too_slow * total) / total**2
-        cube = (too_slow * total - 2 * missed) / total**3
-        path = path + square * seconds**2 + cube * seconds**3
+        seconds = (end - start + 1) / hz
+        is_felt = felt is not None and seconds < LONGEST_S and np.isfinite(felt.acceleration_ms2[around]).all()
+        acceleration, lever = (felt.acceleration_ms2, levers) if is_felt else (still, still)
+        place = root[around] + lever[around]
+        told = 1.0 if is_felt else 1.0 / (1.0 + (seconds / (2 * BY_SPEED_S)) ** 2)
+        path = _between(place, acceleration[around], reach, told, hz)
         root[start:end] = path[1:-1] - lever[start:end]
-        frames += end - start
-    return Motion(motion.skeleton, motion.rate, root, motion.rotation_local), frames
+        by_sensor[start:end] = is_felt
+    return Motion(motion.skeleton, motion.rate, root, motion.rotation_local), by_sensor
+
+
+def _between(place, acceleration, reach, told, hz):
+    """The path (K - 2 reach, 3) from places (K, 3) of which `reach` are known at either end, and one more, by accelerations (K, 3).
+
+    told: how much the speeds at the ends count, 0 to 1.
+    """
+    leaving = told * _speed_at_end(place[: reach + 1], acceleration[: reach + 1], hz)
+    arriving = -told * _speed_at_end(place[: -reach - 2 : -1], acceleration[: -reach - 2 : -1], hz)
+    place, acceleration = place[reach:-reach], acceleration[reach:-reach]
+    middle = (acceleration[1:] + acceleration[:-1]) / 2
+    speed = leaving + np.concatenate([np.zeros((1, 3)), np.cumsum(middle, axis=0) / hz])
+    path = place[0] + np.concatenate([np.zeros((1, 3)), np.cumsum(speed[:-1] / hz + middle / (2 * hz**2), axis=0)])
+    seconds = np.arange(len(path))[:, None] / hz
+    total = seconds[-1]
+    missed, too_slow = place[-1] - path[-1], arriving - speed[-1]
+    square = (3 * missed - too_slow * total) / total**2
+    cube = (too_slow * total - 2 * missed) / total**3
+    return path + square * seconds**2 + cube * seconds**3
 
 
 def _speed_at_end(place, acceleration, hz):

@@ -22,7 +22,8 @@ acceleration of density q strays by
 after s seconds (the bridge of an integrated Wiener process). q is measured for every bone in the same take, from its
 second differences over LAG_S: var(second difference) = 2/3 q lag^3. At open ends var(s) = q s^3 / 3. However long it is
 hidden, a bone strays no further than it does at all in the take: the variance of its rotation, twice (between two
-moments that know nothing of each other), bounds the above.
+moments that know nothing of each other), bounds the above. The place of a body that no marker shows is bridged in the same way, q
+being that of its path, or, where a sensor carries it (core.solve.carried_root), of what is felt wrongly.
 """
 
 from dataclasses import dataclass
@@ -42,6 +43,7 @@ from otrevo.core.conventions import (  # fmt: skip
     rotvec_from_quaternion,
 )
 from otrevo.core.solve.body import measured_bones
+from otrevo.core.solve.carried_root import out_of_sight
 from otrevo.core.solve.frames import MARKER_SIGMA_M
 
 SAMPLE_S = 0.1
@@ -126,18 +128,18 @@ def _add_marker(chain, joint, x, w, arm, h):
 
 @jit
 def _fill_information(body, pose, weight, target_weight, bridge, h):
-    """H of one frame, into h (n, n), of which the lower triangle counts."""
+    """H of one frame, into h (n, n), of which the lower triangle counts; bridge (1 + B,): of the root's place and the bones' rotations."""
     h[:] = 0.0
     arm = np.empty((body.chain.shape[1], 3))
     for i in range(3):
-        h[i, i] = 1e-6
+        h[i, i] = 1e-6 + bridge[0]
     for m in range(body.marker_bone.shape[0]):
         if weight[m] > 0.0:
             _add_marker(body.chain[body.marker_bone[m] + 1], pose.joint, pose.marker[m], weight[m], arm, h)
     for b in range(body.parents.shape[0]):
         p, at = body.parents[b], 3 + 3 * b
         for i in range(3):
-            h[at + i, at + i] += bridge[b]
+            h[at + i, at + i] += bridge[1 + b]
             for j in range(3):
                 if p < 0:
                     h[at + i, at + j] += 1.0 / body.sigma[b, i] ** 2 if i == j else 0.0
@@ -224,7 +226,7 @@ def _moved_joints(body, pose, weight, target_weight, marker, offset_m, out):
     """How far each joint moves, into out (B,), when one marker is off by offset_m (3,)."""
     n = 3 + 3 * body.parents.shape[0]
     h, rows, change = np.empty((n, n)), np.empty((3, n)), np.zeros(n)
-    _fill_information(body, pose, weight, target_weight, np.zeros(body.parents.shape[0]), h)
+    _fill_information(body, pose, weight, target_weight, np.zeros(1 + body.parents.shape[0]), h)
     _factorise(h)
     x, b = pose.marker[marker], body.marker_bone[marker]
     for i in range(3):
@@ -246,35 +248,41 @@ def _moved_joints(body, pose, weight, target_weight, marker, offset_m, out):
         out[b] = np.sqrt(((rows @ change) ** 2).sum())
 
 
-def _density(rotation_local, measured, rate):
-    """q (B,) of every bone in rad^2 / s^3, from the frames in which it was measured."""
+def _density(root_m, rotation_local, known, rate):
+    """q (1 + B,) of the root's place, m^2 / s^3, and of every bone's rotation, rad^2 / s^3, from the frames in which they are known."""
     lag = max(1, round(LAG_S * rate))
-    out = np.full(rotation_local.shape[1], LEAST_DENSITY)
+    out = np.full(known.shape[1], LEAST_DENSITY)
     if len(rotation_local) <= 2 * lag:
         return out
-    steps = rotvec_from_quaternion(
+    turns = rotvec_from_quaternion(
         quaternion_multiply(quaternion_conjugate(rotation_local[:-lag]), rotation_local[lag:])
     )
+    steps = np.concatenate([(root_m[lag:] - root_m[:-lag])[:, None], turns], axis=1)
     second = np.sum((steps[lag:] - steps[:-lag]) ** 2, axis=-1) / 3
-    good = measured[: -2 * lag] & measured[lag:-lag] & measured[2 * lag :]
+    good = known[: -2 * lag] & known[lag:-lag] & known[2 * lag :]
     for b in range(len(out)):
         if good[:, b].any():
             out[b] = max(LEAST_DENSITY, 1.5 * second[good[:, b], b].mean() / (lag / rate) ** 3)
     return out
 
 
-def _spread(rotation_local, measured):
-    """Variance (B,) of every bone's rotation about each axis, rad^2, over the frames in which it was measured."""
-    out = np.full(rotation_local.shape[1], np.inf)
-    for b in range(len(out)):
-        mine = rotation_local[measured[:, b], b]
+def _spread(root_m, rotation_local, known):
+    """Variance (1 + B,) about each axis, over the frames in which it is known, of the root's place, m^2, and of rotations, rad^2."""
+    out = np.full(known.shape[1], np.inf)
+    if known[:, 0].any():
+        out[0] = root_m[known[:, 0]].var(axis=0).max()
+    for b in range(1, len(out)):
+        mine = rotation_local[known[:, b], b - 1]
         if len(mine) > 1:
             out[b] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(mine[:1]), mine)).var(axis=0).max()
     return np.maximum(out, 1e-4)
 
 
 def _bridged(firm, frames, rate, density, spread):
-    """Information (F, B) that frames around give a bone where it is not firm; none where it is."""
+    """Information (F, 1 + B) that frames around give the root's place, or a bone, where it is not firm; none where it is.
+
+    density (F, 1 + B).
+    """
     out = np.zeros(firm.shape)
     seconds = frames / rate
     for b in range(firm.shape[1]):
@@ -288,7 +296,7 @@ def _bridged(firm, frames, rate, density, spread):
                 reach = np.where(
                     np.isinf(before), after, np.where(np.isinf(after), before, before * after / (before + after))
                 )
-            out[s:e, b] = 3.0 / (density[b] * np.maximum(reach, 0.5 / rate) ** 3) + 0.5 / spread[b]
+            out[s:e, b] = 3.0 / (density[s:e, b] * np.maximum(reach, 0.5 / rate) ** 3) + 0.5 / spread[b]
     return out
 
 
@@ -301,7 +309,9 @@ def _step(rate):
     return max(1, round(SAMPLE_S * rate))
 
 
-def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight, rate, geometry=None):
+def body_uncertainty(
+    model, root_m, rotation_local, seen, weight, target_weight, rate, geometry=None, sensor_density=None
+):
     """Estimate how sure a solve is of every joint.
 
     Parameters
@@ -323,6 +333,8 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     geometry : ndarray (F, B, 2), optional
         What joints may be off by as the body's geometry is not known, of frames as `sampled` has them: trace(C) and
         trace(C^2) of their covariances. JOINT_M about each axis where not given.
+    sensor_density : ndarray (T,), optional
+        m^2/s^3, how far the root's place strays where a sensor carries it and no marker shows it; NaN where none does.
 
     Returns
     -------
@@ -338,14 +350,20 @@ def body_uncertainty(model, root_m, rotation_local, seen, weight, target_weight,
     weight = np.where(seen[frames], weight[frames], 0.0)
     target_weight = target_weight[frames]
     poses = _poses(model, root_m[frames], rotation_local[frames])
-    density = _density(rotation_local, np.repeat(measured, _step(rate), axis=0)[: len(root_m)], rate)
+    known = np.column_stack([~out_of_sight(seen[frames]), measured])
+    density = _density(root_m, rotation_local, np.repeat(known, _step(rate), axis=0)[: len(root_m)], rate)
+    density = np.tile(density, (len(frames), 1))
+    if sensor_density is not None:
+        felt = np.isfinite(sensor_density[frames])
+        density[felt, 0] = sensor_density[frames][felt]
     variance = np.empty((*measured.shape, 2))
-    _joint_variances(body, poses, weight, target_weight, np.zeros(measured.shape), variance)
-    firm = np.ones_like(measured)
-    for b in range(firm.shape[1]):  # a bone is held when the joints at its end are
+    _joint_variances(body, poses, weight, target_weight, np.zeros(known.shape), variance)
+    firm = known.copy()
+    for b in range(measured.shape[1]):  # a bone is held when the joints at its end are
         ends = np.flatnonzero(model.skeleton.parents == b)
-        firm[:, b] = (variance[:, ends, 0] < FIRM_M**2).all(axis=1) if len(ends) else measured[:, b]
-    spread = _spread(rotation_local[frames], measured)
+        if len(ends):
+            firm[:, 1 + b] = (variance[:, ends, 0] < FIRM_M**2).all(axis=1)
+    spread = _spread(root_m[frames], rotation_local[frames], known)
     bridge = _bridged(firm, frames.astype(float), rate, density, spread)
     loose = (bridge > 0).any(axis=1)  # where frames around give nothing, nothing changes
     bridged = np.empty((loose.sum(), *variance.shape[1:]))
