@@ -13,6 +13,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.markers.label import label_take
 from otrevo.core.motion_rate import at_rate
@@ -21,7 +22,7 @@ from otrevo.core.sim.optical import see
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.snags import lost_snags
 from otrevo.core.solve.body import bridge_lost, solve_take
-from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit, suit_to_world
+from otrevo.core.solve.suit import SUIT_BONES, calibrate_suit
 from otrevo.core.warm_up.calibrate import calibrate_performer
 from tests.core.stage import RATE, label_shares, rolled, true_calibration, truly_labelled
 
@@ -277,7 +278,7 @@ class Suit(unittest.TestCase):
         self.assertLess(max(c["residual_deg"] for c in calibration.values()), 2.0)
         measured = np.ones(bones.shape[:2], dtype=bool)
         measured[600:800] = False
-        out, _ = suit_to_world(sensor, calibration, bones, measured, 120.0)
+        out = stand_in(sensor, calibration, bones, measured, 120.0).world
         for name in ("leftLowerArm", "rightUpperLeg", "head"):
             s = SUIT_BONES.index(name)
             apart = 2 * np.arccos(np.clip(np.abs(np.sum(out[name][600:800] * bones[600:800, s], axis=1)), 0, 1))

@@ -19,7 +19,8 @@ from otrevo.core.inertial.calibration import seats_sd, sure_apart
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.joints import felt
 from otrevo.core.inertial.pose import sensed_bones
-from otrevo.core.inertial.seats_in_take import SKIN, seats_in_take, with_whole_turns
+from otrevo.core.inertial.seats_in_take import seats_in_take
+from otrevo.core.inertial.skin import SKIN, with_whole_turns
 from otrevo.core.solve.suit import SUIT_BONES
 from tests.core.test_suit_travel import RATE, UPRIGHT, perfect, true_recording
 

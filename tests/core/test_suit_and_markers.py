@@ -26,13 +26,14 @@ from otrevo.core.conventions import (
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.c3d import write_c3d
 from otrevo.core.formats.suit_table import write_suit
+from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import band_noise, perform
 from otrevo.core.sim.optical import see, worn
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, read_suit
 from otrevo.core.solve.carried_root import FeltAt, carry_root
-from otrevo.core.solve.suit import SUIT_BONES, suit_to_world
+from otrevo.core.solve.suit import SUIT_BONES
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.solve.suit_faults import find_faults
 
@@ -146,7 +147,7 @@ class Alignment(unittest.TestCase):
         seen = np.ones((1800, 1), dtype=bool)
         seen[700:1100] = False
         rows = {"hips": {"rotation_xyzw": [0, 0, 0, 1]}}
-        world = suit_to_world(read, rows, bone, seen, 120.0, ("hips",))[0]["hips"]
+        world = stand_in(read, rows, bone, seen, 120.0, ("hips",)).world["hips"]
         off = np.degrees(
             np.linalg.norm(rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(bone[:, 0]), world)), axis=1)
         )

@@ -65,13 +65,15 @@ class DeviceTrack:
 @dataclass(frozen=True)
 class Guides:
     """What a device knows of a body while markers are hidden. world: rotations {bone: (T, 4)}; figures: plain JSON; felt: a
-    core.solve.carried_root.FeltAt that carries the whole body, or None; snags: what is wrong with the device.
+    core.solve.carried_root.FeltAt that carries the whole body, or None; snags: what is wrong with the device; stray_rad: {bone: how
+    far its rotations are off about each axis, one sigma}.
     """
 
     world: dict
     figures: dict = field(default_factory=dict)
     felt: object = None
     snags: tuple = ()
+    stray_rad: dict = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

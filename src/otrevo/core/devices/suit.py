@@ -12,10 +12,11 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, suit_to_document
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
+from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
 from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
-from otrevo.core.solve.suit import SUIT_BONES, resample_sensor, suit_to_world
+from otrevo.core.solve.suit import SUIT_BONES, resample_sensor
 from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
 
@@ -107,12 +108,15 @@ def guides(stream, document, solved):
     world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held, clock_of(document))
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
-    turned, faults = suit_to_world(sensor, document, world, held, float(solved.motion.rate))
+    found = stand_in(sensor, document, world, held, float(solved.motion.rate))
+    if found.skin:
+        figures = figures | {"skin_missed": {limb: round(share, 2) for limb, share in found.skin.items()}}
     return Guides(
-        turned,
+        found.world,
         figures,
-        _felt_at_pelvis(data, own, document, turned, solved, held[:, SUIT_BONES.index("hips")]),
-        tuple(fault_snag(f, solved.times_s, "markers") for f in faults),
+        _felt_at_pelvis(data, own, document, found.world, solved, held[:, SUIT_BONES.index("hips")]),
+        tuple(fault_snag(f, solved.times_s, "markers") for f in found.faults),
+        found.stray_rad,
     )
 
 

@@ -2,34 +2,25 @@
 
 Knees bend about one axis, elbows do not bend sideways, and hands do not turn about their line against the forearm
 (core.inertial.joint_freedom). A seat that is off makes it look as if they did. So does skin: when a limb turns about its own line, what is
-strapped to it comes along in part only (A. G. Cutti et al., Soft tissue artefact assessment in humeral axial rotation, Gait & Posture
-21, 2005). One linear least squares tells both, within what the warm-up left open.
+strapped to it comes along in part only (core.inertial.skin). One linear least squares tells both, within what the warm-up left open.
 """
 
 from dataclasses import replace
 
 import numpy as np
 
-from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.calibration import passed_on, seats_sd
 from otrevo.core.inertial.evidence import ANGLE_RAD, HEADING_RAD, MOUNT_RAD, PIECE_S
 from otrevo.core.inertial.joint_freedom import angles_of
 from otrevo.core.inertial.joints import LINKS, links_of
 from otrevo.core.inertial.poses import plain, sensor_above
+from otrevo.core.inertial.skin import MISSED, SKIN, turned_about_line
 
 PIECES = 300  # of a take, at most
 TELLING = {"LowerArm": (0, 1, 2), "LowerLeg": (0, 1, 2), "Hand": (0,)}  # joints, and which of their angles
-# limbs whose skin turns less than they, and their line in the T-pose
-SKIN = {
-    "UpperArm": np.array([1.0, 0.0, 0.0]),
-    "LowerArm": np.array([1.0, 0.0, 0.0]),
-    "UpperLeg": np.array([0.0, -1.0, 0.0]),
-}
-MISSED = 0.2  # by skin, of what is seen of a turn about the limb's line; one sigma
 AXIS_RAD = np.radians(3.0)  # how far a joint's own axis is turned about the limb above, as bones are shaped
 LEAST_SD = 1e-6
-# Cosine of half the angle between a limb and its line in the T-pose: below the one turning about it means nothing, above the other all.
-NO_TURN, ALL_TURN = 0.2, 0.5
 
 
 def seats_in_take(times_s, world, calibration, headings):
@@ -46,7 +37,9 @@ def seats_in_take(times_s, world, calibration, headings):
     for above, below, angle in angles:
         turned = None
         if above in unknown.limbs:
-            turned = _turned(above, names, world)
+            turned = turned_about_line(
+                above, world[:, names.index(sensor_above(above, names))], world[:, names.index(above)]
+            )
             turned = np.array([turned[piece_of == piece].mean() for piece in angle.piece])
         by = unknown.by(above, below, angle, turned)
         firm = angle.certainty @ by
@@ -104,16 +97,6 @@ class _Unknown:
         return out
 
 
-def with_whole_turns(names, world, skin):
-    """World rotations (T, S, 4) of bones with what their skin missed of their turns about their lines; skin as of seats_in_take."""
-    world = world.copy()
-    for name, missed in skin.items():
-        s, turned = names.index(name), _turned(name, names, world)
-        more = quaternion_from_rotvec((missed / (1 - missed) * turned)[:, None] * SKIN[plain(name)])
-        world[:, s] = quaternion_multiply(world[:, s], more)
-    return world
-
-
 def _pieces(times_s):
     """(seconds between pieces of a take, which of them each frame is in (T,), -1 of those in between)."""
     since = times_s - times_s[0]
@@ -131,16 +114,3 @@ def _angles(names, world, piece_of, spacing_s):
             found = angles_of(joint, world[:, a], world[:, b], piece_of, spacing_s, (MOUNT_RAD, ANGLE_RAD, HEADING_RAD))
             out += [(above, below, found[k]) for k in TELLING[plain(joint)] if k in found]
     return out
-
-
-def _turned(limb, names, world):
-    """How far a limb is turned about its line against the bone above (T,), rad; less where it points the other way, as that means little
-    there, and straight on where a sensor is lost."""
-    line = SKIN[plain(limb)]
-    above = world[:, names.index(sensor_above(limb, names))]
-    q = quaternion_multiply(quaternion_conjugate(above), world[:, names.index(limb)])
-    along = q[:, :3] @ line
-    angle = (2 * np.arctan2(along, q[:, 3]) + np.pi) % (2 * np.pi) - np.pi
-    angle *= np.clip((np.hypot(along, q[:, 3]) - NO_TURN) / (ALL_TURN - NO_TURN), 0.0, 1.0)
-    known = np.flatnonzero(np.isfinite(angle))
-    return np.interp(np.arange(len(angle)), known, angle[known]) if len(known) else np.zeros(len(angle))

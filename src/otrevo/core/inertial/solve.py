@@ -12,7 +12,8 @@ from otrevo.core.inertial.exchanged import put_right, rounds_of
 from otrevo.core.inertial.levelled import levelled
 from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
-from otrevo.core.inertial.seats_in_take import seats_in_take, with_whole_turns
+from otrevo.core.inertial.seats_in_take import seats_in_take
+from otrevo.core.inertial.skin import with_whole_turns
 from otrevo.core.inertial.sure import joint_sd, place_sd
 from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel

@@ -49,14 +49,15 @@ class _Labelled:
 
     def guides(self, body):
         """The Guides of all devices that guide a solve: world rotations {bone: (T, 4)}, figures by device."""
-        world, figures, felt, snags = {}, {}, None, ()
+        world, figures, felt, snags, stray_rad = {}, {}, None, (), {}
         for device, stream in self.worn:
             if device.guides:
                 found = device.guides(stream, self.performer.devices[device.id], body)
                 world |= found.world
+                stray_rad |= found.stray_rad
                 figures |= {device.id: found.figures} if found.figures else {}
                 felt, snags = felt or found.felt, snags + found.snags
-        return Guides(world, figures, felt, snags)
+        return Guides(world, figures, felt, snags, stray_rad)
 
 
 def _labelled(material):
@@ -141,8 +142,7 @@ def run(material, parameters, report):
         *body_tracks(motion, take.performer, rate, clock),
         Track("residual", "residuals", rate, solution.marker_residual_m, clock),
     ]  # fmt: skip
-    felt_density = np.where(carried, guides.felt.density if guides.felt else np.nan, np.nan)
-    sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended, felt_density)
+    sure, judged = _sureness(solution, take.performer.model(), take.labelled_m, mended, guides, carried)
     step = int(sure.frames[1] - sure.frames[0]) if len(sure.frames) > 1 else 1
     tracks.append(uncertainty_track(sure.bones, sure.sd_m, sure.usual_m, step, rate, clock))
     report(0.86)
@@ -165,24 +165,26 @@ def run(material, parameters, report):
     return Outcome(tuple(tracks), figures, tuple(snags))
 
 
-def _sureness(solution, model, labelled, mended, felt_density):
-    """(BodyUncertainty, SolvedMarkers): what was really seen tells of the body; what a mend filled in does not."""
-    index = [solution.motion.skeleton.index(b) for b in model.skeleton.names]
+def _sureness(solution, model, labelled, mended, guides, carried):
+    """(BodyUncertainty, SolvedMarkers): what was really seen tells of the body; what a mend filled in does not.
+
+    carried (T,): where what a sensor of the Guides feels carries the root.
+    """
+    names = model.skeleton.names
+    index = [solution.motion.skeleton.index(b) for b in names]
+    target_weight = solution.target_weight.copy()
+    for bone in guides.stray_rad.keys() & set(names):  # sensors count for as much as they tell in this take
+        led = target_weight[:, names.index(bone)]
+        np.minimum(led, 1.0 / max(guides.stray_rad[bone], 1e-3) ** 2, out=led)
     judged = SolvedMarkers(
         model, mended, solution.predicted_m, solution.motion.root_position_m, solution.motion.rotation_local[:, index],
-        solution.weight, solution.target_weight,
+        solution.weight, target_weight,
     )  # fmt: skip
     seen, rate = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0]), float(solution.motion.rate)
     weight = as_measured(solution.weight, np.where(seen, solution.marker_residual_m, np.nan), len(index), rate)
+    density = np.where(carried, guides.felt.density, np.nan) if guides.felt else None
     sure = body_uncertainty(
-        model,
-        judged.root_m,
-        judged.rotation_local,
-        seen,
-        weight,
-        judged.target_weight,
-        rate,
-        sensor_density=felt_density,
+        model, judged.root_m, judged.rotation_local, seen, weight, target_weight, rate, sensor_density=density
     )
     return sure, judged
 

@@ -50,6 +50,8 @@ SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
 SEAT_M, JOINT_M = 0.004, 0.0018  # how far a marker and a joint may be from where the calibration has them, each axis
+# Along the trunk bodies are shaped differently, and markers hardly tell where joints are that bend little.
+TRUNK_M = {"spine": 0.0045, "neck": 0.0045, "leftShoulder": 0.0045, "rightShoulder": 0.0045}
 SKIN_S = 1.0  # of the take in which it is measured how skin moves
 WITHIN_TWO = 0.9545  # of the values of a normal distribution lie within two standard deviations
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
@@ -371,7 +373,8 @@ def body_uncertainty(
     _joint_variances(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
     variance[loose] = bridged
     if geometry is None:
-        geometry = np.array([3 * JOINT_M**2, 3 * JOINT_M**4])
+        joint_m = np.array([TRUNK_M.get(name, JOINT_M) for name in model.skeleton.names])
+        geometry = np.stack([3 * joint_m**2, 3 * joint_m**4], axis=-1)
     variance[..., 1] += 2 / 3 * geometry[..., 0] * variance[..., 0] + geometry[..., 1]
     variance[..., 0] += geometry[..., 0]
     sd, whole = half_of_95(variance[..., 0], variance[..., 1]), firm.all(axis=1)

@@ -1,0 +1,153 @@
+"""What a suit says of bones while markers are out of sight.
+
+A sensor reads S(t) = H(t) R(t) M (core.solve.suit). Wherever markers show its bone, they tell its heading H, what else it is off, and how much of
+its limb's turning about its own line skin misses (core.inertial.skin). By all of this, sensors meet the markers' solution before and after
+they stand in for it. What no gap can be bridged by is what they stray within seconds: it is how sure they are.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+)
+from otrevo.core.inertial.poses import plain, sensor_above
+from otrevo.core.inertial.skin import SKIN, turned_about_line, with_whole_turn
+from otrevo.core.solve.suit import SUIT_BONES, UP, yaw_of
+from otrevo.core.solve.suit_faults import find_faults
+
+HEADING_WINDOW_S = 4.0
+LASTING_S, SETTLES_S = 0.6, 0.12
+MISSES = 0.3  # skin, of what is seen of a turn about the limb's line; one sigma
+GAP_S = 2.0  # for which it is looked how far sensors are off that stand in
+ALIKE_S = 0.5  # what is off stays so for about as long
+
+
+@dataclass(frozen=True)
+class StandIn:
+    """What sensors say of their bones. world: {bone: rotations (T, 4), NaN where the sensor was lost}; stray_rad: {bone: how far these are
+    off about each axis, once nothing shows the bone, one sigma}; skin: {limb: share of its turns about its line that its skin misses};
+    faults: the SensorFaults that were found.
+    """
+
+    world: dict
+    stray_rad: dict
+    skin: dict
+    faults: list
+
+
+def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES):
+    """Turn sensor readings into world rotations of the bones, aligned with the markers wherever these show a bone.
+
+    Parameters
+    ----------
+    sensor : ndarray (T, S, 4)
+        Rotations that the sensors read, NaN where lost.
+    calibration : dict
+        As calibrate_suit gives it.
+    bone_world : ndarray (T, S, 4)
+        The optical solution, from which headings come.
+    measured : ndarray (T, S) of bool
+        Where markers show the bone.
+    rate_hz : float
+        Frames a second.
+    names : sequence of str
+        The S bones, whatever is above another one before it.
+
+    Returns
+    -------
+    StandIn
+        Where a bone goes out of sight and comes back its rotations meet the optical solution; in between goes what the sensor said, and what
+        it was off at both ends, eased from one to the other.
+    """
+    found = StandIn({}, {}, {}, [])
+    for s, name in enumerate(names):
+        if name not in calibration:
+            continue
+        mount = np.array(calibration[name]["rotation_xyzw"])
+        unmounted = quaternion_multiply(sensor[:, s], quaternion_conjugate(mount))
+        ok = measured[:, s] & np.isfinite(unmounted[:, 0])
+        if ok.sum() < 10:
+            continue
+        at = np.flatnonzero(ok)
+        bone = bone_world[at, s]
+        yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[at], quaternion_conjugate(bone))))
+        steady = np.polyval(np.polyfit(at, yaw, 1), at)
+        off = _off(_headed(unmounted[at], steady), bone)
+        found.faults.extend(find_faults(name, at, yaw, off, len(sensor), rate_hz))
+        slow = _slowly(yaw, rate_hz)
+        rotation = _headed(unmounted, np.interp(np.arange(len(sensor)), at, slow))
+        above = found.world.get(sensor_above(name, found.world))
+        if plain(name) in SKIN and above is not None:
+            share = _missed(name, above, rotation, at, bone, rate_hz)
+            rotation = with_whole_turn(name, above, rotation, share)
+            found.skin[name] = share / (1 + share)
+        off = _off(rotation[at], bone)
+        found.stray_rad[name] = _stray(off, at, rate_hz)
+        found.world[name] = quaternion_multiply(
+            rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz))
+        )
+    return found
+
+
+def _headed(unmounted, yaw):
+    """Rotations (T, 4) with headings (T,) taken off."""
+    return quaternion_multiply(quaternion_from_rotvec(-yaw[:, None] * UP), unmounted)
+
+
+def _slowly(values, rate_hz):
+    """Values (K, ...) as they change over HEADING_WINDOW_S."""
+    window = max(3, int(min(HEADING_WINDOW_S * rate_hz, len(values))) | 1)
+    return scipy.ndimage.uniform_filter1d(values, window, axis=0, mode="nearest")
+
+
+def _missed(limb, above, rotation, at, bone, rate_hz):
+    """By what share further than rotation (T, 4) shows it a limb is turned against the bone above (T, 4), as bone (K, 4) at frames `at` tells."""
+    turned = turned_about_line(limb, above, rotation)[at]
+    off = _off(rotation[at], bone) @ SKIN[plain(limb)]
+    turned, off = (v - _slowly(v, rate_hz) for v in (turned, off))
+    counted = np.mean(off**2) / MISSES**2 * ALIKE_S * rate_hz
+    return max(0.0, float(turned @ off / (turned @ turned + counted + 1e-12)))
+
+
+def _off(rotation, bone):
+    """What rotations (K, 4) are off their bones (K, 4): rotation vectors (K, 3) in the axes of the bones."""
+    return rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation), bone))
+
+
+def _stray(off, at, rate_hz):
+    """How far a sensor is off about each axis in the middle of a gap of GAP_S that is bridged, one sigma, by what it is off (K, 3) at frames `at`."""
+    half = round(GAP_S * rate_hz / 2)
+    middle = np.arange(half, len(at) - half)
+    middle = middle[at[middle + half] - at[middle - half] == 2 * half]
+    if len(middle) < rate_hz:  # hardly ever seen for as long
+        return float(np.sqrt(np.mean((off - _slowly(off, rate_hz)) ** 2)))
+    ends = scipy.ndimage.uniform_filter1d(off, max(3, int(LASTING_S * rate_hz) | 1), axis=0, mode="nearest")
+    return float(np.sqrt(np.mean((off[middle] - (ends[middle - half] + ends[middle + half]) / 2) ** 2)))
+
+
+def _carried(off, at, count, rate_hz):
+    """What a sensor is off (K, 3), radians, known at frames `at` (K,), for every frame (count, 3).
+
+    Lasting errors, as of skin that has slipped, go on from either end of a gap to the other. What it was off at the very end goes within
+    SETTLES_S, as skin that swings does.
+    """
+    window = max(3, int(LASTING_S * rate_hz) | 1)
+    apart = np.flatnonzero(np.diff(at) > window / 2) + 1  # either side of a long gap speaks for itself
+    lasting = np.concatenate(
+        [scipy.ndimage.uniform_filter1d(run, window, axis=0, mode="nearest") for run in np.split(off, apart)]
+    )
+    frames = np.arange(count)
+    slow = np.stack([np.interp(frames, at, lasting[:, k]) for k in range(3)], axis=1)
+    after = np.clip(np.searchsorted(at, frames), 0, len(at) - 1)
+    before = np.clip(np.searchsorted(at, frames, "right") - 1, 0, len(at) - 1)
+    here = at[before] == frames
+    fades = [np.exp(-np.abs(frames - at[end]) / (SETTLES_S * rate_hz))[:, None] for end in (before, after)]
+    rest = [(off - lasting)[end] for end in (before, after)]
+    quick = np.where(here[:, None], rest[0], fades[0] * rest[0] + fades[1] * rest[1])
+    return slow + quick
