@@ -2,7 +2,7 @@
 
 Every frame is a damped Gauss-Newton fit on the skeleton (core.body.tree_solver), started from the frame before it.
 Where a bone has no marker below it for a while, a suit sensor's orientation leads if there is one; otherwise its local
-rotation is carried across by a cubic between the two ends, and the stretch is marked as lost.
+rotation is carried across by a cubic between the two ends, unless a sensor tells of those below, and the stretch is marked as lost.
 """
 
 from dataclasses import dataclass, field
@@ -111,17 +111,19 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
     frames = Frames(labelled_m, 1.0 / variance, target, target_weight, measured_bones(model, seen, target_weight > 0))
     lost = ~measured & (target_weight == 0)
+    # Where a sensor tells of a bone below, the solver shares what both ends say; a bone bridged for itself would take the others along.
+    untold = ~frames.told
     if earlier is None:
         poses = solve_all(model, frames, first, progress)
         solved = np.ones(count, dtype=bool)
-        rotation = bridge_lost(make_continuous(poses.rotation), lost, float(rate))
+        rotation = bridge_lost(make_continuous(poses.rotation), untold, float(rate))
     else:
         guided = np.zeros_like(target_weight)
         if earlier.seen is not None:
             _, guided = _suit_targets(model, suit_world, held_bones(model, earlier.seen), float(rate), count)
         changed = earlier.changed | ((guided > 0) != (target_weight > 0)).any(axis=1)
         poses, solved, rotation = solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
-        rotation = bridge_lost(rotation, lost, float(rate), solved)
+        rotation = bridge_lost(rotation, untold, float(rate), solved)
     root, rotation = _as_stored(poses.root_m), _as_stored(rotation)
     residual, marker = np.empty((count, markers)), np.empty((count, markers, 3))
     measure_poses(model.arrays, labelled_m, root, rotation, residual, marker)
@@ -169,7 +171,7 @@ def bridge_lost(rotation, lost, rate, within=None):
     rotation : ndarray (T, B, 4)
         Local quaternions x y z w.
     lost : ndarray (T, B) of bool
-        Where nothing measured the bone.
+        Where nothing tells of the bone or of those below it.
     rate : float
         Frames a second.
     within : ndarray (T,) of bool, optional

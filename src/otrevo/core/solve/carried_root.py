@@ -24,6 +24,8 @@ BY_SPEED_S = 0.5  # where nothing is felt, the speed at an end counts half in a 
 LEVER_SD_M = 0.1  # how far off the lever may be that comes from elsewhere
 SMOOTHED_S = 0.04  # one sigma of what is compared: skin that carries the markers trembles
 ALIKE_S = 0.15  # what is felt wrongly is wrong for about as long
+STRAYS_S = 0.12  # and by so much what makes a path stray
+SLOW_S = 1.0  # one sigma of what changes slowly
 FEWEST_S = 1.0  # of the take that tell a lever
 
 
@@ -46,14 +48,17 @@ def with_fitted_lever(felt, motion, held):
     """
     hz = float(motion.rate)
     known = held & np.isfinite(felt.acceleration_ms2).all(axis=1)
-    known = ~binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)))
+    known = ~binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)), border_value=True)
     if known.sum() < FEWEST_S * hz:
         return felt
     joint, world = motion_joints(motion)
     b = motion.skeleton.index(felt.bone)
-    turning = _second(matrix_from_quaternion(world[:, b]), hz)[known].reshape(-1, 3)
     smooth = gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
-    beyond = (smooth - _second(joint[:, b], hz))[known].reshape(-1)
+    turning, beyond = (
+        _quickly(v[known], hz)
+        for v in (_second(matrix_from_quaternion(world[:, b]), hz), smooth - _second(joint[:, b], hz))
+    )
+    turning, beyond = turning.reshape(-1, 3), beyond.reshape(-1)
     lever = np.array(felt.lever_m, dtype=float)
     weight = np.ones(len(beyond))
     for _ in range(4):
@@ -62,14 +67,21 @@ def with_fitted_lever(felt, motion, held):
         weight = 1.0 / (1.0 + (off / (2 * scale)) ** 2) / (scale**2 * ALIKE_S * hz)
         normal = turning.T @ (weight[:, None] * turning) + np.eye(3) / LEVER_SD_M**2
         lever = np.linalg.solve(normal, turning.T @ (weight * beyond) + felt.lever_m / LEVER_SD_M**2)
-    off = beyond - turning @ lever
-    # noise of density q, smoothed by a Gaussian of sigma s, keeps a variance of q / (2 s sqrt(pi))
-    return replace(felt, lever_m=lever, density=float(np.mean(off**2) * 2 * SMOOTHED_S * np.sqrt(np.pi)))
+    # What trembles is not what makes a path stray. Noise of density q, smoothed by a Gaussian of sigma s, keeps q / (2 s sqrt(pi)).
+    off = gaussian_filter1d(
+        (beyond - turning @ lever).reshape(-1, 3), np.sqrt(STRAYS_S**2 - SMOOTHED_S**2) * hz, axis=0
+    )
+    return replace(felt, lever_m=lever, density=float(np.mean(off**2) * 2 * STRAYS_S * np.sqrt(np.pi)))
 
 
 def _second(values, hz):
     """Second derivatives of values (T, ...), smoothed."""
     return gaussian_filter1d(values, SMOOTHED_S * hz, axis=0, order=2) * hz**2
+
+
+def _quickly(values, hz):
+    """Values (T, ...) less how they change slowly: what is felt has a bias, and its tilt drifts."""
+    return values - gaussian_filter1d(values, SLOW_S * hz, axis=0)
 
 
 def out_of_sight(seen):
