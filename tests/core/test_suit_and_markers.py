@@ -24,7 +24,7 @@ from otrevo.core.conventions import (
     slerp,
 )
 from otrevo.core.formats.bvh import read_bvh
-from otrevo.core.formats.c3d import write_c3d
+from otrevo.core.formats.c3d import read_c3d, write_c3d
 from otrevo.core.formats.suit_table import write_suit
 from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.markers.chart import shipped_chart
@@ -390,6 +390,18 @@ class OverFiles(unittest.TestCase):
         unled = json.loads((self.at / "still.json").read_text())["figures"]
         self.assertEqual(unled["carried_frames"], 0)
         self.assertTrue(worst < unled["joint_sd_worst_mm"] < 2000, unled["joint_sd_worst_mm"])
+
+    def test_two_markers_that_are_left_do_not_bend_what_they_cannot_place(self):
+        shown = read_c3d(self.at / "take.c3d")
+        markers = shown.points_m.copy()
+        hand = [shown.names.index(n) for n, b in zip(CHART.names, CHART.bones, strict=True) if b == "rightHand"]
+        self.assertEqual(len(hand), 2)
+        markers[700:940, [m for m in range(markers.shape[1]) if m not in hand]] = np.nan
+        write_c3d(self.at / "two.c3d", markers, shown.names, RATE)
+        self.solve("two", "--suit", "@take.csv", points="two")
+        off, _ = self.errors("two")
+        self.assertLess(off[700:940].mean(), 20)
+        self.assertLess(off[700:940].max(), 60)
 
     def test_a_known_clock_is_taken_as_it_is(self):
         self.solve("known", "--suit", "@take.csv", "--clock", f"{SHOWN_S},{1e6 * FAST}", "--report", "@known.json")

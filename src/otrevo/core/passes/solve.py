@@ -18,7 +18,7 @@ from otrevo.core.props.follow import solve_prop
 from otrevo.core.snags import Snag, gap_snags, lost_snags, prop_snags, residual_snags, spike_snags
 from otrevo.core.solve.after_change import Earlier
 from otrevo.core.solve.body import markers_on, solve_take
-from otrevo.core.solve.carried_root import carry_root
+from otrevo.core.solve.carried_root import carry_root, without_few
 from otrevo.core.solve.damage import with_damage
 from otrevo.core.solve.uncertainty import SolvedMarkers, as_measured, body_uncertainty
 
@@ -91,14 +91,15 @@ def _solve_whole(take, report):
     """(Solution, mended markers, guides): every frame, and again where a guiding device or a fill from the body tells more."""
     names = take.performer.marker_names
     mended = apply_mends(take.labelled_m, names, take.mends)
-    solution = solve_take(mended, take.rate, take.performer, progress=lambda s: report(0.6 * s), sd_m=take.sd_m)
-    guides = take.guides(take.solved(solution, mended))
+    shown = without_few(mended)
+    solution = solve_take(shown, take.rate, take.performer, progress=lambda s: report(0.6 * s), sd_m=take.sd_m)
+    guides = take.guides(take.solved(solution, shown))
     if not (guides.world or _by_body(take.mends)):
         return solution, mended, guides
     filled = apply_mends(take.labelled_m, names, take.mends, solution.predicted_m)
     earlier = Earlier(solution.motion, differing_frames(mended, filled))
     solution = solve_take(
-        filled, take.rate, take.performer, guides.world, lambda s: report(0.6 + 0.2 * s), take.sd_m, earlier
+        without_few(filled), take.rate, take.performer, guides.world, lambda s: report(0.6 + 0.2 * s), take.sd_m, earlier
     )  # fmt: skip
     return replace(solution, solved=np.ones_like(solution.solved)), filled, guides
 
@@ -113,14 +114,12 @@ def _solve_changed(take, material, report):
     mends_before = told.get("mends", [])
     predicted = markers_on(take.performer, motion) if _by_body(mends_before + take.mends) else None
     mended = replay_mends(take.labelled_m, names, mends_before, take.mends, mended_before, predicted)
-    body = SolvedBody(
-        take.performer, motion, np.isfinite(mended_before[..., 0]), take.clock.times(len(mended_before))
-    )  # fmt: skip
+    seen_before = np.isfinite(without_few(mended_before)[..., 0])
+    body = SolvedBody(take.performer, motion, seen_before, take.clock.times(len(mended_before)))
     guides = take.guides(body)
     earlier = Earlier(motion, differing_frames(mended_before, mended), body.seen)
-    solution = solve_take(
-        mended, take.rate, take.performer, guides.world, lambda s: report(0.8 * s), take.sd_m, earlier
-    )
+    shown = without_few(mended)
+    solution = solve_take(shown, take.rate, take.performer, guides.world, lambda s: report(0.8 * s), take.sd_m, earlier)
     return solution, mended, guides
 
 
@@ -180,7 +179,8 @@ def _sureness(solution, model, labelled, mended, guides, carried):
         model, mended, solution.predicted_m, solution.motion.root_position_m, solution.motion.rotation_local[:, index],
         solution.weight, target_weight,
     )  # fmt: skip
-    seen, rate = np.isfinite(labelled[..., 0]) & np.isfinite(mended[..., 0]), float(solution.motion.rate)
+    seen = np.isfinite(labelled[..., 0]) & np.isfinite(without_few(mended)[..., 0])
+    rate = float(solution.motion.rate)
     weight = as_measured(solution.weight, np.where(seen, solution.marker_residual_m, np.nan), len(index), rate)
     density = np.where(carried, guides.felt.density, np.nan) if guides.felt else None
     sure = body_uncertainty(

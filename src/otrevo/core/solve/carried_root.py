@@ -89,6 +89,13 @@ def out_of_sight(seen):
     return seen.sum(axis=1) < FEWEST_MARKERS
 
 
+def without_few(points_m):
+    """Points (T, M, 3) without the one or two of a body out of sight: they would bend what they cannot place."""
+    out = points_m.copy()
+    out[out_of_sight(np.isfinite(points_m[..., 0]))] = np.nan
+    return out
+
+
 def carry_root(motion, seen, felt=None):
     """The Motion with its root carried through stretches without markers, and the frames (T,) of bool that what is felt carried.
 
