@@ -391,6 +391,15 @@ class OverFiles(unittest.TestCase):
         self.assertEqual(unled["carried_frames"], 0)
         self.assertTrue(worst < unled["joint_sd_worst_mm"] < 2000, unled["joint_sd_worst_mm"])
 
+    def test_a_warm_up_that_did_not_tell_where_the_pelvis_sensor_sits(self):
+        performer = json.loads((self.at / "a.json").read_text())
+        del performer["suit"]["hips"]["joints_m"]
+        (self.at / "stiff.json").write_text(json.dumps(performer))
+        files = "--points", "@gone.c3d", "--suit", "@take.csv", "--performer", "@stiff.json", "--out", "@stiff.bvh"
+        self.run_well("solve", *files)
+        off, names = self.errors("stiff")
+        self.assertLess(off[700:940, names.index("hips")].mean(), 20)
+
     def test_two_markers_that_are_left_do_not_bend_what_they_cannot_place(self):
         shown = read_c3d(self.at / "take.c3d")
         markers = shown.points_m.copy()

@@ -11,6 +11,7 @@ from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, suit_to_document
+from otrevo.core.inertial.poses import SEATS
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
 from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.snags import Snag
@@ -136,15 +137,15 @@ def fault_snag(fault, times_s, helpers):
 
 
 def _felt_at_pelvis(data, own, document, turned, solved, held):
-    """The FeltAt of the pelvis' sensor, or None where it, or its place, is not known; held (T,): where markers show the pelvis."""
-    row = document.get("hips", {})
-    if "hips" not in turned or "spine" not in row.get("joints_m", {}):
+    """The FeltAt of the pelvis' sensor, or None where there is none; held (T,): where markers show the pelvis."""
+    if "hips" not in turned:
         return None
     force = data[:, SUIT_BONES.index("hips"), 4:]
     known = np.isfinite(force[:, 0])
     if known.sum() < 2:
         return None
-    mount, skeleton = np.array(row["rotation_xyzw"]), solved.performer.skeleton
+    row, skeleton = document["hips"], solved.performer.skeleton
+    mount = np.array(row["rotation_xyzw"])
     at = solved.times_s
     force = np.stack([np.interp(at, own[known], force[known, k], np.nan, np.nan) for k in range(3)], axis=1)
     gravity = np.array([0.0, GRAVITY_MS2, 0.0])
@@ -154,9 +155,10 @@ def _felt_at_pelvis(data, own, document, turned, solved, held):
         if start > 0 and end < len(felt) and at[end] - at[start - 1] < BRIDGED_S:
             for k in range(3):
                 felt[start:end, k] = np.interp(at[start:end], at[[start - 1, end]], felt[[start - 1, end], k])
-    lever = skeleton.rest_offset_m[skeleton.index("spine")] - quaternion_rotate(
-        mount, np.array(row["joints_m"]["spine"])
-    )
+    lever = np.array(SEATS["hips"])
+    if "spine" in row.get("joints_m", {}):
+        joint = quaternion_rotate(mount, np.array(row["joints_m"]["spine"]))
+        lever = skeleton.rest_offset_m[skeleton.index("spine")] - joint
     return with_fitted_lever(FeltAt("hips", lever, felt), solved.motion, held)
 
 

@@ -2,7 +2,7 @@
 
 A sensor reads S(t) = H(t) R(t) M (core.solve.suit). Wherever markers show its bone, they tell its heading H, what else it is off, and how much of
 its limb's turning about its own line skin misses (core.inertial.skin). By all of this, sensors meet the markers' solution before and after
-they stand in for it. What no gap can be bridged by is what they stray within seconds: it is how sure they are.
+they stand in for it. What they stray within seconds cannot be foreseen. It says how sure they are.
 """
 
 from dataclasses import dataclass

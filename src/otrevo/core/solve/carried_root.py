@@ -60,7 +60,6 @@ def with_fitted_lever(felt, motion, held):
     )
     turning, beyond = turning.reshape(-1, 3), beyond.reshape(-1)
     lever = np.array(felt.lever_m, dtype=float)
-    weight = np.ones(len(beyond))
     for _ in range(4):
         off = beyond - turning @ lever
         scale = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
