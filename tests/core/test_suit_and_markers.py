@@ -391,6 +391,36 @@ class OverFiles(unittest.TestCase):
         self.assertEqual(unled["carried_frames"], 0)
         self.assertTrue(worst < unled["joint_sd_worst_mm"] < 2000, unled["joint_sd_worst_mm"])
 
+    def test_a_body_that_comes_into_sight_later(self):
+        """Until then the suit says how its limbs are."""
+        shown = read_c3d(self.at / "take.c3d")
+        markers = shown.points_m.copy()
+        markers[:360] = np.nan
+        write_c3d(self.at / "later.c3d", markers, shown.names, RATE)
+        turns = {}
+        for name, words in (("later", ("--suit", "@take.csv")), ("bare", ())):
+            self.solve(name, *words, points="later")
+            body, true = read_bvh(self.at / f"{name}.bvh"), self.take.motion
+            off = []
+            for bone in ("leftUpperArm", "rightLowerArm", "leftUpperLeg", "rightLowerLeg"):
+                ours, theirs = (m.rotation_local[60:360, m.skeleton.index(bone)] for m in (body, true))
+                turn = quaternion_multiply(quaternion_conjugate(theirs), ours)
+                off.append(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=1)).mean())
+            turns[name] = np.mean(off)
+        self.assertLess(turns["later"], 6)
+        self.assertLess(turns["later"], 0.5 * turns["bare"])
+
+    def test_sensors_that_were_exchanged_since_the_warm_up_are_said_and_left_out(self):
+        rows = (self.at / "take.csv").read_text().splitlines()
+        other = {"leftLowerArm": "rightLowerLeg", "rightLowerLeg": "leftLowerArm"}
+        swapped = [(at, other.get(name, name), rest) for at, name, rest in (row.split(",", 2) for row in rows)]
+        (self.at / "swapped.csv").write_text("\n".join(",".join(row) for row in swapped) + "\n")
+        self.solve("swapped", "--suit", "@swapped.csv", "--report", "@swapped.json")
+        report = json.loads((self.at / "swapped.json").read_text())
+        said = {s["text"].split(":")[0] for s in report["snags"] if "is it on another limb" in s["text"]}
+        self.assertEqual(said, {"left lower arm", "right lower leg"})
+        self.assertFalse(set(other) & set(report["figures"]["guided_bones"]))
+
     def test_a_warm_up_that_did_not_tell_where_the_pelvis_sensor_sits(self):
         performer = json.loads((self.at / "a.json").read_text())
         del performer["suit"]["hips"]["joints_m"]

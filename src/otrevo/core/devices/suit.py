@@ -13,7 +13,7 @@ from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, suit_to_document
 from otrevo.core.inertial.poses import SEATS
 from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
-from otrevo.core.inertial.through_occlusion import stand_in
+from otrevo.core.inertial.through_occlusion import UNLIKE_RAD, stand_in
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
 from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
@@ -116,9 +116,21 @@ def guides(stream, document, solved):
         found.world,
         figures,
         _felt_at_pelvis(data, own, document, found.world, solved, held[:, SUIT_BONES.index("hips")]),
-        tuple(fault_snag(f, solved.times_s, "markers") for f in found.faults),
+        (
+            *(fault_snag(f, solved.times_s, "markers") for f in found.faults),
+            *(_unlike_snag(bone, stray_rad, solved.times_s) for bone, stray_rad in found.unlike_rad.items()),
+        ),
         found.stray_rad,
     )
+
+
+def _unlike_snag(bone, stray_rad, times_s):
+    """The Snag of a sensor that does not turn as the bone it should be on."""
+    where, limit = in_words(bone), np.degrees(UNLIKE_RAD)
+    text = f"{where}: the sensor does not turn as markers show the limb, by {np.degrees(stray_rad):.0f}°, and is left out; is it on another limb?"
+    return Snag(
+        "sensor unsure", "suit", float(times_s[0]), float(times_s[-1]), float(stray_rad / UNLIKE_RAD), text, f"{limit:.0f}°", where
+    )  # fmt: skip
 
 
 def fault_snag(fault, times_s, helpers):

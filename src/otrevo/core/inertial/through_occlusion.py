@@ -25,6 +25,7 @@ HEADING_WINDOW_S = 4.0
 LASTING_S, SETTLES_S = 0.6, 0.12
 MISSES = 0.3  # skin, of what is seen of a turn about the limb's line; one sigma
 GAP_S = 2.0  # for which it is looked how far sensors are off that stand in
+UNLIKE_RAD = np.radians(20.0)  # a sensor that strays further from its bone within seconds is on another one
 ALIKE_S = 0.5  # what is off stays so for about as long
 
 
@@ -32,13 +33,15 @@ ALIKE_S = 0.5  # what is off stays so for about as long
 class StandIn:
     """What sensors say of their bones. world: {bone: rotations (T, 4), NaN where the sensor was lost}; stray_rad: {bone: how far these are
     off about each axis, once nothing shows the bone, one sigma}; skin: {limb: share of its turns about its line that its skin misses};
-    faults: the SensorFaults that were found.
+    faults: the SensorFaults that were found; unlike_rad: {bone: how far it is off about each axis} of those that are left out, as they do
+    not turn as their bones do.
     """
 
     world: dict
     stray_rad: dict
     skin: dict
     faults: list
+    unlike_rad: dict
 
 
 def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES):
@@ -65,7 +68,7 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         Where a bone goes out of sight and comes back its rotations meet the optical solution; in between goes what the sensor said, and what
         it was off at both ends, eased from one to the other.
     """
-    found = StandIn({}, {}, {}, [])
+    found = StandIn({}, {}, {}, [], {})
     for s, name in enumerate(names):
         if name not in calibration:
             continue
@@ -79,16 +82,23 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[at], quaternion_conjugate(bone))))
         steady = np.polyval(np.polyfit(at, yaw, 1), at)
         off = _off(_headed(unmounted[at], steady), bone)
-        found.faults.extend(find_faults(name, at, yaw, off, len(sensor), rate_hz))
+        faults = find_faults(name, at, yaw, off, len(sensor), rate_hz)
         slow = _slowly(yaw, rate_hz)
         rotation = _headed(unmounted, np.interp(np.arange(len(sensor)), at, slow))
         above = found.world.get(sensor_above(name, found.world))
+        share = None
         if plain(name) in SKIN and above is not None:
             share = _missed(name, above, rotation, at, bone, rate_hz)
             rotation = with_whole_turn(name, above, rotation, share)
-            found.skin[name] = share / (1 + share)
         off = _off(rotation[at], bone)
-        found.stray_rad[name] = _stray(off, at, rate_hz)
+        stray = _stray(off, at, rate_hz)
+        if stray > UNLIKE_RAD:
+            found.unlike_rad[name] = stray
+            continue
+        if share is not None:
+            found.skin[name] = share / (1 + share)
+        found.stray_rad[name] = stray
+        found.faults.extend(faults)
         found.world[name] = quaternion_multiply(
             rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz))
         )

@@ -7,7 +7,6 @@ import numpy as np
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.conventions import (
     find_runs,
-    make_continuous,
     matrix_from_quaternion,
     quaternion_conjugate,
     quaternion_multiply,
@@ -33,7 +32,7 @@ class Earlier:
 
 
 def solve_changed(model, frames, rate, first, motion, changed, progress):
-    """(Poses, solved (T,), rotation (T, B, 4)): the poses of a Motion, solved again around what changed (T,)."""
+    """(Poses, solved (T,)): the poses of a Motion, solved again around what changed (T,)."""
     count = len(frames.position_m)
     index = [motion.skeleton.index(b) for b in model.skeleton.names]
     before = Poses(motion.root_position_m, motion.rotation_local[:, index], np.empty(frames.weight.shape))
@@ -62,7 +61,7 @@ def solve_changed(model, frames, rate, first, motion, changed, progress):
                 break
     if solved[first]:
         poses.root_m[:first], poses.rotation[:first], solved[:first] = poses.root_m[first], poses.rotation[first], True
-    return poses, solved, make_continuous(poses.rotation)
+    return poses, solved
 
 
 def _sure_before(told, frame):

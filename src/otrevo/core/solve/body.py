@@ -22,7 +22,7 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.errors import InputError
 from otrevo.core.solve.after_change import solve_changed
-from otrevo.core.solve.frames import MARKER_SIGMA_M, ROBUST_SCALE_M, Frames, measure_poses, solve_all
+from otrevo.core.solve.frames import MARKER_SIGMA_M, ROBUST_SCALE_M, Frames, measure_poses, solve_all, solve_before
 
 SUIT_SIGMA_ALONE_RAD = 0.013
 SUIT_LEADS_AFTER_S = 0.05
@@ -116,14 +116,15 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     if earlier is None:
         poses = solve_all(model, frames, first, progress)
         solved = np.ones(count, dtype=bool)
-        rotation = bridge_lost(make_continuous(poses.rotation), untold, float(rate))
     else:
         guided = np.zeros_like(target_weight)
         if earlier.seen is not None:
             _, guided = _suit_targets(model, suit_world, held_bones(model, earlier.seen), float(rate), count)
         changed = earlier.changed | ((guided > 0) != (target_weight > 0)).any(axis=1)
-        poses, solved, rotation = solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
-        rotation = bridge_lost(rotation, untold, float(rate), solved)
+        poses, solved = solve_changed(model, frames, rate, first, earlier.motion, changed, progress)
+    if solved[:first].any() and target_weight[:first].any():
+        solve_before(model, frames, first, poses)
+    rotation = bridge_lost(make_continuous(poses.rotation), untold, float(rate), None if earlier is None else solved)
     root, rotation = _as_stored(poses.root_m), _as_stored(rotation)
     residual, marker = np.empty((count, markers)), np.empty((count, markers, 3))
     measure_poses(model.arrays, labelled_m, root, rotation, residual, marker)

@@ -14,7 +14,7 @@ from otrevo.core.body.compiled_rotations import (
     to_quaternion,
 )
 from otrevo.core.body.tree_solver import Expected, Observed, distances, place_markers, pose_joints, refine_pose
-from otrevo.core.conventions import rigid_move
+from otrevo.core.conventions import matrix_from_quaternion, rigid_move
 from otrevo.core.solve.hinges import AGAIN_FRAMES, bend_forward, bent_back
 from otrevo.core.solve.regain import LOST_AT, OFF_AT, RETRY_FRAMES, lost_bones, regain
 
@@ -149,3 +149,12 @@ def solve_all(model, frames, first, progress):
             progress(end / count)
     poses.root_m[:first], poses.rotation[:first] = poses.root_m[first], poses.rotation[first]
     return poses
+
+
+def solve_before(model, frames, first, poses):
+    """Poses of the frames before `first`, of which sensors tell though markers hardly do: solved backwards from it, into poses."""
+    back = Frames(*(np.ascontiguousarray(part[:first][::-1]) for part in frames))
+    out = Poses(*(np.empty_like(part[:first]) for part in poses))
+    root, local = poses.root_m[first].copy(), matrix_from_quaternion(poses.rotation[first])
+    solve_frames(model.arrays, back, 0, first, root, local, np.zeros((local.shape[0], 3)), True, out)
+    poses.root_m[:first], poses.rotation[:first] = out.root_m[::-1], out.rotation[::-1]
