@@ -258,7 +258,7 @@ class Carried(unittest.TestCase):
     def test_what_has_no_two_ends_or_is_not_felt_stays_as_it_was(self):
         unfelt = self.felt.acceleration_ms2.copy()
         unfelt[400] = np.nan
-        for felt, start, end in ((FeltAt("hips", self.lever, unfelt), 300, 780), (self.felt, 700, 1200)):
+        for felt, start, end in ((FeltAt("hips", self.lever, unfelt), 300, 780), (None, 700, 1200)):
             self.assertEqual(self.carried(felt, start, end)[1], 0)
 
     def test_where_a_sensor_sits_is_told_by_how_the_pelvis_turns(self):
@@ -285,6 +285,21 @@ class Carried(unittest.TestCase):
         held = np.zeros(1200, dtype=bool)
         held[100:180] = True
         self.assertIs(with_fitted_lever(self.felt, self.motion, held), self.felt)
+
+    def test_where_a_recording_begins_or_ends_out_of_sight_it_is_carried_for_some_seconds(self):
+        wrong = replace(self.felt, acceleration_ms2=self.felt.acceleration_ms2 + [0.1, 0.0, -0.15])
+        for start, end in ((0, 300), (900, 1200)):
+            seen = np.ones((1200, 5), dtype=bool)
+            seen[start:end] = False
+            lost = self.motion.root_position_m.copy()
+            lost[start:end] = lost[300 if start == 0 else 899]
+            found, carried = carry_root(
+                Motion(self.motion.skeleton, RATE, lost, self.motion.rotation_local), seen, wrong
+            )
+            self.assertEqual(carried.sum(), 300)
+            off = 1000 * np.linalg.norm(found.root_position_m - self.motion.root_position_m, axis=1)
+            self.assertLess(off[start:end].max(), 250)
+            self.assertEqual(off[seen.any(axis=1)].max(), 0)
 
     def test_without_a_sensor_it_leaves_and_arrives_as_fast_as_it_went(self):
         off, carried = self.carried(None, 500, 560)

@@ -2,7 +2,7 @@
 
 Twice integrated, accelerations drift: tilts err by parts of a degree and sensors have a bias. Place and speed are known at both ends, so what
 the integral misses at the far one is an error of the acceleration that was constant or grew steadily; it is taken off as the cubic that
-brings both back. Where nothing is felt, that cubic is all there is: the body leaves and arrives as fast as it went there.
+brings both back. Where a recording begins or ends out of sight only one end is known, and the body is carried for some seconds. Where nothing is felt, that cubic is all there is: the body leaves and arrives as fast as it went there.
 
 Where the sensor sits counts for much: a pelvis that turns quickly accelerates a sensor a hand's breadth off by metres a second squared. The
 warm-up tells it by the spine's joint alone, which hardly bends. Wherever markers show the pelvis, they tell as well how it goes, so the lever
@@ -20,6 +20,7 @@ from otrevo.core.conventions import find_runs, matrix_from_quaternion, quaternio
 FEWEST_MARKERS = 3  # with fewer the place of the body is not known
 SPEED_S = 0.12  # beside a gap, over which its speed is measured
 LONGEST_S = 20.0
+OPEN_S, BESIDE_S = 3.0, 4.0  # carried on towards an open end, by so much of what is seen beside it
 BY_SPEED_S = 0.5  # where nothing is felt, the speed at an end counts half in a gap of twice this
 LEVER_SD_M = 0.1  # how far off the lever may be that comes from elsewhere
 SMOOTHED_S = 0.04  # one sigma of what is compared: skin that carries the markers trembles
@@ -108,9 +109,13 @@ def carry_root(motion, seen, felt=None):
         joint, world = motion_joints(motion)
         b = motion.skeleton.index(felt.bone)
         levers = joint[:, b] + quaternion_rotate(world[:, b], felt.lever_m) - root
-    for start, end in find_runs(out_of_sight(seen)):
+    unseen = out_of_sight(seen)
+    for start, end in find_runs(unseen):
         around = slice(start - 1 - reach, end + reach + 1)
         if start <= reach or end + reach >= len(root):
+            if felt is not None and (start == 0) != (end == len(root)):
+                way = slice(None, None, -1 if start == 0 else 1)  # towards the open end
+                _carry_on(root[way], by_sensor[way], levers[way], felt.acceleration_ms2[way], unseen[way], reach, hz)
             continue
         seconds = (end - start + 1) / hz
         is_felt = felt is not None and seconds < LONGEST_S and np.isfinite(felt.acceleration_ms2[around]).all()
@@ -123,6 +128,29 @@ def carry_root(motion, seen, felt=None):
     return Motion(motion.skeleton, motion.rate, root, motion.rotation_local), by_sensor
 
 
+def _carry_on(root, by_sensor, lever, acceleration, unseen, reach, hz):
+    """Carry a root (T, 3), in place, into the stretch out of sight with which a recording ends, for OPEN_S; there it stays.
+
+    What is felt wrongly all the time is told by the seconds before, in which markers show where the sensor goes.
+    """
+    shown = np.flatnonzero(~unseen)[-1] + 1
+    unfelt = ~np.isfinite(acceleration).all(axis=1)
+    before = np.flatnonzero((unseen | unfelt)[:shown])
+    after = np.flatnonzero(unfelt[shown:])
+    first = max(shown - round(BESIDE_S * hz), before[-1] + 1 if len(before) else 0)
+    last = min(shown + round(OPEN_S * hz), shown + after[0] if len(after) else len(root))
+    if shown - first < 4 * reach:
+        return
+    place, felt = root[first:shown] + lever[first:shown], acceleration[first:last]
+    entering = -_speed_at_end(place[reach::-1], felt[reach::-1], hz)
+    leaving = _speed_at_end(place[-reach - 1 :], felt[len(place) - reach - 1 : len(place)], hz)
+    bias = felt[: len(place)].mean(axis=0) - (leaving - entering) * hz / (len(place) - 1)
+    path, _ = _integrated(place[-1], leaving, felt[len(place) - 1 :] - bias, hz)
+    root[shown:last] = path[1:] - lever[shown:last]
+    root[last:] = root[last - 1]
+    by_sensor[shown:last] = True
+
+
 def _between(place, acceleration, reach, told, hz):
     """The path (K - 2 reach, 3) from places (K, 3) of which `reach` are known at either end, and one more, by accelerations (K, 3).
 
@@ -130,16 +158,22 @@ def _between(place, acceleration, reach, told, hz):
     """
     leaving = told * _speed_at_end(place[: reach + 1], acceleration[: reach + 1], hz)
     arriving = -told * _speed_at_end(place[: -reach - 2 : -1], acceleration[: -reach - 2 : -1], hz)
-    place, acceleration = place[reach:-reach], acceleration[reach:-reach]
-    middle = (acceleration[1:] + acceleration[:-1]) / 2
-    speed = leaving + np.concatenate([np.zeros((1, 3)), np.cumsum(middle, axis=0) / hz])
-    path = place[0] + np.concatenate([np.zeros((1, 3)), np.cumsum(speed[:-1] / hz + middle / (2 * hz**2), axis=0)])
+    place = place[reach:-reach]
+    path, speed = _integrated(place[0], leaving, acceleration[reach:-reach], hz)
     seconds = np.arange(len(path))[:, None] / hz
     total = seconds[-1]
     missed, too_slow = place[-1] - path[-1], arriving - speed[-1]
     square = (3 * missed - too_slow * total) / total**2
     cube = (too_slow * total - 2 * missed) / total**3
     return path + square * seconds**2 + cube * seconds**3
+
+
+def _integrated(place, speed, acceleration, hz):
+    """(path (K, 3), speed (K, 3)) from a place (3,) and a speed (3,) on, by accelerations (K, 3)."""
+    nothing, middle = np.zeros((1, 3)), (acceleration[1:] + acceleration[:-1]) / 2
+    speed = speed + np.concatenate([nothing, np.cumsum(middle, axis=0) / hz])
+    path = place + np.concatenate([nothing, np.cumsum(speed[:-1] / hz + middle / (2 * hz**2), axis=0)])
+    return path, speed
 
 
 def _speed_at_end(place, acceleration, hz):
