@@ -156,6 +156,18 @@ class Solved(Bodies):
             self.assertLess(away, limit, name)
             self.assertLess(angle, limit / 5, name)
 
+    def test_a_head_that_looks_about_in_the_t_pose(self):
+        """The body on it is a rigid one all the same, and sits as it does."""
+        local, b = self.motion.rotation_local.copy(), self.motion.skeleton.index("head")
+        about = np.radians(40) * np.sin(2 * np.pi * 0.4 * np.arange(len(local)) / float(self.motion.rate))
+        local[:, b] = quaternion_multiply(quaternion_from_rotvec(np.outer(about, [0, 1.0, 0])), local[:, b])
+        looking = replace(self.motion, rotation_local=local)
+        self.write("looking.csv", ALL, motion=looking)
+        body, report = self.solve("looking")
+        residual = {r["bone"]: r["residual_mm"] for r in report["bodies"]}
+        self.assertLess(residual["head"], 1.5 * np.median(list(residual.values())))
+        self.assertLess(self.errors(body, looking)[1], 5.0)
+
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]
         self.write("numbered.csv", TEN, names)

@@ -116,13 +116,14 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     points = quaternion_rotate(
         _about_up(-found.facing_rad), _points(recording.position_m[:, at], recording.rotation[:, at])
     )
-    model = _in_t_pose(found, points, height_m, bodies)
+    in_t_pose = _rigid(np.nanmedian(points[found.frames], axis=0))
+    model = _in_t_pose(found, in_t_pose, height_m, bodies)
     model = _stiff(model, stiffness or {})
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
     held = int(found.frames[len(found.frames) // 2])
     picked = np.unique(np.append(_frames(points, recording.rate_hz), held))
     shown = points[picked]
-    shown[picked == held] = np.nanmedian(points[found.frames], axis=0)
+    shown[picked == held] = in_t_pose
     rest_share = share_of_rest(
         model, picked == held, MEAN_FRAMES / len(picked), {"Foot": np.array(FEET_MEAN_FRAMES) / len(picked)}
     )
@@ -188,11 +189,20 @@ def _facing(motion, angle_rad):
     return replace(motion, root_position_m=quaternion_rotate(turn, motion.root_position_m), rotation_local=local)
 
 
-def _in_t_pose(found, points, height_m, bodies):
-    """A BodyModel of the height whose points (T, 4 N, 3) sit where the bodies are in the T-pose, which faces +Z."""
+def _rigid(points):
+    """The points (4 N, 3) of bodies as these really are: medians over frames in which a body turns are out of shape."""
+    out = points.copy()
+    for body in out.reshape(-1, 4, 3):
+        if np.isfinite(body).all():
+            middle = body.mean(axis=0)
+            body[:] = middle + Rotation.align_vectors(body - middle, _CORNERS)[0].apply(_CORNERS)
+    return out
+
+
+def _in_t_pose(found, held, height_m, bodies):
+    """A BodyModel of the height whose points sit where the bodies' (4 N, 3) are in the T-pose, which faces +Z."""
     skeleton = generic_skeleton(height_m)
     joints = rest_joints(skeleton)
-    held = np.nanmedian(points[found.frames], axis=0)
     middle = held.reshape(len(bodies), 4, 3).mean(axis=1)
     expected = np.array([_middle(skeleton, joints, found.bones[n]) for n in bodies])
     shift = np.median(middle - expected, axis=0)
