@@ -12,14 +12,13 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.cli.__main__ import main
-from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.conventions import (
     make_continuous,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
-    quaternion_rotate,
     rotvec_from_quaternion,
     slerp,
 )
@@ -32,109 +31,13 @@ from otrevo.core.sim.motions import band_noise, perform
 from otrevo.core.sim.optical import see, worn
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, read_suit
-from otrevo.core.solve.carried_root import FeltAt, carry_root, with_fitted_lever
 from otrevo.core.solve.suit import SUIT_BONES
-from otrevo.core.solve.suit_clock import find_suit_clock
 from otrevo.core.solve.suit_faults import find_faults
+from tests.core.test_suit_clock import spread_turns
 
 CHART, RATE, SEED = shipped_chart(), Fraction(120), 4
 LATE_S, SHOWN_S, FAST = 1.3, 512.7, 120e-6  # the suit began late, by its own clock, which runs fast
 LIMBS = ("LowerArm", "Hand"), ("UpperLeg", "LowerLeg", "Foot", "Toes")
-
-
-def spread_turns(rng, count, hz, sensors):
-    """Rotations (T, S, 4) of bodies that turn to and fro in all directions."""
-    vectors = band_noise(rng, count, 3 * sensors, hz, 0.1, 1.2).reshape(count, sensors, 3)
-    return make_continuous(quaternion_from_rotvec(vectors))
-
-
-class Clocks(unittest.TestCase):
-    def setUp(self):
-        rng = np.random.default_rng(3)
-        self.bones = spread_turns(rng, 60 * 120, 120.0, 6)
-        self.true = 0.4731, 1 + 83e-6
-        at = self.true[0] + np.arange(int(55 * 100)) / 100.0 / self.true[1]  # camera times of the suit's samples
-        source = np.arange(len(self.bones)) / 120.0
-        bone = slerp(source, self.bones, at)
-        self.suit = quaternion_multiply(
-            quaternion_from_rotvec(rng.normal(0, 1.0, (6, 3))), quaternion_multiply(bone, quaternion_from_rotvec(rng.normal(0, 1.0, (6, 3))))
-        )  # fmt: skip
-
-    def error_ms(self, found, at_s):
-        true = (at_s - self.true[0]) * self.true[1]
-        return 1000 * (found.offset_s + found.rate * at_s - true)
-
-    def test_offset_and_drift_from_motion_alone(self):
-        found = find_suit_clock(self.suit, 100.0, self.bones, 120.0)
-        self.assertLess(abs(self.error_ms(found, 30.0)), 0.05)
-        self.assertLess(abs(found.drift_ppm - 83), 2)
-
-    def test_losses_and_noise_do_not_shift_it_and_its_doubt_says_so(self):
-        rng = np.random.default_rng(5)
-        tremble = quaternion_from_rotvec(
-            np.radians(2.0) * band_noise(rng, len(self.suit), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
-        )
-        suit = quaternion_multiply(self.suit, tremble)
-        suit[rng.random(suit.shape[:2]) < 0.02] = np.nan
-        bones = self.bones.copy()
-        bones[2000:3500, :3] = np.nan
-        found = find_suit_clock(suit, 100.0, bones, 120.0)
-        self.assertLess(abs(self.error_ms(found, 30.0)), max(0.5, 4 * 1000 * found.sd_s))
-        self.assertGreater(found.sd_s, find_suit_clock(self.suit, 100.0, self.bones, 120.0).sd_s)
-
-    def test_limbs_that_hold_still_do_not_shift_it(self):
-        """Whoever signals with the arms stands still: most sensors tell of nothing but their own noise, and steadily."""
-        rng, suit = np.random.default_rng(11), self.suit
-        self.bones[:, 3:], suit[:, 3:] = self.bones[:1, 3:], suit[:1, 3:]
-        skin = np.radians(3.0) * band_noise(rng, len(suit), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
-        skin[:, 3:] = 0.0
-        noise = rng.normal(0, np.radians(0.15), skin.shape)
-        suit = quaternion_multiply(suit, quaternion_from_rotvec(skin + noise))
-        found = find_suit_clock(suit, 100.0, self.bones, 120.0)
-        self.assertLess(abs(self.error_ms(found, 30.0)), 0.3)
-
-    def test_steps_that_are_all_alike_match_only_where_the_rest_does(self):
-        """Whoever marches turns the legs as fast a step later; that the arms moved meanwhile tells the steps apart."""
-        rng, times = np.random.default_rng(7), np.arange(len(self.bones)) / 120.0
-        march = np.sin(2 * np.pi * 0.9 * times) * np.clip((times - 3) / 3, 0, 1) * np.clip((57 - times) / 3, 0, 1)
-        moved = 0.4 * band_noise(rng, len(times), 6, 120.0, 0.1, 1.0).reshape(-1, 2, 3)
-        moved *= (np.clip(times - 20, 0, 1) * np.clip(30 - times, 0, 1))[:, None, None]
-        bones = quaternion_from_rotvec(
-            np.concatenate([march[:, None, None] * rng.normal(0, 0.5, (4, 3)), moved], axis=1)
-        )
-        at = self.true[0] + np.arange(int(55 * 100)) / 100.0 / self.true[1]
-        tremble = np.radians(0.7) * band_noise(rng, len(at), 18, 100.0, 0.4, 5.0).reshape(-1, 6, 3)
-        suit = quaternion_multiply(slerp(times, bones, at), quaternion_from_rotvec(tremble))
-        found = find_suit_clock(suit, 100.0, bones, 120.0)
-        self.assertLess(abs(self.error_ms(found, 30.0)), 2)
-
-    def test_a_warm_ups_drift_helps_a_short_take_unless_it_says_otherwise(self):
-        tremble = np.radians(2.0) * band_noise(np.random.default_rng(5), len(self.suit), 18, 100.0, 0.4, 5.0)
-        suit = quaternion_multiply(self.suit, quaternion_from_rotvec(tremble.reshape(-1, 6, 3)))
-        bare = find_suit_clock(suit[:500], 100.0, self.bones, 120.0)
-        told = find_suit_clock(suit[:500], 100.0, self.bones, 120.0, drift_before=(85.0, 4.0))
-        self.assertGreater(bare.drift_sd_ppm, 20)
-        self.assertLess(abs(told.drift_ppm - 83), 6)
-        self.assertLess(told.drift_sd_ppm, 5)
-        self.assertLess(abs(self.error_ms(told, 2.5)), max(0.5, 4 * 1000 * told.sd_s))
-        whole, other = (find_suit_clock(suit, 100.0, self.bones, 120.0, drift_before=d) for d in (None, (-180.0, 4.0)))
-        self.assertEqual(whole, other, "another suit's")
-
-    def test_a_recording_that_was_looped(self):
-        """It matches once round later just as well; both recordings begin and end nearly together."""
-        once = self.bones[: 12 * 120]
-        bones = np.concatenate([once, once[::-1], once, once[::-1]])
-        at = 0.3 + np.arange(47 * 100) / 100.0
-        found = find_suit_clock(slerp(np.arange(len(bones)) / 120.0, bones, at), 100.0, bones, 120.0)
-        self.assertLess(abs(found.offset_s + 0.3), 0.001)
-        self.assertIsNone(find_suit_clock(slerp(np.arange(len(bones)) / 120.0, bones, at[:2000]), 100.0, bones, 120.0))
-
-    def test_other_movement_matches_nowhere(self):
-        other = spread_turns(np.random.default_rng(9), 5000, 100.0, 6)
-        self.assertIsNone(find_suit_clock(other, 100.0, self.bones, 120.0))
-
-    def test_a_body_that_holds_still_tells_nothing(self):
-        self.assertIsNone(find_suit_clock(np.tile([0, 0, 0, 1.0], (3000, 6, 1)), 100.0, self.bones, 120.0))
 
 
 class Alignment(unittest.TestCase):
@@ -218,97 +121,6 @@ class Faults(unittest.TestCase):
         self.assertEqual((fault.kind, fault.end), ("slipped", 4800))
         self.assertLess(abs(fault.start - 3000), 60)
         self.assertAlmostEqual(fault.degrees, 15, delta=2)
-
-
-class Carried(unittest.TestCase):
-    def setUp(self):
-        """A body that walks a curve of its own while its sensor sits a hand's breadth off, at 120 Hz."""
-        times = np.arange(1200) / 120
-        self.person = make_performer(5, CHART)
-        path = np.stack([0.8 * np.sin(0.9 * times), 0.9 + 0.03 * np.sin(9 * times), 0.5 * times], axis=1)
-        turn = quaternion_from_rotvec(
-            np.stack([0.15 * np.sin(4 * times), 0.6 * np.sin(0.7 * times) + 0.2 * np.sin(3 * times), 0 * times], axis=1)
-        )
-        local = np.tile([0.0, 0.0, 0.0, 1.0], (1200, len(self.person.skeleton.names), 1))
-        local[:, 0] = turn
-        self.motion = Motion(self.person.skeleton, RATE, path, local)
-        self.lever = np.array([0.02, 0.05, -0.11])
-        place = path + quaternion_rotate(turn, self.lever)
-        self.felt = FeltAt("hips", self.lever, np.gradient(np.gradient(place, times, axis=0), times, axis=0))
-
-    def carried(self, felt, start, end):
-        seen = np.ones((1200, 5), dtype=bool)
-        seen[start:end] = False
-        lost = self.motion.root_position_m.copy()
-        lost[start:end] = lost[start - 1]
-        broken = Motion(self.motion.skeleton, RATE, lost, self.motion.rotation_local)
-        found, carried = carry_root(broken, seen, felt)
-        return 1000 * np.linalg.norm(found.root_position_m - self.motion.root_position_m, axis=1), carried.sum()
-
-    def test_a_body_goes_on_by_what_its_pelvis_feels(self):
-        off, frames = self.carried(self.felt, 300, 780)
-        self.assertEqual(frames, 480)
-        self.assertLess(off.max(), 3)
-
-    def test_a_bias_and_a_slow_drift_of_the_sensor_do_not_matter(self):
-        wrong = np.array([0.15, -0.1, 0.2]) + np.linspace(0, 0.1, 1200)[:, None]
-        off, _ = self.carried(FeltAt("hips", self.lever, self.felt.acceleration_ms2 + wrong), 300, 780)
-        self.assertLess(off.max(), 25)
-
-    def test_what_has_no_two_ends_or_is_not_felt_stays_as_it_was(self):
-        unfelt = self.felt.acceleration_ms2.copy()
-        unfelt[400] = np.nan
-        for felt, start, end in ((FeltAt("hips", self.lever, unfelt), 300, 780), (None, 700, 1200)):
-            self.assertEqual(self.carried(felt, start, end)[1], 0)
-
-    def test_where_a_sensor_sits_is_told_by_how_the_pelvis_turns(self):
-        """13 cm off, as the spine's joint has it; skin trembles, and the sensor has noise and a bias."""
-        rng = np.random.default_rng(4)
-        noise = np.array([0.1, 0.0, -0.1]) + 0.3 * rng.normal(size=(1200, 3))
-        thought = replace(
-            self.felt, lever_m=np.array([-0.03, 0.1, 0.0]), acceleration_ms2=self.felt.acceleration_ms2 + noise
-        )
-        trembling = replace(
-            self.motion, root_position_m=self.motion.root_position_m + 0.0005 * rng.normal(size=(1200, 3))
-        )
-        held = np.ones(1200, dtype=bool)
-        held[500:700] = False
-        fitted = with_fitted_lever(thought, trembling, held)
-        np.testing.assert_allclose(fitted.lever_m, self.lever, atol=0.03)
-        off, before = (self.carried(felt, 500, 700)[0][500:700] for felt in (fitted, thought))
-        self.assertLess(off.mean(), 0.5 * before.mean())
-        # half a bridge's variance in its middle, after q / 3 (T / 4)^3 about each axis
-        usual = 1000 * np.sqrt(3 * fitted.density / 3 * (200 / 120 / 4) ** 3)
-        self.assertTrue(usual / 4 < off.max() < 3 * usual, (off.max(), usual))
-
-    def test_what_hardly_shows_leaves_the_lever_as_it_was(self):
-        held = np.zeros(1200, dtype=bool)
-        held[100:180] = True
-        self.assertIs(with_fitted_lever(self.felt, self.motion, held), self.felt)
-
-    def test_where_a_recording_begins_or_ends_out_of_sight_it_is_carried_for_some_seconds(self):
-        wrong = replace(self.felt, acceleration_ms2=self.felt.acceleration_ms2 + [0.1, 0.0, -0.15])
-        for start, end in ((0, 300), (900, 1200)):
-            seen = np.ones((1200, 5), dtype=bool)
-            seen[start:end] = False
-            lost = self.motion.root_position_m.copy()
-            lost[start:end] = lost[300 if start == 0 else 899]
-            found, carried = carry_root(
-                Motion(self.motion.skeleton, RATE, lost, self.motion.rotation_local), seen, wrong
-            )
-            self.assertEqual(carried.sum(), 300)
-            off = 1000 * np.linalg.norm(found.root_position_m - self.motion.root_position_m, axis=1)
-            self.assertLess(off[start:end].max(), 250)
-            self.assertEqual(off[seen.any(axis=1)].max(), 0)
-
-    def test_without_a_sensor_it_leaves_and_arrives_as_fast_as_it_went(self):
-        off, carried = self.carried(None, 500, 560)
-        self.assertEqual(carried, 0)
-        self.assertLess(off.max(), 60)
-        path = self.motion.root_position_m
-        eased = np.linspace(0, 1, 62)[1:-1, None] ** 2 * (3 - 2 * np.linspace(0, 1, 62)[1:-1, None])
-        stop = path[499] + eased * (path[560] - path[499])
-        self.assertLess(off[500:560].mean(), 0.6 * 1000 * np.linalg.norm(stop - path[500:560], axis=1).mean())
 
 
 class OverFiles(unittest.TestCase):

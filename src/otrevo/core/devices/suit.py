@@ -127,7 +127,7 @@ def guides(stream, document, solved):
 def _unlike_snag(bone, stray_rad, times_s):
     """The Snag of a sensor that does not turn as the bone it should be on."""
     where, limit = in_words(bone), np.degrees(UNLIKE_RAD)
-    text = f"{where}: the sensor does not turn as markers show the limb, by {np.degrees(stray_rad):.0f}°, and is left out; is it on another limb?"
+    text = f"{where}: the sensor strays by {np.degrees(stray_rad):.0f}° from what markers show of the limb and is left out; is it on another limb?"
     return Snag(
         "sensor unsure", "suit", float(times_s[0]), float(times_s[-1]), float(stray_rad / UNLIKE_RAD), text, f"{limit:.0f}°", where
     )  # fmt: skip

@@ -34,9 +34,8 @@ def turned_about_line(limb, above, world):
     return np.interp(np.arange(len(angle)), known, angle[known]) if len(known) else np.zeros(len(angle))
 
 
-def with_whole_turn(limb, above, world, share):
-    """World rotations (T, 4) of a limb that is turned further about its line by a share of how far it is seen to be turned."""
-    turned = turned_about_line(limb, above, world)
+def with_whole_turn(limb, world, turned, share):
+    """World rotations (T, 4) of a limb, turned further about its line by a share of how far it is seen to be turned (T,)."""
     return quaternion_multiply(world, quaternion_from_rotvec(share * turned[:, None] * SKIN[plain(limb)]))
 
 
@@ -45,5 +44,6 @@ def with_whole_turns(names, world, skin):
     world = world.copy()
     for name, missed in skin.items():
         s, above = names.index(name), names.index(sensor_above(name, names))
-        world[:, s] = with_whole_turn(name, world[:, above], world[:, s], missed / (1 - missed))
+        turned = turned_about_line(name, world[:, above], world[:, s])
+        world[:, s] = with_whole_turn(name, world[:, s], turned, missed / (1 - missed))
     return world

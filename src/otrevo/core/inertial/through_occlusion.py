@@ -23,7 +23,7 @@ from otrevo.core.solve.suit_faults import find_faults
 
 HEADING_WINDOW_S = 4.0
 LASTING_S, SETTLES_S = 0.6, 0.12
-MISSES = 0.3  # skin, of what is seen of a turn about the limb's line; one sigma
+MAY_MISS = 0.3  # as skin.MISSED, but wider: markers tell it, at which joints only hint
 GAP_S = 2.0  # for which it is looked how far sensors are off that stand in
 UNLIKE_RAD = np.radians(20.0)  # a sensor that strays further from its bone within seconds is on another one
 ALIKE_S = 0.5  # what is off stays so for about as long
@@ -88,8 +88,9 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         above = found.world.get(sensor_above(name, found.world))
         share = None
         if plain(name) in SKIN and above is not None:
-            share = _missed(name, above, rotation, at, bone, rate_hz)
-            rotation = with_whole_turn(name, above, rotation, share)
+            turned = turned_about_line(name, above, rotation)
+            share = _missed(turned[at], _off(rotation[at], bone) @ SKIN[plain(name)], rate_hz)
+            rotation = with_whole_turn(name, rotation, turned, share)
         off = _off(rotation[at], bone)
         stray = _stray(off, at, rate_hz)
         if stray > UNLIKE_RAD:
@@ -116,18 +117,20 @@ def _slowly(values, rate_hz):
     return scipy.ndimage.uniform_filter1d(values, window, axis=0, mode="nearest")
 
 
-def _missed(limb, above, rotation, at, bone, rate_hz):
-    """By what share further than rotation (T, 4) shows it a limb is turned against the bone above (T, 4), as bone (K, 4) at frames `at` tells."""
-    turned = turned_about_line(limb, above, rotation)[at]
-    off = _off(rotation[at], bone) @ SKIN[plain(limb)]
+def _missed(turned, off, rate_hz):
+    """By what share further a limb is turned about its line than a sensor shows (K,), which is off by so much about it (K,)."""
     turned, off = (v - _slowly(v, rate_hz) for v in (turned, off))
-    counted = np.mean(off**2) / MISSES**2 * ALIKE_S * rate_hz
+    counted = np.mean(off**2) / MAY_MISS**2 * ALIKE_S * rate_hz
     return max(0.0, float(turned @ off / (turned @ turned + counted + 1e-12)))
 
 
 def _off(rotation, bone):
     """What rotations (K, 4) are off their bones (K, 4): rotation vectors (K, 3) in the axes of the bones."""
     return rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation), bone))
+
+
+def _lasting_window(rate_hz):
+    return max(3, int(LASTING_S * rate_hz) | 1)
 
 
 def _stray(off, at, rate_hz):
@@ -137,7 +140,7 @@ def _stray(off, at, rate_hz):
     middle = middle[at[middle + half] - at[middle - half] == 2 * half]
     if len(middle) < rate_hz:  # hardly ever seen for as long
         return float(np.sqrt(np.mean((off - _slowly(off, rate_hz)) ** 2)))
-    ends = scipy.ndimage.uniform_filter1d(off, max(3, int(LASTING_S * rate_hz) | 1), axis=0, mode="nearest")
+    ends = scipy.ndimage.uniform_filter1d(off, _lasting_window(rate_hz), axis=0, mode="nearest")
     return float(np.sqrt(np.mean((off[middle] - (ends[middle - half] + ends[middle + half]) / 2) ** 2)))
 
 
@@ -147,7 +150,7 @@ def _carried(off, at, count, rate_hz):
     Lasting errors, as of skin that has slipped, go on from either end of a gap to the other. What it was off at the very end goes within
     SETTLES_S, as skin that swings does.
     """
-    window = max(3, int(LASTING_S * rate_hz) | 1)
+    window = _lasting_window(rate_hz)
     apart = np.flatnonzero(np.diff(at) > window / 2) + 1  # either side of a long gap speaks for itself
     lasting = np.concatenate(
         [scipy.ndimage.uniform_filter1d(run, window, axis=0, mode="nearest") for run in np.split(off, apart)]

@@ -101,7 +101,9 @@ def carry_root(motion, seen, felt=None):
 
     motion (T frames); seen (T, M) of bool: the markers that were there; felt: FeltAt at the same frames, where a sensor tells.
     """
-    hz = float(motion.rate)
+    hz, unseen = float(motion.rate), out_of_sight(seen)
+    if not unseen.any():
+        return motion, unseen
     root, by_sensor = motion.root_position_m.copy(), np.zeros(len(motion), dtype=bool)
     still = np.zeros((len(root), 3))
     reach, levers = max(1, round(SPEED_S * hz)), still
@@ -109,7 +111,6 @@ def carry_root(motion, seen, felt=None):
         joint, world = motion_joints(motion)
         b = motion.skeleton.index(felt.bone)
         levers = joint[:, b] + quaternion_rotate(world[:, b], felt.lever_m) - root
-    unseen = out_of_sight(seen)
     for start, end in find_runs(unseen):
         around = slice(start - 1 - reach, end + reach + 1)
         if start <= reach or end + reach >= len(root):
