@@ -56,6 +56,11 @@ class Evidence:
     def nothing(cls, pieces):
         return cls(np.zeros((pieces, pieces)), np.zeros(pieces), np.zeros((pieces, 3, 3)), np.zeros((pieces, 3)))
 
+    def plus(self, other, sign=1.0):
+        """The Evidence with another one added, or with a sign of -1 taken away."""
+        mine, others = vars(self), vars(other)
+        return Evidence(**{name: mine[name] + sign * others[name] for name in mine})
+
 
 def spline(pieces):
     """Cubic B-spline about a piece, by how many pieces away from its middle it is."""
@@ -63,7 +68,7 @@ def spline(pieces):
     return np.where(away < 1, (4 - 6 * away**2 + 3 * away**3) / 6, np.where(away < 2, (2 - away) ** 3 / 6, 0.0))
 
 
-def evidence_of(recording, calibration, headings, sensed, world, frames):
+def evidence_of(recording, calibration, headings, sensed, world, frames, beside=None):
     """[Evidence] for every sensor in a part of a take.
 
     Parameters
@@ -76,6 +81,8 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
         The bones' rotations by the recording.
     frames : slice
         The part.
+    beside : int, optional
+        Only what this sensor and its neighbours tell of each other: all that changes when it alone is put right.
     """
     times = recording.times_s[frames]
     piece_of = ((times - times[0]) / PIECE_S).astype(int)
@@ -89,6 +96,8 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
     out = [Evidence.nothing(pieces) for _ in recording.names]
     for above, below, joint in links_of(recording.names):
         pair = number[above], number[below]
+        if beside is not None and beside not in pair:
+            continue
         link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
         neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
         if neighbours:
@@ -100,7 +109,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames):
             noise = NOISE_MS2 * LOOSE.get(joint, 1.0) * (1.0 if neighbours else FARTHER)
             link.add_felt(*felt.beside(pair, places[joint], noise))
         link.add_to([out[s] for s in pair])
-    feet = [n for n in recording.names if n.endswith("Foot")]
+    feet = [n for n in recording.names if n.endswith("Foot") and beside in (None, number[n])]
     part = recording.only(feet)
     part = replace(part, rotation=part.rotation[frames][inside])
     for name, speed in zip(feet, turn_speed(part).T, strict=True):
@@ -271,31 +280,44 @@ def _felt_products(first, shape, weight, apart, always, part, turned, pieces, re
         np.zeros((pieces, kinds)),
         np.zeros((pieces, kinds, rest)),
     )
-    column = np.empty((reach, kinds, 3))
-    for t in range(len(first)):
-        if weight[t] == 0.0:
-            continue
-        for m in range(reach):
+    begin = 0
+    while begin < len(
+        first
+    ):  # samples in a row with the same pieces, and in the same part, have their products in common
+        end = begin
+        while end < len(first) and first[end] == first[begin] and part[end] == part[begin]:
+            end += 1
+        turns, beside = np.zeros((3 * (end - begin), reach * kinds)), np.zeros((3 * (end - begin), 1 + count))
+        for t in range(begin, end):
+            if weight[t] == 0.0:
+                continue
+            certain = np.sqrt(weight[t])
+            for i in range(3):
+                row = 3 * (t - begin) + i
+                for m in range(reach):
+                    for c in range(kinds):
+                        turns[row, m * kinds + c] = certain * (
+                            shape[t, m, 0] * turned[t, i, c, 0]
+                            + shape[t, m, 1] * turned[t, i, c, 1]
+                            + shape[t, m, 2] * turned[t, i, c, 2]
+                        )
+                beside[row, 0] = certain * apart[t, i]
+                for n in range(count):
+                    beside[row, 1 + n] = certain * always[t, i, n]
+        with_turns, with_all = turns.T @ turns, turns.T @ beside
+        for m in range(max(0, -first[begin]), min(reach, pieces - first[begin])):
+            k = first[begin] + m
             for c in range(kinds):
-                for i in range(3):
-                    column[m, c, i] = (
-                        shape[t, m, 0] * turned[t, i, c, 0]
-                        + shape[t, m, 1] * turned[t, i, c, 1]
-                        + shape[t, m, 2] * turned[t, i, c, 2]
-                    )
-        for m in range(max(0, -first[t]), min(reach, pieces - first[t])):
-            k = first[t] + m
-            for c in range(kinds):
-                for i in range(3):
-                    here = weight[t] * column[m, c, i]
-                    pull[k, c] += here * apart[t, i]
-                    for n in range(count):
-                        by[k, c, n] += here * always[t, i, n]
-                    for n in range(2, count):
-                        by[k, c, count - 2 + 6 * part[t] + n] += here * always[t, i, n]
-                    for d in range(min(reach - m, pieces - k)):
-                        for e in range(kinds):
-                            band[k, d, c, e] += here * column[m + d, e, i]
+                own = m * kinds + c
+                pull[k, c] += with_all[own, 0]
+                for n in range(count):
+                    by[k, c, n] += with_all[own, 1 + n]
+                for n in range(2, count):
+                    by[k, c, count - 2 + 6 * part[begin] + n] += with_all[own, 1 + n]
+                for d in range(min(reach - m, pieces - k)):
+                    for e in range(kinds):
+                        band[k, d, c, e] += with_turns[own, (m + d) * kinds + e]
+        begin = end
     return band, pull, by
 
 

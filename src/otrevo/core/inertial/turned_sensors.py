@@ -125,14 +125,18 @@ def _felt_again(sensed, recording, sensors):
 def _told(recording, calibration, headings, sensed, changed):
     """Yield (start s, [Evidence] of every sensor) of windows of a take; where _Turns `changed` have been put right since the last look, or of all."""
     world = sensed_bones(recording, calibration, headings)
-    times = recording.times_s
-    starts = np.arange(times[0], max(times[-1] - WINDOW_S + HOP_S, times[0] + 1e-6), HOP_S)
-    for start in starts:
-        end = np.inf if start == starts[-1] else start + WINDOW_S
-        frames = slice(*np.searchsorted(times, [start, end]))
+    for start, end, frames in _windows(recording.times_s):
         touched = changed is None or any(t.at_s < end and t.end_s > start for t in changed)
-        if touched and times[frames][-1] - times[frames][0] > 2 * SHORTEST_S:
+        if touched and np.ptp(recording.times_s[frames]) > 2 * SHORTEST_S:
             yield start, evidence_of(recording, calibration, headings, sensed, world, frames)
+
+
+def _windows(times):
+    """[(start s, end s, frames as a slice)] of the windows of a take with times (T,); the last one goes on to its end."""
+    starts = np.arange(times[0], max(times[-1] - WINDOW_S + HOP_S, times[0] + 1e-6), HOP_S)
+    ends = np.r_[starts[:-1] + WINDOW_S, np.inf]
+    frames = np.searchsorted(times, [starts, ends])
+    return [(start, end, slice(*at)) for start, end, at in zip(starts, ends, frames.T, strict=True)]
 
 
 def _likely(start_s, told):
@@ -179,13 +183,20 @@ def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
     if len(rivals) < 2:
         return turn
     sensors, left = {t.sensor for t in rivals}, []
+    frames = next(frames for start, _, frames in _windows(recording.times_s) if start == turn.start_s)
+
+    def told_by(recording, sensed, beside=None):
+        world = sensed_bones(recording, calibration, headings)
+        return evidence_of(recording, calibration, headings, sensed, world, frames, beside)
+
+    whole = told_by(recording, sensed)
     for first in rivals:
+        others = [e.plus(own, -1.0) for e, own in zip(whole, told_by(recording, sensed, first.sensor), strict=True)]
         tried = first
         for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
             right = _turned_back(recording, calibration, [tried])
-            felt_right = _felt_again(sensed, right, {tried.sensor})
-            windows = _told(right, calibration, headings, felt_right, [tried])
-            told = next(told for start, told in windows if start == turn.start_s)
+            own = told_by(right, _felt_again(sensed, right, {tried.sensor}), tried.sensor)
+            told = [e.plus(more) for e, more in zip(others, own, strict=True)]
             tried = tried.and_then(_left(tried, told))
         more = [t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn) and t.sensor in sensors]
         left.append(max(more, default=0.0) - first.sure)
