@@ -100,6 +100,7 @@ def material_of(motion, cameras, seconds):
     ), rolled  # fmt: skip
 
 
+@mock.patch("otrevo.core.warm_up.calibrate.FIT_FRAMES", 60)  # what a pass promises it promises of a coarse fit, too
 def outcome_of(one, material, parameters=None, report=lambda share: None):
     return one.run(material, one.checked(parameters or {}), report)
 

@@ -30,7 +30,7 @@ from otrevo.core.sim.rigid import ALL, SIX, TEN
 from tests.core.rigid_bodies import called, rows_of, table_of
 from tests.core.stage import true_calibration
 
-SEED, HEIGHT_M = 3, 1.71
+SEED, HEIGHT_M, RATE = 3, 1.71, Fraction(30)
 
 
 class Bodies(unittest.TestCase):
@@ -40,7 +40,7 @@ class Bodies(unittest.TestCase):
         cls.addClassCleanup(cls.folder.cleanup)
         cls.at = Path(cls.folder.name)
         cls.person = make_performer(SEED, shipped_chart(), HEIGHT_M, sloppiness_deg=2.5)
-        cls.motion = perform("warm-up", cls.person, SEED, Fraction(60), (0.6, -0.4), 1.1).motion
+        cls.motion = perform("warm-up", cls.person, SEED, RATE, (0.6, -0.4), 1.1).motion
 
     def write(self, name, bones, names=None, unit=1.0, z_up=False, spoil=None, motion=None):
         """A table of bodies; spoil(rows) -> rows."""
@@ -145,9 +145,9 @@ class Solved(Bodies):
                 self.assertLess((np.degrees(knee) < -17).mean(), 0.01, f"{name} {side}")
 
     def test_a_t_pose_may_face_another_way_than_all_else(self):
-        length_s = len(self.motion) / 60
+        length_s = len(self.motion) / float(RATE)
         for name, bones, limit in (("ten turned", TEN, 40), ("six turned", SIX, 80)):
-            facing = np.radians(150) * np.clip(np.arange(len(self.motion)) / 60 - 0.3 * length_s, 0, 3) / 3
+            facing = np.radians(150) * np.clip(np.arange(len(self.motion)) / float(RATE) - 0.3 * length_s, 0, 3) / 3
             local = self.motion.rotation_local.copy()
             local[:, 0] = quaternion_multiply(quaternion_from_rotvec(np.outer(facing, [0, 1.0, 0])), local[:, 0])
             turned = replace(self.motion, rotation_local=local)
@@ -159,7 +159,7 @@ class Solved(Bodies):
     def test_a_head_that_looks_about_in_the_t_pose(self):
         """The body on it is a rigid one all the same, and sits as it does."""
         local, b = self.motion.rotation_local.copy(), self.motion.skeleton.index("head")
-        about = np.radians(40) * np.sin(2 * np.pi * 0.4 * np.arange(len(local)) / float(self.motion.rate))
+        about = np.radians(40) * np.sin(2 * np.pi * 0.4 * np.arange(len(local)) / float(RATE))
         local[:, b] = quaternion_multiply(quaternion_from_rotvec(np.outer(about, [0, 1.0, 0])), local[:, b])
         looking = replace(self.motion, rotation_local=local)
         self.write("looking.csv", ALL, motion=looking)
@@ -173,14 +173,14 @@ class Solved(Bodies):
         self.write("numbered.csv", TEN, names)
         (self.at / "map.json").write_text(json.dumps(dict(zip(names, TEN, strict=True))))
         write_document(self.at / "a.json", true_calibration(make_performer(9, shipped_chart(), 1.9)).to_document())
-        body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "30")
-        self.assertEqual(body.rate, Fraction(30))
+        body, _ = self.solve("numbered", "--map", "@map.json", "--performer", "@a.json", "--rate", "15")
+        self.assertEqual(body.rate, Fraction(15))
         shin = np.linalg.norm(body.skeleton.rest_offset_m[body.skeleton.index("leftFoot")])
         self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
             generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
 
     def test_bodies_that_are_only_numbered_go_to_the_limbs_they_are_beside(self):
-        for bones in (ALL, TEN, SIX):
+        for bones in (ALL, SIX):
             with self.subTest(bodies=len(bones)):
                 names = [f"rb {i}" for i in np.random.default_rng(4).permutation(len(bones))]
                 crate = rows_of(self.motion, SEED, ["head"], ["rb 99"])
@@ -220,7 +220,7 @@ class Solved(Bodies):
         self.assertFalse(faces)
 
     def test_two_performers_in_one_file_are_told_apart_by_their_names(self):
-        zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, Fraction(60), (-1.5, 0.8), 1.1).motion
+        zoe = perform("warm-up", make_performer(5, shipped_chart(), 1.84), 5, RATE, (-1.5, 0.8), 1.1).motion
         both = lambda rows: rows + rows_of(zoe, 5, SIX, [called(b, "Zoe") for b in SIX])  # noqa: E731
         self.write("both.csv", SIX, [called(b) for b in SIX], spoil=both)
         body, report = self.solve("both", "--of", "Mo")
@@ -256,7 +256,7 @@ class Refused(Bodies):
         self.refused("runs backwards", spoil=backwards)
         self.refused("no body has two good samples", spoil=lambda rows: [(*r[:5], 0, 0, 0, 0) for r in rows])
         self.refused("no samples", spoil=lambda rows: [])
-        self.refused("at least 1 s", spoil=lambda rows: rows[:300])
+        self.refused("at least 1 s", spoil=lambda rows: rows[:150])
         (self.at / "map.json").write_text(json.dumps({"nobody": "hips"}))
         self.refused("'nobody'", "--map", "@map.json")
         (self.at / "map.json").write_text(json.dumps({"hips": "leftWing"}))
