@@ -168,6 +168,25 @@ class Solved(Bodies):
         self.assertLess(residual["head"], 1.5 * np.median(list(residual.values())))
         self.assertLess(self.errors(body, looking)[1], 5.0)
 
+    def test_a_body_that_stays_where_it_was_last_seen_is_not_seen(self):
+        """Many trackers send that again until they see it again."""
+
+        def held(rows):
+            last, out = {}, []
+            for at, name, *value in rows:
+                if name != "leftHand" or not 12.0 < at < 15.0:
+                    last[name] = value
+                out.append((at, name, *last[name]))
+            return out
+
+        self.write("held.csv", TEN, spoil=held)
+        self.write(
+            "unseen.csv", TEN, spoil=lambda rows: [r for r in rows if r[1] != "leftHand" or not 12.0 < r[0] < 15.0]
+        )
+        (body, report), (unseen, _) = self.solve("held"), self.solve("unseen")
+        self.assertIn("'leftHand' for 3.0 s", " ".join(report["notes"]))
+        np.testing.assert_allclose(body.rotation_local, unseen.rotation_local, atol=0.02)
+
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]
         self.write("numbered.csv", TEN, names)

@@ -254,6 +254,24 @@ class Headings(unittest.TestCase):
             off, _ = self.arms_off(self.swinging(), drifted, age_s)
             self.assertLess(max(off), 1.0, age_s)
 
+    def test_how_filters_drift_is_found_in_a_long_take(self):
+        """For five minutes, by degrees a minute of which the warm-up knew nothing."""
+        motion = self.swinging()
+        there_and_back = [getattr(motion, of) for of in ("rotation_local", "root_position_m")]
+        local, root = (np.concatenate([np.concatenate([x, x[::-1]])] * 8)[:30000] for x in there_and_back)
+        motion = Motion(motion.skeleton, motion.rate, root, local)
+        drift = np.radians(np.random.default_rng(7).uniform(-4.0, 4.0, len(UPPER))) / 60
+        angle = drift * (np.arange(len(motion)) / RATE)[:, None]
+        recording = true_recording(motion, UPPER, np.zeros(len(UPPER)))
+        turn = quaternion_from_rotvec(angle[..., None] * [0.0, 1.0, 0.0])
+        recording = replace(recording, rotation=quaternion_multiply(turn, recording.rotation))
+        found = find_headings(recording, perfect(UPPER, motion.skeleton), felt(recording))
+        for at_s in (5.0, 150.0, 295.0):
+            gap = np.exp(1j * (found.at(np.array([at_s]))[0] - drift * at_s))
+            for side in ("left", "right"):
+                arm = [UPPER.index(side + b) for b in ("UpperArm", "LowerArm", "Hand")]
+                self.assertLess(np.degrees(np.abs(np.angle(gap[arm] / gap[arm[0]])).max()), 1.0, (at_s, side))
+
     def test_a_t_pose_tells_those_of_limbs_that_do_not_move(self):
         skeleton, drifted = generic_skeleton(), np.random.default_rng(4).uniform(-np.pi, np.pi, len(UPPER))
         local = np.tile(UPRIGHT, (600, len(skeleton.names), 1))

@@ -2,13 +2,22 @@
 
 import numpy as np
 
-from otrevo.core.conventions import make_continuous, slerp
+from otrevo.core.conventions import (
+    find_runs,
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_multiply,
+    rotvec_from_quaternion,
+    slerp,
+)
 from otrevo.core.errors import InputError
 
 SAME_S = 1e-6
 LONGEST_S = 7200.0
 MOST_EMPTY = 100  # times as long as its samples are together: a time in it is wrong
 MOST_BACKWARDS = 0.05  # of all samples; a few may come late
+HELD_S = 0.1  # what a receiver repeats for so long it has not heard
+LEAPS = 5.0  # times as far as from one sample to the next, as a rule, from where it held to where it is heard again
 
 
 def in_order(times_s, source, good, where):
@@ -51,6 +60,25 @@ def in_order(times_s, source, good, where):
     if twice:
         notes.append(f"{twice} samples were there twice; kept once")
     return parts, notes
+
+
+def held_on(own, rotation, values):
+    """Which samples (K,) of one source only repeat the last that was heard: many devices send that again while they hear nothing.
+
+    own (K,), in s; rotation (K, 4), values (K, C). Whoever holds still repeats samples too, so only those count from which the source leaps to where
+    it is heard again, or which last to the end of what moved before.
+    """
+    same = (np.diff(rotation, axis=0) == 0).all(axis=1) & (np.diff(values, axis=0) == 0).all(axis=1)
+    out = np.zeros(len(own), dtype=bool)
+    runs = [(a, b) for a, b in find_runs(same) if own[b] - own[a] >= HELD_S]  # samples a + 1 to b repeat sample a
+    if not runs or same.all():
+        return out
+    turned = quaternion_multiply(quaternion_conjugate(rotation[:-1]), rotation[1:])
+    steps = [np.linalg.norm(rotvec_from_quaternion(turned), axis=1), np.linalg.norm(np.diff(values, axis=0), axis=1)]
+    leaps = np.max([step / max(np.median(step[~same]), 1e-9) for step in steps], axis=0)
+    for a, b in runs:
+        out[a + 1 : b + 1] = leaps[b] > LEAPS if b < len(leaps) else a > 0 and leaps[a - 1] > 1.0
+    return out
 
 
 def common_grid(own_times, slowest_hz, fastest_hz, shortest_s, where):

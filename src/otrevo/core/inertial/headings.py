@@ -23,8 +23,11 @@ from otrevo.core.inertial.t_poses import find_t_poses, off_t_pose, tilt_deg, yaw
 WINDOW_S = 20.0
 FIRST_WINDOWS = 6  # in which it is looked how filters are turned when a take begins,
 MOST = 0.7  # until so many sensors have told
-WANDER_RAD = np.radians(1.5)  # a minute, besides the drift that the calibration saw
-GONE_ON_RAD = np.radians(2.5)  # a minute since then: one minute of warm-up tells little of how a filter drifts
+WANDER_RAD = np.radians(1.5)  # a minute, besides the drift
+DRIFT_RAD_S = (
+    np.radians(2.5) / 60
+)  # one minute of warm-up tells little of how a filter drifts: the take goes on to tell
+DRIFTS_RAD_S = np.radians(0.3) / 60  # by how much that changes in a minute
 UNKNOWN_RAD = np.radians(8.0)  # of filters that were set anew
 SURE_RAD = np.radians(1.0)  # of filters just after the warm-up
 ANY_RAD = np.radians(104.0)  # of filters that are turned anyhow
@@ -59,8 +62,8 @@ class Headings:
 def find_headings(recording, calibration, sensed):
     """The Headings of a take's SuitRecording by a SuitCalibration of the same sensors, in the same order; sensed: its Felt.
 
-    Window by window: what is known of the headings goes on from the one before, less surely, and what the window tells is added to
-    it; afterwards the later windows tell the earlier ones (H. E. Rauch, F. Tung, C. T. Striebel, Maximum likelihood estimates of linear dynamic
+    Window by window: what is known of the headings and their drifts goes on from the one before, less surely, and what the window tells is
+    added to it; afterwards the later windows tell the earlier ones (H. E. Rauch, F. Tung, C. T. Striebel, Maximum likelihood estimates of linear dynamic
     systems, 1965). So a joint's heading is looked for as far around as the filters may have drifted, however old the warm-up is.
     """
     start, end = float(recording.times_s[0]), float(recording.times_s[-1])
@@ -73,27 +76,54 @@ def find_headings(recording, calibration, sensed):
     before, after = [], []
     for k, window in enumerate(windows):
         if k:
-            sure = known.covariance + np.eye(len(known.angle)) * (WANDER_RAD * step_s / 60) ** 2
-            known = _Known(known.angle + calibration.drift_rad_s * step_s, sure)
+            known = known.gone_on(step_s)
         before.append(known)
         known = window.told(known)
         after.append(known)
     found = after[-1:]
     for k in range(count - 2, -1, -1):
-        back = after[k].covariance @ np.linalg.inv(before[k + 1].covariance)
-        later = found[0]
-        angle = after[k].angle + back @ (later.angle - before[k + 1].angle)
-        sure = after[k].covariance + back @ (later.covariance - before[k + 1].covariance) @ back.T
-        found.insert(0, _Known(angle, sure))
-    return Headings(middle, np.stack([f.angle for f in found]), np.stack([f.sd_from_mean() for f in found]))
+        found.insert(0, after[k].told_later(before[k + 1], found[0], step_s))
+    times, angle = np.r_[start, middle, end], np.stack([f.angle for f in found])
+    beyond = [f.drift * (t - m) for f, t, m in ((found[0], start, middle[0]), (found[-1], end, middle[-1]))]
+    angle = np.concatenate([angle[:1] + beyond[0], angle, angle[-1:] + beyond[1]])
+    return Headings(times, angle, np.stack([f.sd_from_mean() for f in (found[0], *found, found[-1])]))
 
 
 @dataclass(frozen=True)
 class _Known:
-    """What is known of headings: angle (S,), rad, and its covariance (S, S)."""
+    """What is known of headings: angle (S,), rad, how they drift (S,), rad/s, and the covariance (2 S, 2 S) of both."""
 
     angle: np.ndarray
+    drift: np.ndarray
     covariance: np.ndarray
+
+    @classmethod
+    def alike(cls, angle, drift, sd, age_s=0.0):
+        """Every angle within sd, but for how it has drifted otherwise than its `drift` for age_s."""
+        one = np.array([[sd**2 + (DRIFT_RAD_S * age_s) ** 2, DRIFT_RAD_S**2 * age_s], [0.0, DRIFT_RAD_S**2]])
+        one[1, 0] = one[0, 1]
+        return cls(angle, drift, np.kron(one, np.eye(len(angle))))
+
+    @property
+    def state(self):
+        return np.r_[self.angle, self.drift]
+
+    def _goes_on(self, step_s):
+        return np.kron([[1.0, step_s], [0.0, 1.0]], np.eye(len(self.angle)))
+
+    def gone_on(self, step_s):
+        """What is known of them so much later."""
+        on = self._goes_on(step_s)
+        angle, drift = np.split(on @ self.state, 2)
+        minutes = step_s / 60
+        wander = np.repeat([(WANDER_RAD * minutes) ** 2, DRIFTS_RAD_S**2 * minutes], len(angle))
+        return _Known(angle, drift, on @ self.covariance @ on.T + np.diag(wander))
+
+    def told_later(self, expected, later, step_s):
+        """The same, when what was `expected` so much later has become known as `later`."""
+        back = self.covariance @ self._goes_on(step_s).T @ np.linalg.inv(expected.covariance)
+        angle, drift = np.split(self.state + back @ (later.state - expected.state), 2)
+        return _Known(angle, drift, self.covariance + back @ (later.covariance - expected.covariance) @ back.T)
 
     def apart_sd(self, above, below):
         """How well the heading of one sensor less that of another is known, one sigma."""
@@ -102,8 +132,9 @@ class _Known:
 
     def sd_from_mean(self):
         """How well each heading is known against the mean of all, one sigma (S,)."""
-        less_mean = np.eye(len(self.angle)) - 1 / len(self.angle)
-        return np.sqrt(np.diag(less_mean @ self.covariance @ less_mean))
+        count = len(self.angle)
+        less_mean = np.eye(count) - 1 / count
+        return np.sqrt(np.diag(less_mean @ self.covariance[:count, :count] @ less_mean))
 
     def difference(self, above, below):
         """The heading of one sensor less that of another, rad."""
@@ -117,7 +148,8 @@ class _Known:
         """The same, when something tells the heading of one less that of another, one sigma sd."""
         c = self.covariance
         gain = (c[:, above] - c[:, below]) / (self.apart_sd(above, below) ** 2 + sd**2)
-        return _Known(self.angle + gain * self.off(above, below, difference), c - np.outer(gain, c[above] - c[below]))
+        angle, drift = np.split(self.state + gain * self.off(above, below, difference), 2)
+        return _Known(angle, drift, c - np.outer(gain, c[above] - c[below]))
 
 
 def _at_first(calibration, windows, at_s):
@@ -125,9 +157,10 @@ def _at_first(calibration, windows, at_s):
     gone on as in the warm-up, been set to where they were then, or be turned anyhow. The first windows in which most of the body moves
     tell which, and how the body is held in the last of them."""
     age_s = at_s - calibration.zero_s
-    on = calibration.heading_rad + age_s * calibration.drift_rad_s
-    gone_on = _known_alike(on, np.hypot(SURE_RAD, GONE_ON_RAD * age_s / 60))
-    anyhow, anew = _known_alike(on, ANY_RAD), _known_alike(calibration.heading_rad, UNKNOWN_RAD)
+    drift = calibration.drift_rad_s
+    on = calibration.heading_rad + age_s * drift
+    gone_on = _Known.alike(on, drift, SURE_RAD, abs(age_s))
+    anyhow, anew = _Known.alike(on, drift, ANY_RAD), _Known.alike(calibration.heading_rad, drift, UNKNOWN_RAD)
     told = []
     for window in windows[:FIRST_WINDOWS]:
         told += [t for t in (*window.by_t_poses(anyhow), *window.by_joints(anyhow)) if t[2] < ANY_RAD]
@@ -135,11 +168,6 @@ def _at_first(calibration, windows, at_s):
             break
     told += window.by_posture(anyhow)
     return min((gone_on, anew, anyhow), key=lambda known: _misfit(known, told))
-
-
-def _known_alike(angle, sd):
-    """A _Known of angles (S,), each within sd."""
-    return _Known(angle, np.eye(len(angle)) * sd**2)
 
 
 def _with_told(known, told):

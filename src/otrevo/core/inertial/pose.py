@@ -27,11 +27,23 @@ def sensed_bones(recording, calibration, headings):
     return world
 
 
+def _across_silence(world):
+    """World rotations (T, S, 4) with frames in which none of them is known filled in from those beside them, held at open ends."""
+    out, frames = world.copy(), np.arange(len(world), dtype=float)
+    for a, b in find_runs(np.isnan(world[..., 0]).all(axis=1)):
+        beside = [k for k in (a - 1, b) if 0 <= k < len(world)]
+        for s in np.flatnonzero(np.isfinite(world[beside, :, 0]).all(axis=0)):
+            out[a:b, s] = slerp(frames[beside], make_continuous(world[beside, s]), frames[a:b])
+    return out
+
+
 def fit_pose(skeleton, names, world, progress=lambda share: None):
     """Local rotations (T, B, 4) of a Skeleton's bones that fit world rotations (T, S, 4) of the bones `names`.
 
-    What no sensor tells is shared along its chain by how stiff joints are, and keeps within what joints can do.
+    What no sensor tells is shared along its chain by how stiff joints are, and keeps within what joints can do. Where none tells anything the body goes from how it
+    was held before to how it is held after.
     """
+    world = _across_silence(world)
     model = body_model(skeleton, (), (), np.zeros((0, 3)))
     count, bones = len(world), len(model.skeleton.names)
     target, weight = np.zeros((count, bones, 4)), np.zeros((count, bones))

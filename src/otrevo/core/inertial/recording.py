@@ -4,9 +4,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
+from otrevo.core.conventions import (
+    make_continuous,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    quaternion_rotate,
+    rotvec_from_quaternion,
+)
 from otrevo.core.errors import InputError
-from otrevo.core.samples import common_grid, in_order, on_grid
+from otrevo.core.samples import common_grid, held_on, in_order, on_grid
 from otrevo.core.solve.suit import SUIT_BONES
 
 CALLED = {"pelvis": "hips"}  # names of sensors that are not the bone's own
@@ -14,6 +21,8 @@ SLOWEST_HZ, FASTEST_HZ = 15.0, 1000.0
 LONGEST_GAP_S = 0.06  # what is lost for longer stays unknown
 SHORTEST_S = 1.0
 GRAVITY_MS2 = 9.81
+# a heading that leaps so far from one sample to the next, and twice as far as in the two before and after: its filter began anew
+ANEW_RAD, ANEW_WITHIN_S, ANEW_UPRIGHT, BESIDE = np.radians(10.0), 0.025, np.cos(np.radians(15.0)), 2
 _Z_TO_Y = np.array([-np.sqrt(0.5), 0.0, 0.0, np.sqrt(0.5)])
 
 
@@ -98,23 +107,51 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
         raise InputError(f"{where}: no sensor has two samples; expected a recording.")
     notes += odd
     names = tuple(b for b in SUIT_BONES if b in parts)
-    rate, at = common_grid([times_s[parts[b]] for b in names], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
-    turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
-    for s, bone in enumerate(names):
+    readings, held_s, anew = {}, {}, []
+    for bone in names:
         part = parts[bone]
-        unit = rotation[part] / np.maximum(size[part], 1e-9)[:, None]
-        turned[:, s], force[:, s] = on_grid(times_s[part], unit, force_ms2[part], at, max(LONGEST_GAP_S, 1.6 / rate))
-    up = _up(turned, force, where)
+        held = held_on(times_s[part], rotation[part], force_ms2[part])
+        held_s[bone] = float(np.diff(times_s[part])[held[1:]].sum())
+        part = part[~held]
+        readings[bone] = times_s[part], rotation[part] / size[part, None], force_ms2[part]
+    up = _up(*(np.concatenate([r[k] for r in readings.values()]) for k in (1, 2)), where)
     if up == "Z":
-        turned = quaternion_multiply(_Z_TO_Y, turned)
+        readings = {b: (t, quaternion_multiply(_Z_TO_Y, q), f) for b, (t, q, f) in readings.items()}
         notes.append("the filters' world has Z up")
+    if any(held_s.values()):
+        told = ", ".join(f"{b} for {s:.1f} s" for b, s in held_s.items() if s)
+        notes.append(f"sent the same reading again and again, which counts as lost: {told}")
+    rate, at = common_grid([t for t, *_ in readings.values()], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
+    turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
+    for s, (bone, (own, reading, felt)) in enumerate(readings.items()):
+        reading, leaps = _as_one_heading(own, make_continuous(reading))
+        anew += [f"{bone} at {own[k] - at[0]:.1f} s by {abs(np.degrees(leap)):.0f}°" for k, leap in leaps]
+        turned[:, s], force[:, s] = on_grid(own, reading, felt, at, max(LONGEST_GAP_S, 1.6 / rate))
+    if anew:
+        notes.append(f"filters that began anew, their headings put back: {', '.join(anew)}")
     return SuitRecording(names, rate, float(at[0]), turned, force, up, tuple(notes))
+
+
+def _as_one_heading(own, rotation):
+    """(rotations (K, 4) of a sensor without leaps of its filter's heading, [(sample after it, leap in rad)]).
+
+    own (K,), in s; rotation (K, 4), continuous, +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
+    """
+    turned = quaternion_multiply(rotation[1:], quaternion_conjugate(rotation[:-1]))  # in the filter's world
+    step = np.pad(rotvec_from_quaternion(turned), ((BESIDE, BESIDE), (0, 0)))
+    beside = [np.roll(step, k, axis=0)[BESIDE:-BESIDE] for k in range(-BESIDE, BESIDE + 1) if k]
+    beyond = step[BESIDE:-BESIDE] - np.mean(beside, axis=0)
+    far, usual = np.linalg.norm(beyond, axis=1), np.linalg.norm(beside, axis=2).max(axis=0)
+    leapt = (far > np.maximum(ANEW_RAD, 2 * usual)) & (np.diff(own) < ANEW_WITHIN_S)
+    leapt &= np.abs(beyond[:, 1]) > ANEW_UPRIGHT * far
+    leap = np.where(leapt, beyond[:, 1], 0.0)
+    back = quaternion_from_rotvec(np.outer(-np.r_[0.0, np.cumsum(leap)], [0.0, 1.0, 0.0]))
+    return quaternion_multiply(back, rotation), [(int(k) + 1, float(leap[k])) for k in np.flatnonzero(leapt)]
 
 
 def _up(rotation, force, where):
     """Which axis of the filters' world points up: the one along which specific force is 9.81 m/s² on average."""
-    world = quaternion_rotate(rotation, force)
-    mean = np.nanmedian(world.reshape(-1, 3), axis=0)
+    mean = np.median(quaternion_rotate(rotation, force), axis=0)
     axis = int(np.argmax(np.abs(mean[1:]))) + 1
     if not 0.75 * GRAVITY_MS2 < mean[axis] < 1.25 * GRAVITY_MS2:
         raise InputError(

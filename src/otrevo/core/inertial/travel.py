@@ -37,6 +37,8 @@ WRONG_M, WRONG_M_S = (0.04, 0.10), 0.1  # a limb that is so far from where its p
 BESIDE_S, ROUNDS = 0.3, 8  # contacts so near in time strain each other
 FEWEST = 4  # rounds at least until it is known how fast what the body leans on is
 HIPS_SD_MS2, END_SD_MS2 = 0.6, 2.5
+# what nobody hears for so long goes about as people do, and the hips, unless they are heard to go on, nowhere in particular
+UNHEARD_S, UNHEARD_SD_MS2, UNHEARD_SD_M_S = 0.1, 6.0, 0.5
 TIE_SD_M = 0.10
 STAND_SD_M, SIT_SD_M = 0.0003, 0.002  # from frame to frame
 LEANING_SD_M_S, LEANING_SD_M, LEANING_S = 0.3, 0.05, 1.2
@@ -156,33 +158,51 @@ def _system_of(recording, calibration, headings, skeleton, joint, world, blurred
     ends, points = find_ends(recording, skeleton, joint, world, calibration, sensed)
     hips = accelerations(sensed, "hips", joint_place(calibration, "hips", skeleton), GRAVITY_MS2)
     rate = recording.rate_hz
+    unheard = np.stack([_unheard(recording, bone) for bone in ("hips", *ends.order)], axis=1)
     return _System(
-        len(recording), rate, hips, ends, points, find_touches(points, rate, blurred_s), find_carried(sensed, rate)
+        len(recording),
+        rate,
+        hips,
+        ends,
+        points,
+        find_touches(points, rate, blurred_s),
+        find_carried(sensed, rate),
+        unheard,
     )
+
+
+def _unheard(recording, bone):
+    """The frames (T,) in which nothing is heard of a bone's sensor for longer than for a moment."""
+    missing = np.isnan(recording.rotation[:, recording.names.index(bone), 0])
+    for a, b in find_runs(missing):
+        missing[a:b] = b - a > UNHEARD_S * recording.rate_hz
+    return missing
 
 
 class _System:
     """The banded least squares over places (T, 1 + E, 3) of the hips and the ends."""
 
-    def __init__(self, count, rate, hips, ends, points, contacts, carried):
+    def __init__(self, count, rate, hips, ends, points, contacts, carried, unheard):
         self.count, self.rate, self.ends, self.points, self.standing = count, rate, ends, points, contacts
-        self.carried, self.places, self.leans = carried, None, False
+        self.carried, self.places, self.leans, self.unheard = carried, None, False, unheard[:, 0]
         self.n = n = 1 + len(ends.order)
         self.band = np.zeros((2 * n + 1, count * n))  # lower form: band[k, i] couples i and i + k
         self.aim = np.zeros((count * n, 3))
         felt = np.concatenate([hips[:, None], ends.felt], axis=1)
-        self._accelerated(felt)
+        self._accelerated(np.where(unheard[..., None], 0.0, felt), unheard)
+        self._going_nowhere(np.flatnonzero(unheard[:-1, 0]))
         for k in range(1, n):
             self._tied(k, ends.relative[:, k - 1])
         self.band[0, 0] += ANCHOR  # the hips begin at the origin
 
-    def _accelerated(self, felt):
+    def _accelerated(self, felt, unheard):
         n, inner = self.n, slice(1, self.count - 1)
         # tilts err steadily, which only the ends of a take would notice
         edge = np.minimum(np.arange(1, self.count - 1), np.arange(self.count - 2, 0, -1)) / self.rate
         believed = np.maximum(0.5 - 0.5 * np.cos(np.pi * np.minimum(edge / EDGE_S, 1.0)), LEAST_BELIEVED)
         for k in range(n):
-            w = believed * (self.rate**2 / (HIPS_SD_MS2 if k == 0 else END_SD_MS2)) ** 2
+            sd_ms2 = np.where(unheard[inner, k], UNHEARD_SD_MS2, HIPS_SD_MS2 if k == 0 else END_SD_MS2)
+            w = believed * (self.rate**2 / sd_ms2) ** 2
             at = np.arange(self.count - 2) * n + k
             value = felt[inner, k] / self.rate**2
             for i, ci in ((0, 1.0), (1, -2.0), (2, 1.0)):
@@ -190,6 +210,14 @@ class _System:
                     if j >= i:
                         self.band[(j - i) * n, at + i * n] += w * ci * cj
                 self.aim[at + i * n] += (w * ci)[:, None] * value
+
+    def _going_nowhere(self, frames):
+        """The hips go on from these frames (N,) to the next at some speed that lasts for about a second."""
+        at = frames * self.n
+        w = self.rate / UNHEARD_SD_M_S**2
+        self.band[0, at] += w
+        self.band[0, at + self.n] += w
+        self.band[self.n, at] -= w
 
     def _tied(self, k, relative):
         at = np.arange(self.count) * self.n
@@ -331,7 +359,10 @@ def _with_levels(system, places):
             before = max(seen, key=lambda one: (min(one[0].end, c.start), -abs(one[1] - own)))
             guess = before[0].level_m + own - before[1]
             level = min(levels, key=lambda v: abs(v - guess))
-            if abs(level - guess) > STEP_M + UNSURE_M_S * max(0.0, (c.start - before[0].end) / system.rate):
+            between = slice(before[0].end, max(before[0].end, c.start))
+            unheard_s = system.unheard[between].sum() / system.rate
+            unsure = UNSURE_M_S * (between.stop - between.start) / system.rate + UNHEARD_SD_M_S * unheard_s
+            if abs(level - guess) > STEP_M + unsure:
                 level = guess
                 levels.append(level)
         else:
