@@ -6,14 +6,15 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
+from otrevo.core.conventions import find_runs, make_continuous, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, suit_to_document
 from otrevo.core.inertial.poses import SEATS
-from otrevo.core.inertial.recording import GRAVITY_MS2, suit_recording
+from otrevo.core.inertial.recording import GRAVITY_MS2, as_one_heading, suit_recording
 from otrevo.core.inertial.through_occlusion import UNLIKE_RAD, stand_in
+from otrevo.core.samples import held_on
 from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
 from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
@@ -85,9 +86,27 @@ def suit_recording_of(stream):
     return suit_recording(times[known], number[known], SUIT_BONES, flat[known, :4], flat[known, 4:], "Suit")
 
 
+def _heard(stream):
+    """(samples (T, 17, 7) of a suit's stream, [(bone, sample, leap in rad)]): NaN where a sensor only sent again what it had sent, and every sensor
+    with one heading, though its filter began anew.
+    """
+    data, anew = stream.read().astype(float), []
+    for s, bone in enumerate(SUIT_BONES):
+        at = np.flatnonzero(np.isfinite(data[:, s]).all(axis=1))
+        if len(at) < 2:
+            continue
+        held = held_on(at / float(stream.rate), data[at, s, :4], data[at, s, 4:])
+        data[at[held], s] = np.nan
+        at = at[~held]
+        rotation, leaps = as_one_heading(at / float(stream.rate), make_continuous(data[at, s, :4]))
+        data[at, s, :4] = rotation
+        anew += [(bone, int(at[k]), leap) for k, leap in leaps]
+    return data, anew
+
+
 def calibrate(stream, solved):
     """How each sensor sits on its bone, by the body as markers show it."""
-    data, recording = stream.read().astype(float), suit_recording_of(stream)
+    (data, _), recording = _heard(stream), suit_recording_of(stream)
     world, held = _bones(solved)
     take_times, figures = _times(stream, data, solved, world, held)
     shown = device_start_s(stream) + np.arange(len(data)) / float(stream.rate)
@@ -105,7 +124,7 @@ def calibrate(stream, solved):
 
 def guides(stream, document, solved):
     """The Guides of a suit; headings, and what else is off, from the bones that markers show."""
-    data = stream.read().astype(float)
+    data, anew = _heard(stream)
     world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held, clock_of(document))
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
@@ -118,10 +137,18 @@ def guides(stream, document, solved):
         _felt_at_pelvis(data, own, document, found.world, solved, held[:, SUIT_BONES.index("hips")]),
         (
             *(fault_snag(f, solved.times_s, "markers") for f in found.faults),
+            *(_anew_snag(bone, float(own[sample]), leap) for bone, sample, leap in anew),
             *(_unlike_snag(bone, stray_rad, solved.times_s) for bone, stray_rad in found.unlike_rad.items()),
         ),
         found.stray_rad,
     )
+
+
+def _anew_snag(bone, at_s, leap_rad):
+    """The Snag of a filter that began anew at a moment of the take."""
+    where, by = in_words(bone), abs(np.degrees(leap_rad))
+    text = f"{where}: the sensor's filter began anew, its heading off by {by:.0f}°; put back as it was"
+    return Snag("filter anew", "suit", at_s, at_s, by / MAGNET_LIMIT_DEG, text, f"{MAGNET_LIMIT_DEG:.0f}°", where)
 
 
 def _unlike_snag(bone, stray_rad, times_s):

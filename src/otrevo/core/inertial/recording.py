@@ -124,7 +124,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     rate, at = common_grid([t for t, *_ in readings.values()], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
     turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
     for s, (bone, (own, reading, felt)) in enumerate(readings.items()):
-        reading, leaps = _as_one_heading(own, make_continuous(reading))
+        reading, leaps = as_one_heading(own, make_continuous(reading))
         anew += [f"{bone} at {own[k] - at[0]:.1f} s by {abs(np.degrees(leap)):.0f}°" for k, leap in leaps]
         turned[:, s], force[:, s] = on_grid(own, reading, felt, at, max(LONGEST_GAP_S, 1.6 / rate))
     if anew:
@@ -132,7 +132,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     return SuitRecording(names, rate, float(at[0]), turned, force, up, tuple(notes))
 
 
-def _as_one_heading(own, rotation):
+def as_one_heading(own, rotation):
     """(rotations (K, 4) of a sensor without leaps of its filter's heading, [(sample after it, leap in rad)]).
 
     own (K,), in s; rotation (K, 4), continuous, +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
