@@ -209,7 +209,7 @@ class FromWarmUpToTake(Worn):
                 self.assertAlmostEqual(told, 0.3 if name else 0.0, delta=0.1)
             self.assertEqual(any("skin turns less" in note for note in report["notes"]), name == "skin")
             off[name] = self.angles_off(body, self.true_motion(take, body), missed)[0].max()
-        self.assertLess(off["skin"], off[""] + 2.0)  # 45 degrees to and fro, of which it misses 13
+        self.assertLess(off["skin"], off[""] + 2.5)  # 45 degrees to and fro, of which it misses 13
 
     def test_upper_body_alone(self):
         status, said = self.run_pass(

@@ -28,7 +28,7 @@ SUIT_SIGMA_ALONE_RAD = 0.013
 SUIT_LEADS_AFTER_S = 0.05
 HOLDING_MARKERS = 2  # with fewer of its own in sight a sensor helps to turn a bone
 SPEED_FRAMES = 4  # beside a gap, by which its ends' speeds are told
-SPEED_TELLS_S = 1.0  # in a gap this long they count half
+SPEED_TELLS_S = 1.5  # in a gap this long they count half
 
 
 @dataclass(frozen=True)
