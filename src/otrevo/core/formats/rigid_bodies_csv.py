@@ -94,7 +94,7 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
         if h.any()
     ]
     if told:
-        notes.append(f"stayed in one place again and again, which counts as not seen: {', '.join(told)}")
+        notes.append(f"sent the same place again and again, which counts as not seen: {', '.join(told)}")
     parts = [p[~h] for p, h in zip(parts, held, strict=True)]
     rate, at = common_grid([times_s[p] for p in parts], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
     places, turns = np.empty((len(at), len(names), 3)), np.empty((len(at), len(names), 4))

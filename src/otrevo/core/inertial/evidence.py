@@ -281,10 +281,8 @@ def _felt_products(first, shape, weight, apart, always, part, turned, pieces, re
         np.zeros((pieces, kinds, rest)),
     )
     begin = 0
-    while begin < len(
-        first
-    ):  # samples in a row with the same pieces, and in the same part, have their products in common
-        end = begin
+    while begin < len(first):
+        end = begin  # samples in a row with the same pieces, and in the same part, have their products in common
         while end < len(first) and first[end] == first[begin] and part[end] == part[begin]:
             end += 1
         turns, beside = np.zeros((3 * (end - begin), reach * kinds)), np.zeros((3 * (end - begin), 1 + count))

@@ -24,9 +24,7 @@ WINDOW_S = 20.0
 FIRST_WINDOWS = 6  # in which it is looked how filters are turned when a take begins,
 MOST = 0.7  # until so many sensors have told
 WANDER_RAD = np.radians(1.5)  # a minute, besides the drift
-DRIFT_RAD_S = (
-    np.radians(2.5) / 60
-)  # one minute of warm-up tells little of how a filter drifts: the take goes on to tell
+DRIFT_RAD_S = np.radians(2.5) / 60  # so little does one minute of warm-up tell of how a filter drifts; the take goes on
 DRIFTS_RAD_S = np.radians(0.3) / 60  # by how much that changes in a minute
 UNKNOWN_RAD = np.radians(8.0)  # of filters that were set anew
 SURE_RAD = np.radians(1.0)  # of filters just after the warm-up
