@@ -81,6 +81,17 @@ def held_on(own, rotation, values):
     return out
 
 
+def without_repeats(parts, times_s, rotation, values):
+    """({source: its samples}, {source: s}): parts as of in_order without what held_on finds in them, and for how long a source held on, where it did."""
+    left, held_s = {}, {}
+    for source, rows in parts.items():
+        held = held_on(times_s[rows], rotation[rows], values[rows])
+        left[source] = rows[~held]
+        if held.any():
+            held_s[source] = float(np.diff(times_s[rows])[held[1:]].sum())
+    return left, held_s
+
+
 def common_grid(own_times, slowest_hz, fastest_hz, shortest_s, where):
     """(rate in Hz, times (T,)) that sources with times of their own, a list of (K,), share.
 

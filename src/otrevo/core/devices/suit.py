@@ -6,7 +6,7 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.conventions import find_runs, make_continuous, quaternion_rotate, slerp
+from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
@@ -98,8 +98,7 @@ def _heard(stream):
         held = held_on(at / float(stream.rate), data[at, s, :4], data[at, s, 4:])
         data[at[held], s] = np.nan
         at = at[~held]
-        rotation, leaps = as_one_heading(at / float(stream.rate), make_continuous(data[at, s, :4]))
-        data[at, s, :4] = rotation
+        data[at, s, :4], leaps = as_one_heading(at / float(stream.rate), data[at, s, :4])
         anew += [(bone, int(at[k]), leap) for k, leap in leaps]
     return data, anew
 

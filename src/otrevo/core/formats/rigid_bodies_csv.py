@@ -13,7 +13,7 @@ from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import FileStream, Format
 from otrevo.core.formats.sample_table import has_columns, read_samples
-from otrevo.core.samples import common_grid, held_on, in_order, on_grid
+from otrevo.core.samples import common_grid, in_order, on_grid, without_repeats
 
 COLUMNS = ("time", "body", "px", "py", "pz", "qx", "qy", "qz", "qw")
 MOST_BODIES = 200
@@ -86,16 +86,11 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
     if not parts:
         raise InputError(f"{where}: no body has two good samples; expected a place and a unit rotation for each.")
     notes += [f"'{name}' has no samples; left out" for i, name in enumerate(names) if i not in parts] + odd
+    parts, held_s = without_repeats(parts, times_s, rotation, position)
+    if held_s:
+        told = ", ".join(f"'{names[i]}' for {s:.1f} s" for i, s in held_s.items())
+        notes.append(f"sent the same place again and again, which counts as not seen: {told}")
     names, parts = tuple(names[i] for i in parts), list(parts.values())
-    held = [held_on(times_s[p], rotation[p], position[p]) for p in parts]
-    told = [
-        f"'{n}' for {np.diff(times_s[p])[h[1:]].sum():.1f} s"
-        for n, p, h in zip(names, parts, held, strict=True)
-        if h.any()
-    ]
-    if told:
-        notes.append(f"sent the same place again and again, which counts as not seen: {', '.join(told)}")
-    parts = [p[~h] for p, h in zip(parts, held, strict=True)]
     rate, at = common_grid([times_s[p] for p in parts], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
     places, turns = np.empty((len(at), len(names), 3)), np.empty((len(at), len(names), 4))
     for n, part in enumerate(parts):

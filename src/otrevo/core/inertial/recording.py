@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from otrevo.core.conventions import (
-    make_continuous,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -13,7 +12,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.samples import common_grid, held_on, in_order, on_grid
+from otrevo.core.samples import common_grid, in_order, on_grid, without_repeats
 from otrevo.core.solve.suit import SUIT_BONES
 
 CALLED = {"pelvis": "hips"}  # names of sensors that are not the bone's own
@@ -106,25 +105,20 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     if not parts:
         raise InputError(f"{where}: no sensor has two samples; expected a recording.")
     notes += odd
-    names = tuple(b for b in SUIT_BONES if b in parts)
-    readings, held_s, anew = {}, {}, []
-    for bone in names:
-        part = parts[bone]
-        held = held_on(times_s[part], rotation[part], force_ms2[part])
-        held_s[bone] = float(np.diff(times_s[part])[held[1:]].sum())
-        part = part[~held]
-        readings[bone] = times_s[part], rotation[part] / size[part, None], force_ms2[part]
+    parts, held_s = without_repeats({b: parts[b] for b in SUIT_BONES if b in parts}, times_s, rotation, force_ms2)
+    names, anew = tuple(parts), []
+    readings = {b: (times_s[p], rotation[p] / size[p, None], force_ms2[p]) for b, p in parts.items()}
     up = _up(*(np.concatenate([r[k] for r in readings.values()]) for k in (1, 2)), where)
     if up == "Z":
         readings = {b: (t, quaternion_multiply(_Z_TO_Y, q), f) for b, (t, q, f) in readings.items()}
         notes.append("the filters' world has Z up")
-    if any(held_s.values()):
-        told = ", ".join(f"{b} for {s:.1f} s" for b, s in held_s.items() if s)
+    if held_s:
+        told = ", ".join(f"{b} for {s:.1f} s" for b, s in held_s.items())
         notes.append(f"sent the same reading again and again, which counts as lost: {told}")
     rate, at = common_grid([t for t, *_ in readings.values()], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
     turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
     for s, (bone, (own, reading, felt)) in enumerate(readings.items()):
-        reading, leaps = as_one_heading(own, make_continuous(reading))
+        reading, leaps = as_one_heading(own, reading)
         anew += [f"{bone} at {own[k] - at[0]:.1f} s by {abs(np.degrees(leap)):.0f}°" for k, leap in leaps]
         turned[:, s], force[:, s] = on_grid(own, reading, felt, at, max(LONGEST_GAP_S, 1.6 / rate))
     if anew:
@@ -135,7 +129,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
 def as_one_heading(own, rotation):
     """(rotations (K, 4) of a sensor without leaps of its filter's heading, [(sample after it, leap in rad)]).
 
-    own (K,), in s; rotation (K, 4), continuous, +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
+    own (K,), in s; rotation (K, 4), +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
     """
     turned = quaternion_multiply(rotation[1:], quaternion_conjugate(rotation[:-1]))  # in the filter's world
     step = np.pad(rotvec_from_quaternion(turned), ((BESIDE, BESIDE), (0, 0)))

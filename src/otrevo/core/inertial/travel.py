@@ -171,6 +171,13 @@ def _system_of(recording, calibration, headings, skeleton, joint, world, blurred
     )
 
 
+def _stay(band, at, n, weight):
+    """Add that places, by their numbers `at` (N,) in a system of n a frame, are in the next frame where they are."""
+    band[0, at] += weight
+    band[0, at + n] += weight
+    band[n, at] -= weight
+
+
 def _unheard(recording, bone):
     """The frames (T,) in which nothing is heard of a bone's sensor for longer than for a moment."""
     missing = np.isnan(recording.rotation[:, recording.names.index(bone), 0])
@@ -190,7 +197,8 @@ class _System:
         self.aim = np.zeros((count * n, 3))
         felt = np.concatenate([hips[:, None], ends.felt], axis=1)
         self._accelerated(np.where(unheard[..., None], 0.0, felt), unheard)
-        self._going_nowhere(np.flatnonzero(unheard[:-1, 0]))
+        # the speed of hips that nobody hears lasts for about a second
+        _stay(self.band, np.flatnonzero(unheard[:-1, 0]) * n, n, self.rate / UNHEARD_SD_M_S**2)
         for k in range(1, n):
             self._tied(k, ends.relative[:, k - 1])
         self.band[0, 0] += ANCHOR  # the hips begin at the origin
@@ -210,14 +218,6 @@ class _System:
                     if j >= i:
                         self.band[(j - i) * n, at + i * n] += w * ci * cj
                 self.aim[at + i * n] += (w * ci)[:, None] * value
-
-    def _going_nowhere(self, frames):
-        """The hips go on from these frames (N,) to the next at some speed that lasts for about a second."""
-        at = frames * self.n
-        w = self.rate / UNHEARD_SD_M_S**2
-        self.band[0, at] += w
-        self.band[0, at + self.n] += w
-        self.band[self.n, at] -= w
 
     def _tied(self, k, relative):
         at = np.arange(self.count) * self.n
@@ -304,9 +304,7 @@ class _System:
             at = np.arange(start, end - 1) * n + self.ends.number(p.end)
             w = 1 / (SIT_SD_M if c.point == "hips" else STAND_SD_M) ** 2
             step = (p.offset[start + 1 : end] - p.offset[start : end - 1]) * -w
-            band[0, at] += w
-            band[0, at + n] += w
-            band[n, at] -= w
+            _stay(band, at, n, w)
             aim[at + n] += step
             aim[at] -= step
         return band, aim
