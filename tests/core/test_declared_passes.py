@@ -9,18 +9,22 @@ from unittest import mock
 
 import numpy as np
 
+from otrevo.core.body.performer import performer_from_document
 from otrevo.core.characters.character import read_character
 from otrevo.core.characters.sheet import propose_sheet
+from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import calibrate_face
 from otrevo.core.hands.gloves import calibrate_gloves
 from otrevo.core.passes.catalogue import PASSES, from_there_on, pass_named, passes_of
 from otrevo.core.passes.contract import PlayedCharacter, SampleClock, TakeMaterial, TakeStream
+from otrevo.core.passes.solve import PASS as SOLVE
 from otrevo.core.passes.warm_up import PASS as WARM_UP
 from otrevo.core.sim.characters.files import FOLDER
 from otrevo.core.sim.devices import Clock
 from otrevo.core.sim.rig import make_room
 from otrevo.core.sim.stage import roll
+from otrevo.core.solve.suit import SUIT_BONES
 from otrevo.core.timecode.labels import TimecodeFormat
 from tests.core.stage import true_calibration
 
@@ -287,6 +291,64 @@ class EveryPass(unittest.TestCase):
         there = np.isfinite(raw[:, k])
         same = np.corrcoef(shapes.data[known, k], np.interp(at[known], own[there], raw[there, k]))[0, 1]
         self.assertGreater(same, 0.99)
+
+
+class SuitBesideMarkers(unittest.TestCase):
+    """Suits that are not heard as they should be, in a take whose streams come as they were recorded."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.clean = cls().solved()
+
+    def solved(self, change=lambda suit: None):
+        """The outcome of a solve of a forearm that is hidden for a second, after change(suit (T, 17, 7)), in place."""
+        given, outcomes = materials()
+        performer = performer_from_document(outcomes["warm-up"].performer)
+        forearm = [m for m, bone in enumerate(performer.marker_bones) if bone in ("leftLowerArm", "leftHand")]
+
+        def with_change(stream):
+            data = np.array(stream.read(), dtype=float)
+            if stream.kind == "orientations":
+                change(data)
+            elif stream.name == "labelled":
+                data[250:400, forearm] = np.nan
+            else:
+                return stream
+            return replace(stream, read=lambda: data)
+
+        material = replace(given["solve"], performer=performer)
+        made = {name: tuple(with_change(t) for t in tracks) for name, tracks in material.made.items()}
+        streams = tuple(with_change(s) for s in material.streams)
+        return outcome_of(SOLVE, replace(material, streams=streams, made=made))
+
+    def rotations(self, outcome):
+        return next(t.data for t in outcome.tracks if t.name == "body rotation")
+
+    def test_a_filter_that_begins_anew_is_a_snag_and_its_limb_stays_where_it_is(self):
+        arm = SUIT_BONES.index("leftLowerArm")
+
+        def begun_anew(suit):
+            turn = quaternion_from_rotvec(np.radians([0.0, 60.0, 0.0]))
+            suit[220:, arm, :4] = quaternion_multiply(turn, suit[220:, arm, :4])
+
+        clean, found = self.clean, self.solved(begun_anew)
+        self.assertNotIn("began anew", " ".join(s.text for s in clean.snags))
+        (snag,) = (s for s in found.snags if "began anew" in s.text)
+        self.assertIn("left lower arm: the sensor's filter began anew, its heading off by 60°", snag.text)
+        np.testing.assert_allclose(self.rotations(found), self.rotations(clean), atol=0.01)
+
+    def test_what_is_sent_again_and_again_counts_as_lost(self):
+        arm = SUIT_BONES.index("leftLowerArm")
+
+        def held(suit):
+            suit[200:320, arm] = suit[199, arm]
+
+        def lost(suit):
+            suit[200:320, arm] = np.nan
+
+        as_held, as_lost, clean = (self.rotations(o) for o in (self.solved(held), self.solved(lost), self.clean))
+        np.testing.assert_array_equal(as_held, as_lost)
+        self.assertGreater(np.abs(as_lost - clean).max(), 1e-6, "the suit has its part in this take")
 
 
 if __name__ == "__main__":

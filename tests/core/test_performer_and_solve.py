@@ -28,6 +28,7 @@ from otrevo.core.warm_up.calibrate import calibrate_performer
 from tests.core.stage import RATE, label_shares, rolled, true_calibration, truly_labelled
 
 BODY = 22
+SLOW = RATE / 2
 
 
 def joint_errors(solution, performance):
@@ -38,23 +39,25 @@ def joint_errors(solution, performance):
 
 
 class FromWarmUpToBody(unittest.TestCase):
-    """The whole optical line on one body that nobody has seen: warm-up, label, solve, against the truth."""
+    """The whole optical line on one body that nobody has seen: warm-up, label, solve, against the truth.
+
+    Warm-ups are filmed at half the rate of takes.
+    """
 
     @classmethod
     def setUpClass(cls):
-        cls.performer, _, cls.warm_up = rolled("warm-up", 40, missing=0.05, sloppiness=6.0)
-        cls.calibration, cls.labels = calibrate_performer(
-            cls.warm_up.points_m, RATE, shipped_chart(), cls.performer.height_m
-        )
+        cls.performer, _, warm_up = rolled("warm-up", 40, missing=0.05, sloppiness=6.0)
+        cls.points, cls.truth = warm_up.points_m[::2], warm_up.truth[::2]
+        cls.calibration, cls.labels = calibrate_performer(cls.points, SLOW, shipped_chart(), cls.performer.height_m)
 
     def test_names_without_clicking(self):
-        right, wrong = label_shares(self.labels.labels, self.warm_up.truth)
+        right, wrong = label_shares(self.labels.labels, self.truth)
         self.assertGreater(right, 0.99)
         self.assertLess(wrong, 0.01)
 
     def test_whichever_way_the_t_pose_faces_bones_are_as_long(self):
-        about = self.warm_up.points_m * [-1.0, 1.0, -1.0]  # half a turn
-        turned, _ = calibrate_performer(about, RATE, shipped_chart(), self.performer.height_m)
+        about = self.points * [-1.0, 1.0, -1.0]  # half a turn
+        turned, _ = calibrate_performer(about, SLOW, shipped_chart(), self.performer.height_m)
         bones, markers = (
             [getattr(part, name) for part in pair]
             for pair, name in (
@@ -67,9 +70,9 @@ class FromWarmUpToBody(unittest.TestCase):
 
     def test_palms_may_face_forward_in_the_t_pose(self):
         """How the markers sit on forearms then comes from the chart and from all else the arms do."""
-        chart, performance = shipped_chart(), perform("warm-up", self.performer, 40, RATE)
+        chart, performance = shipped_chart(), perform("warm-up", self.performer, 40, SLOW)
         motion = performance.motion
-        ease = np.clip((2.6 - np.arange(len(motion)) / float(RATE)) / 0.8, 0.0, 1.0)
+        ease = np.clip((2.6 - np.arange(len(motion)) / float(SLOW)) / 0.8, 0.0, 1.0)
         roll = quaternion_from_rotvec(np.outer(np.radians(-70.0) * ease**2 * (3 - 2 * ease), [1.0, 0.0, 0.0]))
         local = motion.rotation_local.copy()
         for bone in ("leftLowerArm", "rightLowerArm"):
@@ -77,7 +80,7 @@ class FromWarmUpToBody(unittest.TestCase):
             local[:, b] = quaternion_multiply(local[:, b], roll)
         forward = replace(performance, motion=replace(motion, rotation_local=local))
         seen = see(forward, self.performer, chart, 40, hidden=0.02, limb_losses=0)
-        calibration, labels = calibrate_performer(seen.points_m, RATE, chart, self.performer.height_m)
+        calibration, labels = calibrate_performer(seen.points_m, SLOW, chart, self.performer.height_m)
         self.assertGreater(label_shares(labels.labels, seen.truth)[0], 0.99)
         for bone in ("leftLowerArm", "rightLowerArm"):
             on = [b == bone for b in chart.bones]
@@ -91,9 +94,9 @@ class FromWarmUpToBody(unittest.TestCase):
     def test_a_roll_may_begin_with_the_arms_down(self):
         """As that of whoever wears a suit as well does."""
         person = make_performer(41, shipped_chart(), sloppiness_deg=2.5)
-        seen = see(perform("suit warm-up", person, 41, RATE), person, shipped_chart(), 41, hidden=0.02, limb_losses=0)
-        first = slice(0, 28 * 120)
-        calibration, labels = calibrate_performer(seen.points_m[first], RATE, shipped_chart(), person.height_m)
+        seen = see(perform("suit warm-up", person, 41, SLOW), person, shipped_chart(), 41, hidden=0.02, limb_losses=0)
+        first = slice(0, 28 * 60)
+        calibration, labels = calibrate_performer(seen.points_m[first], SLOW, shipped_chart(), person.height_m)
         right, wrong = label_shares(labels.labels, seen.truth[first])
         self.assertGreater(right, 0.99)
         self.assertLess(wrong, 0.01)
@@ -134,9 +137,9 @@ class FromWarmUpToBody(unittest.TestCase):
     def test_impossible_heights_and_short_warm_ups_are_refused(self):
         for height in (182.0, 0.3, -1.7):
             with self.assertRaisesRegex(InputError, "height"):
-                calibrate_performer(self.warm_up.points_m, RATE, shipped_chart(), height)
+                calibrate_performer(self.points, SLOW, shipped_chart(), height)
         with self.assertRaisesRegex(InputError, "at least 2 s"):
-            calibrate_performer(self.warm_up.points_m[:100], RATE, shipped_chart(), 1.7)
+            calibrate_performer(self.points[:50], SLOW, shipped_chart(), 1.7)
 
 
 class Solving(unittest.TestCase):

@@ -1,22 +1,16 @@
 """Takes of suits whose sensors are not heard, hold on to what they last sent, or whose filters begin anew."""
 
 import json
-import unittest
-from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
-from otrevo.core.body.performer import performer_from_document
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.suit_table import write_suit
-from otrevo.core.passes.solve import PASS as SOLVE
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.suit import read_suit
-from otrevo.core.solve.suit import SUIT_BONES
-from tests.core.test_declared_passes import materials, outcome_of
 from tests.core.test_suit_alone import AGE_S, Worn
 
 
@@ -128,57 +122,3 @@ class Unheard(Worn):
         self.assertLess(
             np.delete(self.turned_deg(body, ["chest", "leftFoot"]), np.r_[40:230, 1690:1999], axis=0).mean(), 2.0
         )
-
-
-class BesideMarkers(unittest.TestCase):
-    """In a take of the application, whose streams come as they were recorded."""
-
-    def solved(self, change=lambda suit: None):
-        """The outcome of a solve of a forearm that is hidden for a second, after change(suit (T, 17, 7)), in place."""
-        given, outcomes = materials()
-        performer = performer_from_document(outcomes["warm-up"].performer)
-        forearm = [m for m, bone in enumerate(performer.marker_bones) if bone in ("leftLowerArm", "leftHand")]
-
-        def with_change(stream):
-            data = np.array(stream.read(), dtype=float)
-            if stream.kind == "orientations":
-                change(data)
-            elif stream.name == "labelled":
-                data[250:400, forearm] = np.nan
-            else:
-                return stream
-            return replace(stream, read=lambda: data)
-
-        material = replace(given["solve"], performer=performer)
-        made = {name: tuple(with_change(t) for t in tracks) for name, tracks in material.made.items()}
-        streams = tuple(with_change(s) for s in material.streams)
-        return outcome_of(SOLVE, replace(material, streams=streams, made=made))
-
-    def rotations(self, outcome):
-        return next(t.data for t in outcome.tracks if t.name == "body rotation")
-
-    def test_a_filter_that_begins_anew_is_a_snag_and_its_limb_stays_where_it_is(self):
-        arm = SUIT_BONES.index("leftLowerArm")
-
-        def begun_anew(suit):
-            turn = quaternion_from_rotvec(np.radians([0.0, 60.0, 0.0]))
-            suit[220:, arm, :4] = quaternion_multiply(turn, suit[220:, arm, :4])
-
-        clean, found = self.solved(), self.solved(begun_anew)
-        self.assertNotIn("began anew", " ".join(s.text for s in clean.snags))
-        (snag,) = (s for s in found.snags if "began anew" in s.text)
-        self.assertIn("left lower arm: the sensor's filter began anew, its heading off by 60°", snag.text)
-        np.testing.assert_allclose(self.rotations(found), self.rotations(clean), atol=0.01)
-
-    def test_what_is_sent_again_and_again_counts_as_lost(self):
-        arm = SUIT_BONES.index("leftLowerArm")
-
-        def held(suit):
-            suit[200:320, arm] = suit[199, arm]
-
-        def lost(suit):
-            suit[200:320, arm] = np.nan
-
-        as_held, as_lost, clean = (self.rotations(self.solved(change)) for change in (held, lost, lambda suit: None))
-        np.testing.assert_array_equal(as_held, as_lost)
-        self.assertGreater(np.abs(as_lost - clean).max(), 1e-6, "the suit has its part in this take")

@@ -200,10 +200,11 @@ def find_link(felt_, above, below, joint):
     return _find(felt_, above, below, joint, None, NEAR_M)
 
 
+@njit(cache=True, error_model="numpy")
 def _cleaned(normal):
-    """Normal matrices (..., N, N) without what is negative in them."""
+    """A normal matrix (N, N) without what is negative in it."""
     value, vector = np.linalg.eigh(normal)
-    return (vector * np.maximum(value, 0.0)[..., None, :]) @ vector.swapaxes(-1, -2)
+    return (vector * np.maximum(value, 0.0)) @ np.ascontiguousarray(vector.T)
 
 
 GRID_STEP_RAD = np.radians(6.0)
@@ -277,10 +278,10 @@ _TURNED = np.array(
 )  # by 1, cosine and sine
 
 
-def _costs_of_headings(headings, upper, lower, untrue, noise, usual_m, arm_m):
+def _costs_of_headings(headings, upper, lower, trembles, skins, noise, usual_m, arm_m):
     """What the best places of the joint leave unexplained, with their prior, for each of `headings` (H,) between two filters.
 
-    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides; untrue: as in _find. A heading comes into every product of the two sides by its cosine and its
+    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides; trembles, skins: as in _told. A heading comes into every product of the two sides by its cosine and its
     sine alone, so the samples are gone through once and not once for each heading.
     """
     (force_u, bend_u), (force_l, bend_l) = upper, lower
@@ -297,9 +298,8 @@ def _costs_of_headings(headings, upper, lower, untrue, noise, usual_m, arm_m):
     normal[:, 3:, :3] = normal[:, :3, 3:].swapaxes(1, 2)
     aim = np.concatenate([across[:, :3, 3] - own_u[:3, 3], across[:, 3, :3] - own_l[:3, 3]], axis=1)
     wanted2 = own_u[3, 3] + own_l[3, 3] - 2 * across[:, 3, 3]
-    believed, share = _believed(normal / noise**2, *untrue(len(force_u) / noise**2))
-    stiff = share @ believed + np.eye(6) / arm_m**2
-    r = np.linalg.solve(stiff, share @ (aim / noise**2)[..., None] + (usual_m / arm_m**2)[:, None])[..., 0]
+    firm = len(force_u) / noise**2
+    r = _places(normal / noise**2, aim / noise**2, firm * trembles, firm * skins, usual_m, arm_m)
     left = np.einsum("ha,hab,hb->h", r, normal, r) - 2 * (r * aim).sum(1) + wanted2
     return left / noise**2 + ((r - usual_m) ** 2).sum(1) / arm_m**2
 
@@ -324,16 +324,82 @@ def _scatter_of_parts(turn, times, weight, upper, lower, trembled, r, normal, no
     return off @ off.T
 
 
+@njit(cache=True, error_model="numpy")
 def _believed(normal, trembled, skin):
-    """(normal matrices (..., 6, 6) of places without what trembling adds to them, how much of their rows and of the aim's is believed (..., 6, 6)).
+    """(normal matrix (6, 6) of places without what trembling adds to it, how much of its rows and of the aim's is believed (6, 6)).
 
     Bends are measured too. Where they tremble they add trembled (6,) to the diagonal, and a joint would seem to lie at its sensor; that is taken
     off as well as it is known. Skin swings just as the limb feels: what it adds, up to skin (6,), looks like a joint elsewhere. So what
     the movement says in a direction counts for as much as it exceeds both.
     """
     normal = _cleaned(normal - np.diag(trembled))
-    astray = (PLACE_M * np.hypot(TREMBLE_KNOWN * trembled, skin)) ** 2  # variance of the aim, besides that of the noise
-    return normal, np.linalg.solve(normal + np.diag(astray + 1e-6), normal).swapaxes(-1, -2)
+    astray = PLACE_M**2 * ((TREMBLE_KNOWN * trembled) ** 2 + skin**2)  # variance of the aim, besides that of the noise
+    return normal, np.ascontiguousarray(np.linalg.solve(normal + np.diag(astray + 1e-6), normal).T)
+
+
+@njit(cache=True, error_model="numpy")
+def _places(normal, aim, trembled, skin, usual_m, arm_m):
+    """Places (H, 6) of a joint by each of some normal matrices (H, 6, 6) with their aims (H, 6); the rest as in _believed and _find."""
+    out = np.empty(aim.shape)
+    for h in range(len(aim)):
+        believed, share = _believed(normal[h], trembled, skin)
+        out[h] = np.linalg.solve(share @ believed + np.eye(6) / arm_m**2, share @ aim[h] + usual_m / arm_m**2)
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _told(products, noise, firm, trembles, skins, near, usual_m, arm_m):
+    """(normal matrix (8, 8), aim (8,)) of what _products gives, both with the prior; with doubts where nothing else keeps the places near.
+
+    firm: the samples' weights over the noise's square; trembles, skins (6,): what both add for each of that.
+    """
+    normal, aim = products[:8, :8] / noise**2, products[:8, 8] / noise**2
+    here = np.ascontiguousarray(normal[:6, :6])
+    if near:
+        normal[:6, :6] = _cleaned(here - np.diag(firm * trembles))
+    else:
+        believed, share = _believed(here, firm * trembles, firm * skins)
+        normal[:6, :6] = share @ believed
+        normal[:6, 6:] = share @ np.ascontiguousarray(normal[:6, 6:])
+        aim[:6] = share @ aim[:6]
+        normal[6:, :6] = normal[:6, 6:].T
+    normal[:6, :6] += np.eye(6) / arm_m**2
+    aim[:6] += usual_m / arm_m**2
+    return normal, aim
+
+
+@njit(cache=True, error_model="numpy")
+def _fitted(
+    force_u, bend_u, force_l, bend_l, times, calm, trembles, skins, near, usual_m, arm_m, usual_noise, psi, usual_drift
+):
+    """(heading psi, drift, places (6,), normal matrix (8, 8), turn (K, 3, 3), weights (K,), noise, squares left (K,)) of a joint, by
+    Gauss-Newton from a heading on. calm (K,): how much each sample counts at best; the rest as in _find and _told.
+    """
+    drift, noise, weight = usual_drift, usual_noise, calm
+    turn = np.zeros((len(times), 3, 3))
+    for _ in range(12):
+        for k in range(len(times)):
+            c, s = np.cos(psi + drift * times[k]), np.sin(psi + drift * times[k])
+            turn[k, 0, 0], turn[k, 0, 2], turn[k, 1, 1], turn[k, 2, 0], turn[k, 2, 2] = c, s, 1.0, -s, c
+        products = _products(turn, times, weight, force_u, bend_u, force_l, bend_l, np.zeros(3))
+        normal, aim = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
+        r = np.linalg.solve(np.ascontiguousarray(normal[:6, :6]), aim[:6])
+        left2 = _left(turn, force_u, bend_u, force_l, bend_l, r)
+        if len(times):
+            noise = max(usual_noise, np.sqrt(np.median(calm * left2) / 2.37))
+        weight = calm / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
+        products = _products(turn, times, weight, force_u, bend_u, force_l, bend_l, r[3:])
+        normal, _ = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
+        normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
+        normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
+        gradient = np.zeros(8)  # the places are at their best already
+        gradient[6:] = (np.ascontiguousarray(products[6:8, :6]) @ r - products[6:8, 8]) / noise**2
+        gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
+        step = np.linalg.solve(normal, gradient)
+        psi, drift = psi - step[6], drift - step[7]
+        if abs(step[6]) < 1e-5:
+            break
+    return psi, drift, r, normal, turn, weight, noise, left2
 
 
 def _find(felt_, above, below, joint, near, near_m):
@@ -341,42 +407,22 @@ def _find(felt_, above, below, joint, near, near_m):
     ok = felt_.known[:, a] & felt_.known[:, b]
     zero = float(felt_.times_s.mean())
     t = felt_.times_s[ok] - zero
-    noise = usual = NOISE_MS2 * LOOSE.get(joint, 1.0)
+    noise = NOISE_MS2 * LOOSE.get(joint, 1.0)
     upper, lower = (felt_.force[ok, a], felt_.bend[ok, a]), (felt_.force[ok, b], felt_.bend[ok, b])
     usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
     both = [a, b]
-    trembles = np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3)
+    trembles = 3 * np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3)
     calm = np.ones(len(t))
     if near:  # where limbs are shaken, skin swings most, and what it feigns goes with the movement as no noise does
         swings = SWINGS_RAD_PER_MS2 * PLACE_M * np.hypot(*felt_.shakes[ok][:, both].T)
         calm = 1 / (1 + (swings / NOISE_MS2) ** 2)
     feels2 = [calm @ (force**2).mean(axis=1) / max(calm.sum(), 1e-9) for force, _ in (upper, lower)]
-    skins = (SKIN_MAY_PER_M if near else SKIN_PER_M) ** 2 * np.repeat(feels2, 3)
-
-    def untrue(firm):
-        """What trembling and skin add to a normal matrix of places, (6,) each; firm: the samples' weights over the noise's square."""
-        return 3 * firm * trembles, 3 * firm * skins
-
-    def told(products, weight):
-        """(normal matrix, aim) of what _products gives, both with the prior; with doubts where nothing else keeps the places near."""
-        normal, aim = products[:-1, :-1] / noise**2, products[:-1, -1] / noise**2
-        trembled, skin = untrue(weight.sum() / noise**2)
-        if near:
-            normal[:6, :6] = _cleaned(normal[:6, :6] - np.diag(trembled))
-        else:
-            normal[:6, :6], share = _believed(normal[:6, :6], trembled, skin)
-            normal[:6], aim[:6] = share @ normal[:6], share @ aim[:6]
-            normal[6:, :6] = normal[:6, 6:].T
-        normal[:6, :6] += np.eye(6) / arm_m**2
-        aim[:6] += usual_m / arm_m**2
-        return normal, aim
-
-    weight = calm
+    skins = 3 * (SKIN_MAY_PER_M if near else SKIN_PER_M) ** 2 * np.repeat(feels2, 3)
     grid, unlikely = _GRID, 0.0
     if near:
         grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
         unlikely = ((grid - near[2]) / near[4]) ** 2
-    costs = _costs_of_headings(grid, upper, lower, untrue, noise, usual_m, arm_m)
+    costs = _costs_of_headings(grid, upper, lower, trembles, skins, noise, usual_m, arm_m)
     costs = costs / (felt_.alike * max(1.0, costs.min() / (3 * len(t)))) + unlikely
     likely = np.exp(-0.5 * (costs - costs.min()))
     length = np.clip(np.abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9, 1.0)
@@ -385,32 +431,16 @@ def _find(felt_, above, below, joint, near, near_m):
     rivals = costs[np.abs(np.angle(np.exp(1j * (grid - grid[np.argmin(costs)])))) > FAR_RAD]
     if len(rivals) and rivals.min() < RIVAL * costs.min():
         spread = max(spread, FAR_RAD)
-    usual_drift = near[3] if near else 0.0
-    psi, drift = grid[np.argmin(costs)], usual_drift
-    for _ in range(12):
-        turn = heading_matrix(psi + drift * t)
-        products = _products(turn, t, weight, *upper, *lower, np.zeros(3))
-        normal, aim = told(products, weight)
-        r = np.linalg.solve(normal[:6, :6], aim[:6])
-        left2 = _left(turn, *upper, *lower, r)
-        noise = usual * max(1.0, float(np.sqrt(np.median(calm * left2) / 2.37)) / usual)
-        weight = calm / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
-        products = _products(turn, t, weight, *upper, *lower, r[3:])
-        normal, _ = told(products, weight)
-        normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
-        normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
-        gradient = (products[:8, :6] @ r - products[:8, 8]) / noise**2
-        gradient[:6] = 0.0  # the places are at their best already
-        gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
-        step = np.linalg.solve(normal, gradient)
-        psi, drift = psi - step[6], drift - step[7]
-        if abs(step[6]) < 1e-5:
-            break
+    psi, drift, r, normal, turn, weight, noise, left2 = _fitted(
+        *upper, *lower, t, calm, trembles, skins, near is not None, usual_m, arm_m, noise,
+        grid[np.argmin(costs)], float(near[3]) if near else 0.0,
+    )  # fmt: skip
     covariance = np.linalg.inv(normal) * felt_.alike
-    covariance += _scatter_of_parts(turn, t, weight, upper, lower, 3 * trembles, r, normal, noise)
+    covariance += _scatter_of_parts(turn, t, weight, upper, lower, trembles, r, normal, noise)
     if near:  # skin, or how bends tremble, may be what moves the joint away from there
         products = _products(turn, t, weight, *upper, *lower, np.zeros(3)) / noise**2 / felt_.alike
-        believed, share = _believed(products[:6, :6], *untrue(weight.sum() / noise**2 / felt_.alike))
+        firm = weight.sum() / noise**2 / felt_.alike
+        believed, share = _believed(products[:6, :6].copy(), firm * trembles, firm * skins)
         covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / arm_m**2)
         r = covariance[:6, :6] @ (share @ products[:6, 8] + usual_m / arm_m**2)
         left2 = _left(turn, *upper, *lower, r)
