@@ -143,6 +143,29 @@ class Command(unittest.TestCase):
         self.assertRegex(errors, r"otrevo: npm ci failed in web/\.\n$")
         self.assertTrue(any(line.startswith("npm ci") for line in self.said.read_text().splitlines()))
 
+    def test_loops_are_compiled_anew_when_any_source_has_changed(self):
+        """Also those whose own file has not, but which call one that has."""
+        self.python_that_works()
+        cached = self.home / "src" / "otrevo" / "core" / "__pycache__"
+        cached.mkdir(parents=True)
+        source, loop = self.home / "src" / "otrevo" / "one.py", cached / "two.loop.nbc"
+        loop.touch()
+
+        def compiled():
+            self.assertEqual(self.run_command("run", "solve")[0], 0)
+            return self.said.read_text().count("-m otrevo.cli.warm")
+
+        self.assertEqual(compiled(), 1)
+        self.assertFalse(loop.exists())
+        loop.touch()
+        self.assertEqual(compiled(), 1)
+        self.assertTrue(loop.exists())
+        stamped = (cached / ".compiled").stat().st_mtime
+        source.touch()
+        os.utime(source, (stamped + 1, stamped + 1))
+        self.assertEqual(compiled(), 2)
+        self.assertFalse(loop.exists())
+
     def test_the_command_may_be_called_from_anywhere(self):
         self.python_that_works()
         self.run_command("test", "core")
