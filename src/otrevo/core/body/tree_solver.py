@@ -36,7 +36,6 @@ from otrevo.core.body.compiled_rotations import (
 
 LIMIT_WEIGHT = 100.0  # per radian^2 beyond a soft limit
 LARGEST_STEP = 0.6  # radians a joint may turn at once
-SETTLED = 0.005  # radians, metres: after a step that is nowhere longer, another one would change nothing that matters
 
 
 class BodyArrays(NamedTuple):
@@ -346,15 +345,13 @@ def _solve_tree(chain, normal):
 
 @jit
 def _move(body, n, root, local):
-    """Take the step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP. Returns the longest part of it, radians or metres."""
+    """Take the step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP."""
     step, world, v, turned, product = n.step, n.world, n.v, n.a, n.b
     for i in range(3):
         root[i] += step[0, i]
-    longest = np.sqrt(step[0, 0] ** 2 + step[0, 1] ** 2 + step[0, 2] ** 2)
     for b in range(body.parents.shape[0]):
         p, w0, w1, w2 = body.parents[b], step[b + 1, 0], step[b + 1, 1], step[b + 1, 2]
         size = np.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
-        longest = max(longest, size)
         f = 1.0 if size < LARGEST_STEP else LARGEST_STEP / size
         if p >= 0:
             for i in range(3):
@@ -367,7 +364,6 @@ def _move(body, n, root, local):
         for i in range(3):
             for j in range(3):
                 local[b, i, j] = product[i, j]
-    return longest
 
 
 @jit
@@ -385,7 +381,7 @@ def distances(observed, marker, out):
 
 @jit
 def refine_pose(body, observed, expected, root, local, iterations, damping, residual_m):
-    """Improve one pose in place by `iterations` damped Gauss-Newton steps, or fewer where it has SETTLED.
+    """Improve one pose in place by `iterations` damped Gauss-Newton steps.
 
     body: BodyArrays; observed: Observed; expected: Expected; root (3,) and local (B, 3, 3) change. residual_m (M,):
     distance to the observation at the final pose, NaN where unseen.
@@ -398,11 +394,10 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
         np.empty((bones, 3)), np.empty(bones), np.empty((blocks, 3, 3)), np.empty((blocks, 3)), np.empty(3),
         np.empty((3, 3)), np.empty((3, 3)),
     )  # fmt: skip
-    settled = False
     for iteration in range(iterations + 1):
         pose_joints(body, root, local, n.world, n.joint)
         place_markers(body, n.world, n.joint, n.marker)
-        if iteration == iterations or settled:
+        if iteration == iterations:
             break
         n.h[:] = 0.0
         n.g[:] = 0.0
@@ -417,5 +412,5 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
         _assemble(body, root, n)
         _add_expected(body, expected, local, damping, n)
         _solve_tree(body.chain, n)
-        settled = _move(body, n, root, local) < SETTLED
+        _move(body, n, root, local)
     distances(observed, n.marker, residual_m)
