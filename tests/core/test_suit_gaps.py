@@ -82,6 +82,33 @@ class Unheard(Worn):
         self.assertEqual(report["faults"], [])
         self.assertLess(self.turned_deg(body, list(anew)).mean(), 1.0)
 
+    def test_filters_that_begin_anew_while_they_are_not_heard(self):
+        """One of them, and all when the receiver is switched on again; those that were only lost stay as they are."""
+        rng = np.random.default_rng(4)
+        every = {n: rng.choice([-1, 1]) * rng.uniform(40, 150) for n in self.suit.names}
+        for anew in ({}, {"rightLowerArm": 70.0, "hips": -110.0}, every):
+            with self.subTest(anew=list(anew)):
+
+                def away(times, rotation, force, anew=anew):
+                    lost = [self.suit.names.index(n) for n in anew or every]
+                    first, end = np.searchsorted(times, [8.0, 9.5])
+                    rotation[first:end, lost], force[first:end, lost] = np.nan, np.nan
+                    for name, degrees in anew.items():
+                        s = self.suit.names.index(name)
+                        turn = quaternion_from_rotvec(np.radians([0.0, 0.0, degrees]))
+                        rotation[end:, s] = quaternion_multiply(turn, rotation[end:, s])
+
+                body, report = self.solved_as(away)
+                said = " ".join(n for n in report["notes"] if "while they were not heard" in n)
+                self.assertEqual(said.count("°"), len(anew), said)
+                self.assertEqual(report["faults"], [])
+                heard = np.r_[0:460, 600 : len(body)]
+                local = [m.rotation_local[heard, 1:22] for m in (self.clean, body)]
+                turn = quaternion_multiply(quaternion_conjugate(local[0]), local[1])
+                off = np.degrees(2 * np.arccos(np.clip(np.abs(turn[..., 3]), 0, 1)))
+                self.assertLess(off.mean(), 2.0)
+                self.assertLess(off.mean(axis=0).max(), 6.0)
+
     def test_single_samples_that_are_sent_twice_are_nothing_new(self):
         def twice(times, rotation, force):
             again = np.random.default_rng(2).random(rotation.shape[:2]) < 0.05

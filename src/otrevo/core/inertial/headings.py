@@ -87,6 +87,15 @@ def find_headings(recording, calibration, sensed):
     return Headings(times, angle, np.stack([f.sd_from_mean() for f in (found[0], *found, found[-1])]))
 
 
+def alone(recording, calibration, sensed, span):
+    """What a span of a take, (from, to) s, tells of its headings by itself, however the filters are turned: `angle` (S,) in its middle and
+    the `covariance` (2 S, 2 S) of angles and drifts. The mean of all angles it does not tell.
+    """
+    age_s, drift = np.mean(span) - calibration.zero_s, calibration.drift_rad_s
+    window = _Window(recording, calibration, sensed, span, find_t_poses(recording, calibration))
+    return window.told(_Known.alike(calibration.heading_rad + age_s * drift, drift, ANY_RAD))
+
+
 @dataclass(frozen=True)
 class _Known:
     """What is known of headings: angle (S,), rad, how they drift (S,), rad/s, and the covariance (2 S, 2 S) of both."""

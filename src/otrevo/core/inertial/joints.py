@@ -9,7 +9,7 @@ constraints, 2012; headings by accelerations: M. Kok, J. D. Hol, T. B. Schön, A
 using inertial sensors, 2014.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -161,6 +161,16 @@ def felt(recording, up_to_hz=BAND_HZ[1]):
     return Felt(
         recording.names, recording.times_s[::step], force[::step], bend[::step], known[::step], tremble, shakes, up_to_hz
     )  # fmt: skip
+
+
+def felt_again(sensed, recording, sensors):
+    """The Felt of a recording in which only some sensors, by number, are otherwise than when it was `sensed`."""
+    sensors = sorted(sensors)
+    anew = felt(recording.only([recording.names[s] for s in sensors]))
+    parts = {k: getattr(sensed, k).copy() for k in ("force", "bend", "known", "tremble", "shakes")}
+    for k, part in parts.items():
+        part[sensors if part.ndim == 1 else np.s_[:, sensors]] = getattr(anew, k)
+    return replace(sensed, **parts)
 
 
 def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):

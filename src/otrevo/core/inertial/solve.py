@@ -7,6 +7,7 @@ import numpy as np
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.after_loss import headings_put_back
 from otrevo.core.inertial.documents import suit_from_document
 from otrevo.core.inertial.exchanged import put_right, rounds_of
 from otrevo.core.inertial.levelled import levelled
@@ -88,6 +89,10 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
+    recording, leaps = headings_put_back(recording, calibration)
+    if leaps:
+        said = ", ".join(f"{n} at {at_s:.1f} s by {abs(np.degrees(leap)):.0f}°" for n, at_s, leap in leaps)
+        notes.append(f"filters that began anew while they were not heard, their headings put back: {said}")
     faults, recording, headings = find_turned_sensors(recording, calibration, lambda share: progress(0.3 * share))
     shifted = shifted_since(recording, calibration)
     if shifted:

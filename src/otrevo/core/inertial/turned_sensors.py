@@ -22,7 +22,7 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.inertial.evidence import PIECE_S, UP, evidence_of, spline
 from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt
+from otrevo.core.inertial.joints import felt, felt_again
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.solve.suit_faults import SensorFault
 
@@ -106,20 +106,10 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
         found = [turn.and_then(left[k]) if k in left else turn for k, turn in enumerate(found)] + new
         changed = [*left.values(), *new]
         recording = _turned_back(recording, calibration, changed)
-        sensed = _felt_again(sensed, recording, {turn.sensor for turn in changed})
+        sensed = felt_again(sensed, recording, {turn.sensor for turn in changed})
     if found:
         headings = find_headings(recording, calibration, sensed)
     return sorted((_fault(turn, recording) for turn in found), key=lambda f: f.start), recording, headings
-
-
-def _felt_again(sensed, recording, sensors):
-    """The Felt of a recording in which only some sensors, by number, are otherwise than before."""
-    sensors = sorted(sensors)
-    anew = felt(recording.only([recording.names[s] for s in sensors]))
-    parts = {k: getattr(sensed, k).copy() for k in ("force", "bend", "known", "tremble", "shakes")}
-    for k, part in parts.items():
-        part[sensors if part.ndim == 1 else np.s_[:, sensors]] = getattr(anew, k)
-    return replace(sensed, **parts)
 
 
 def _told(recording, calibration, headings, sensed, changed):
@@ -195,7 +185,7 @@ def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
         tried = first
         for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
             right = _turned_back(recording, calibration, [tried])
-            own = told_by(right, _felt_again(sensed, right, {tried.sensor}), tried.sensor)
+            own = told_by(right, felt_again(sensed, right, {tried.sensor}), tried.sensor)
             told = [e.plus(more) for e, more in zip(others, own, strict=True)]
             tried = tried.and_then(_left(tried, told))
         more = [t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn) and t.sensor in sensors]
