@@ -10,7 +10,7 @@ import numpy as np
 
 from otrevo.core.conventions import find_runs, quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.calibration import UP
-from otrevo.core.inertial.headings import alone
+from otrevo.core.inertial.headings import told_by_span
 from otrevo.core.inertial.joints import felt, felt_again
 from otrevo.core.inertial.t_poses import yaw_rad
 
@@ -62,7 +62,7 @@ def _leaps(recording, calibration, sensed, first, ends):
     spans = [(times[max(0, first - width)], times[first]), (times[end], times[min(len(times) - 1, end + width)])]
     if min(np.ptp(span) for span in spans) < SHORTEST_S:
         return np.zeros(len(lost))
-    before, after = (alone(recording, calibration, sensed, span) for span in spans)
+    before, after = (told_by_span(recording, calibration, sensed, span) for span in spans)
     leap = after.angle - before.angle - calibration.drift_rad_s * (np.mean(spans[1]) - np.mean(spans[0]))
     hips = recording.names.index("hips")
     free = lost.copy()
@@ -73,7 +73,7 @@ def _leaps(recording, calibration, sensed, first, ends):
     leap, sd = _against_the_others(leap, doubt, free)
     leapt = free & (np.abs(leap) > np.maximum(ANEW_RAD, SIGMAS * sd)) & (sd < KNOWN_RAD)
     if lost.all() and leapt.sum() > MOST * count:
-        return leap + _facing_on(recording, first, end, hips)
+        return _wrapped(leap + _facing_on(recording.rotation[:, hips], ends[hips]))
     return np.where(leapt, leap, 0.0)
 
 
@@ -92,13 +92,10 @@ def _against_the_others(leap, doubt, free):
     return out, sd
 
 
-def _facing_on(recording, first, end, hips):
-    """By how much the heading of the hips' filter has leapt, if the body faces the way it did."""
-    reading = recording.rotation[:, [hips]]
-    known = np.isfinite(reading[:, 0, 0])
-    at = [np.flatnonzero(known[:first])[-1], end + np.flatnonzero(known[end:])[0]]
-    turned = quaternion_multiply(reading[at[1]], quaternion_conjugate(reading[at[0]]))
-    return float(_wrapped(yaw_rad(turned)[0]))
+def _facing_on(reading, end):
+    """By how much the heading of the hips' filter has leapt in a loss that ends at a frame, if the body faces the way it did; reading (T, 4)."""
+    before = np.flatnonzero(np.isfinite(reading[:end, 0]))[-1]
+    return float(yaw_rad(quaternion_multiply(reading[end], quaternion_conjugate(reading[before]))))
 
 
 def _wrapped(angle):

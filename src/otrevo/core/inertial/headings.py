@@ -87,7 +87,7 @@ def find_headings(recording, calibration, sensed):
     return Headings(times, angle, np.stack([f.sd_from_mean() for f in (found[0], *found, found[-1])]))
 
 
-def alone(recording, calibration, sensed, span):
+def told_by_span(recording, calibration, sensed, span):
     """What a span of a take, (from, to) s, tells of its headings by itself, however the filters are turned: `angle` (S,) in its middle and
     the `covariance` (2 S, 2 S) of angles and drifts. The mean of all angles it does not tell.
     """
