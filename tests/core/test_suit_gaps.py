@@ -54,6 +54,21 @@ class Unheard(Worn):
         off = self.turned_deg(body, ["rightLowerArm", "rightUpperArm", "rightHand"])
         self.assertLess(np.delete(off, np.s_[580:920], axis=0).mean(), 1.0)
 
+    def test_limbs_that_are_not_heard_go_with_the_others(self):
+        """A thigh between hips and a shin that are heard could be anywhere about the knee, and a foot about the ankle."""
+        for bone, most_deg in (("rightUpperLeg", 15.0), ("leftFoot", 8.0)):
+            with self.subTest(bone=bone):
+
+                def lost(times, rotation, force, bone=bone):
+                    a, b = np.searchsorted(times, [7.0, 11.0])
+                    rotation[a:b, self.suit.names.index(bone)] = np.nan
+
+                body, report = self.solved_as(lost)
+                self.assertEqual(report["faults"], [])
+                off = self.turned_deg(body, [bone])
+                self.assertLess(off[720:1080].mean(), most_deg)
+                self.assertLess(np.delete(off, np.s_[690:1110], axis=0).mean(), 1.0)
+
     def test_somebody_who_holds_still_is_heard(self):
         """Also by a device that rounds so that nothing changes for a second."""
 

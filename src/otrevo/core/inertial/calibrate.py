@@ -50,7 +50,7 @@ def _leg_measures(recording, found, skeleton):
     times = recording.times_s[[0, -1]]
     angle = found.heading_rad + (times - found.zero_s)[:, None] * found.drift_rad_s
     headings = Headings(times, angle, np.zeros_like(angle))
-    local = fit_pose(skeleton, found.names, sensed_bones(recording, found, headings))
+    local = fit_pose(skeleton, found.names, sensed_bones(recording, found, headings), recording.rate_hz)
     factor, sd = find_leg_factor(recording, found, headings, skeleton, local)
     known = LEGS_SD**2 / (LEGS_SD**2 + STEPS_SD**2 + sd**2)
     if known < 0.5:

@@ -5,6 +5,7 @@ import numpy as np
 from otrevo.core.body.model import body_model
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
 from otrevo.core.inertial.calibration import bone_rotations
+from otrevo.core.inertial.unheard_limbs import likely_turns
 from otrevo.core.solve.frames import Frames, Poses, solve_frames
 
 SENSOR_SIGMA_RAD = 0.03
@@ -37,12 +38,13 @@ def _across_silence(world):
     return out
 
 
-def fit_pose(skeleton, names, world, progress=lambda share: None):
+def fit_pose(skeleton, names, world, rate_hz, progress=lambda share: None):
     """Local rotations (T, B, 4) of a Skeleton's bones that fit world rotations (T, S, 4) of the bones `names`.
 
-    What no sensor tells is shared along its chain by how stiff joints are, and keeps within what joints can do. Where none tells anything the body goes from how it
+    A limb that is not heard for a while goes with the others as in the rest of the take. What no sensor tells at all is shared along its chain by how stiff joints are, and keeps within what joints can do. Where none tells anything the body goes from how it
     was held before to how it is held after.
     """
+    likely, likely_sd = likely_turns(names, world, rate_hz)
     world = _across_silence(world)
     model = body_model(skeleton, (), (), np.zeros((0, 3)))
     count, bones = len(world), len(model.skeleton.names)
@@ -52,6 +54,9 @@ def fit_pose(skeleton, names, world, progress=lambda share: None):
         b = model.skeleton.index(name)
         target[known, b] = world[known, s]
         weight[known, b] = 1 / SENSOR_SIGMA_RAD**2
+        guessed = ~known & np.isfinite(likely[:, s, 0])
+        target[guessed, b] = likely[guessed, s]
+        weight[guessed, b] = 1 / likely_sd[s] ** 2
     told = weight > 0
     for b in range(bones - 1, 0, -1):
         told[:, model.skeleton.parents[b]] |= told[:, b]

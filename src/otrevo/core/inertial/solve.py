@@ -108,7 +108,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     impossible = impossible_joints(performer.skeleton, names, world)
     calibration, headings, skin = seats_in_take(recording.times_s, world, calibration, headings)
     world = with_whole_turns(names, sensed_bones(level, calibration, headings), skin)
-    local = fit_pose(performer.skeleton, names, world, lambda share: progress(0.3 + 0.4 * share))
+    local = fit_pose(performer.skeleton, names, world, recording.rate_hz, lambda share: progress(0.3 + 0.4 * share))
     travel = find_travel(recording, calibration, headings, performer.skeleton, local, level_floor)
     progress(0.95)
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
