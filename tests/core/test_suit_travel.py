@@ -101,7 +101,7 @@ class Steps(unittest.TestCase):
         motion = climbing(rise_m)
         recording, calibration = true_recording(motion, LEGS), perfect(LEGS, motion.skeleton)
         headings = find_headings(recording, calibration, felt(recording))
-        local = fit_pose(motion.skeleton, LEGS, sensed_bones(recording, calibration, headings))
+        local = fit_pose(motion.skeleton, LEGS, sensed_bones(recording, calibration, headings), recording.rate_hz)
         return motion, find_travel(recording, calibration, headings, motion.skeleton, local, level_floor)
 
     def test_a_step_is_climbed_and_a_level_floor_stays_level(self):
@@ -128,7 +128,7 @@ class Steps(unittest.TestCase):
         legs = [motion.skeleton.index(side + part) for side in ("left", "right") for part in ("LowerLeg", "Foot")]
         longer[legs] *= 1.04
         skeleton = motion.skeleton.with_offsets(longer)
-        local = fit_pose(skeleton, LEGS, sensed_bones(recording, calibration, headings))
+        local = fit_pose(skeleton, LEGS, sensed_bones(recording, calibration, headings), recording.rate_hz)
         found = find_travel(recording, calibration, headings, skeleton, local)
         turn = quaternion_multiply(quaternion_conjugate(local[:, legs]), found.rotation_local[:, legs])
         self.assertLess(np.degrees(np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)).mean(), 2.0)
