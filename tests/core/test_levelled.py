@@ -18,8 +18,8 @@ from otrevo.core.conventions import (
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.calibration import UP
 from otrevo.core.inertial.documents import suit_to_document
+from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt
 from otrevo.core.inertial.levelled import levelled
 from otrevo.core.inertial.recording import GRAVITY_MS2
 from otrevo.core.inertial.solve import solve_suit

@@ -15,8 +15,9 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
+from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.first_seats import FirstSeats
-from otrevo.core.inertial.joints import FAR_RAD, felt, find_links
+from otrevo.core.inertial.joints import FAR_RAD, find_links
 from otrevo.core.inertial.poses import plain
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.markers.chart import shipped_chart

@@ -16,8 +16,8 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibration import seats_sd, sure_apart
+from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.inertial.seats_in_take import seats_in_take
 from otrevo.core.inertial.skin import SKIN, with_whole_turns

@@ -29,7 +29,8 @@ from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.suit_table import read_suit as read_table
 from otrevo.core.formats.suit_table import write_suit
 from otrevo.core.inertial.calibrate import calibrate_suit_alone
-from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.felt import felt
+from otrevo.core.inertial.joints import find_links
 from otrevo.core.inertial.measures import MEASURES, measured_skeleton, measures_from
 from otrevo.core.inertial.recording import suit_recording
 from otrevo.core.inertial.stills import find_stills

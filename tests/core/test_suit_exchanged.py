@@ -15,8 +15,9 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_suit_alone, calibrate_wearer
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, pairs_of, put_right, rounds_of, worn_as
+from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.first_seats import FirstSeats
-from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.joints import find_links
 from otrevo.core.inertial.recording import suit_recording
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.markers.chart import shipped_chart

@@ -20,8 +20,9 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.contacts import Point, find_touches
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
+from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt, find_link, heading_matrix, links_of
+from otrevo.core.inertial.joints import find_link, heading_matrix, links_of
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.recording import SuitRecording
 from otrevo.core.inertial.solve import solve_suit

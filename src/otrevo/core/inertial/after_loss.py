@@ -10,8 +10,8 @@ import numpy as np
 
 from otrevo.core.conventions import find_runs, quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.calibration import UP
+from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.headings import told_by_span
-from otrevo.core.inertial.joints import felt, felt_again
 from otrevo.core.inertial.t_poses import yaw_rad
 
 LOSS_S = 0.4  # whoever is away for less has not been set anew

@@ -4,7 +4,8 @@ import numpy as np
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
-from otrevo.core.inertial.joints import felt, find_links
+from otrevo.core.inertial.felt import felt
+from otrevo.core.inertial.joints import find_links
 from otrevo.core.solve.suit import calibrate_suit, yaw_of
 
 SURE_DEG = 0.7  # markers on skin do not tell how a bone lies better than this

@@ -9,9 +9,10 @@ import numpy as np
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of
+from otrevo.core.inertial.felt import PLACES_HZ, felt
 from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.headings import Headings
-from otrevo.core.inertial.joints import PLACES_HZ, felt, find_links
+from otrevo.core.inertial.joints import find_links
 from otrevo.core.inertial.measures import measured_skeleton
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.poses import SEAT_SD_M

@@ -14,8 +14,9 @@ import numpy as np
 from numba import njit
 
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_rotate
+from otrevo.core.inertial.felt import BAND_HZ, banded, banded_bend
 from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
-from otrevo.core.inertial.joints import BAND_HZ, LINKS, LOOSE, banded, banded_bend, heading_matrix, links_of
+from otrevo.core.inertial.joints import LINKS, LOOSE, heading_matrix, links_of
 from otrevo.core.inertial.stills import turn_speed
 
 PIECE_S = 0.25

@@ -21,8 +21,8 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.evidence import PIECE_S, UP, evidence_of, spline
+from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.headings import find_headings
-from otrevo.core.inertial.joints import felt, felt_again
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.solve.suit_faults import SensorFault
 

@@ -16,6 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.poses import sensor_above
+from otrevo.core.inertial.stills import mean_rotation
 
 LEARNED_HZ = 25.0
 LEAST_S = 8.0  # of the limb heard, to learn from
@@ -50,7 +51,7 @@ def likely_turns(names, world, rate_hz):
         heard = known[:, s] & known[:, above] & known[:, hips]
         if heard.sum() < LEAST_S * rate_hz:
             continue
-        middle = _mean(turned[heard])
+        middle = mean_rotation(turned[heard])
         own = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(middle), np.nan_to_num(turned, nan=0.5)))
         doubts = []
         for a, b in find_runs(~known[:, s]):
@@ -106,7 +107,7 @@ def _about_mean(rotation):
         known = np.isfinite(rotation[:, s, 0])
         if known.any():
             q = rotation[known, s]
-            out[known, s] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(_mean(q)), q))
+            out[known, s] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(mean_rotation(q)), q))
     return out
 
 
@@ -116,8 +117,3 @@ def _speed(values, rate_hz):
     out = np.zeros(values.shape)
     out[k:-k] = (values[2 * k :] - values[: -2 * k]) * rate_hz / (2 * k)
     return out
-
-
-def _mean(rotation):
-    """The mean (4,) of rotations (T, 4): the quaternion that is nearest to all (F. L. Markley et al., Averaging quaternions, 2007)."""
-    return np.linalg.eigh(rotation.T @ rotation)[1][:, -1]
