@@ -221,7 +221,7 @@ export function useBench(data: TakeOut, runs: RunOut[], working: boolean) {
   const pickMarker = useCallback((m: number | null) => put({ marker: m === null ? null : (names[m] ?? null) }), [put, names]);
   const notes = useMemo(() => data.streams.flatMap((s) => {
     const { file, notes: told } = s.details;
-    return (told ?? []).map((n) => `${file || s.name}: ${n}`);
+    return told?.length ? [`${file || s.name}: ${told.join('; ')}`] : [];
   }), [data.streams]);
   const at = () => Number(transport.time.toFixed(4));
   return {

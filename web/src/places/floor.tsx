@@ -11,7 +11,7 @@ import { verdict } from '../parts/verdict';
 import { DevicesLive } from './devices-live';
 import { CamerasLive, type Knocked } from '../stage/cameras-live';
 import { night } from '../theme';
-import { formatOf, labelAt, rateWords } from '../time/timecode';
+import { formatOf, labelAt, labelOfDay, rateWords } from '../time/timecode';
 import { useBoard } from '../queries/production';
 import { useAsking } from '../queries/push';
 
@@ -69,7 +69,8 @@ const Name = styled.div`
   }
 `;
 
-const Code = styled.div`
+const Code = styled.div<{ $rolling: boolean }>`
+  color: ${(p) => (p.$rolling ? p.theme.text : p.theme.quiet)};
   font-family: ${(p) => p.theme.mono};
   font-size: 64px;
   line-height: 1;
@@ -244,7 +245,12 @@ export function Floor({ me }: { me: Me }) {
 
   const v = last && verdict(last.runs);
   const first = rolling?.first_timecode;
-  const code = useCallback(() => (first && format ? labelAt(first, sinceRoll(), format) : '--:--:--;--'), [first, format, sinceRoll]);
+  const serverNow = floor.data?.now;
+  const behindMs = useMemo(() => (serverNow ? Date.now() - new Date(serverNow).getTime() : null), [serverNow]);
+  const code = useCallback(() => {
+    if (!format || behindMs === null) return '--:--:--:--';
+    return first ? labelAt(first, sinceRoll(), format) : labelOfDay(Date.now() - behindMs, format);
+  }, [first, format, sinceRoll, behindMs]);
   const elapsed = useCallback(() => `${sinceRoll().toFixed(1)} s`, [sinceRoll]);
   const nextWord = useCallback(() => prompt(sinceRoll()), [sinceRoll]);
   return (
@@ -275,7 +281,7 @@ export function Floor({ me }: { me: Me }) {
             <Name>
               <div><Quiet>slate</Quiet><h1>{slate.name}</h1></div>
               <div><Quiet>take</Quiet><h1>{rolling ? rolling.number : (floor.data?.next_number ?? '…')}</h1></div>
-              <div style={{ marginLeft: 'auto', textAlign: 'right' }}><Quiet>timecode</Quiet><Code><Ticking words={code} /></Code></div>
+              <div style={{ marginLeft: 'auto', textAlign: 'right' }}><Quiet>timecode</Quiet><Code $rolling={Boolean(rolling)}><Ticking words={code} /></Code></div>
             </Name>
             <State $rolling={Boolean(rolling)} role="status">
               {rolling ? (

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { everyNth, formatOf, frameOf, label, labelAt, rateWords } from './timecode';
+import { everyNth, formatOf, frameOf, label, labelAt, labelOfDay, rateWords } from './timecode';
 
 const df = formatOf('30000/1001', true);
 
@@ -23,6 +23,11 @@ describe('timecode labels', () => {
   it('drops four labels at 59.94', () => {
     const fast = formatOf('60000/1001', true);
     expect(label(3600, fast)).toBe('00:01:00;04');
+  });
+
+  it('counts the time of day from midnight UTC, in whole frames', () => {
+    expect(labelOfDay(Date.UTC(2031, 4, 6, 13, 5, 9, 500), formatOf('25/1', false))).toBe('13:05:09:12');
+    expect(labelOfDay(Date.UTC(2031, 4, 6, 0, 10, 0), df)).toBe('00:10:00;00'); // drop-frame keeps within a frame or two of the clock
   });
 
   it('adds seconds to a first label and never rounds up to a frame that has not come', () => {

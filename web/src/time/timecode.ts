@@ -39,6 +39,11 @@ export function labelAt(first: string, seconds: number, format: Format): string 
   return label(frameOf(first, format) + Math.floor(seconds * format.rate + 1e-6), format);
 }
 
+/** The label of a time of day, in milliseconds since 1970: code counts from midnight UTC, as a take's first label does. */
+export function labelOfDay(atMs: number, format: Format): string {
+  return label(Math.floor((atMs % 86_400_000) / 1000 * format.rate + 1e-6), format);
+}
+
 /** Rates that a production is shot or delivered at. */
 export const RATES = ['24000/1001', '24', '25', '30000/1001', '30', '48000/1001', '48', '50', '60000/1001', '60'];
 

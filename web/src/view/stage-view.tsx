@@ -339,6 +339,7 @@ const Overlay = styled.div`
   pointer-events: none;
   > * {
     pointer-events: auto;
+    background: ${(p) => p.theme.ground}b0; /* a head may be behind it */
   }
   > :first-child {
     margin-right: auto;

@@ -41,8 +41,9 @@ def _across_silence(world):
 def fit_pose(skeleton, names, world, rate_hz, progress=lambda share: None):
     """Local rotations (T, B, 4) of a Skeleton's bones that fit world rotations (T, S, 4) of the bones `names`.
 
-    A limb that is not heard for a while goes with the others as in the rest of the take. What no sensor tells at all is shared along its chain by how stiff joints are, and keeps within what joints can do. Where none tells anything the body goes from how it
-    was held before to how it is held after.
+    A limb that is not heard for a while goes with the others as in the rest of the take. What no sensor tells at all is
+    shared along its chain by how stiff joints are, and keeps within what joints can do. Where none tells anything the body
+    goes from how it was held before to how it is held after.
     """
     likely, likely_sd = likely_turns(names, world, rate_hz)
     world = _across_silence(world)

@@ -33,7 +33,7 @@ def likely_turns(names, world, rate_hz):
 
     names, world (T, S, 4): of bones with sensors, NaN where they are not heard.
     """
-    out, sd = np.full(world.shape, np.nan), np.zeros(len(names))
+    out, sd = np.full(world.shape, np.nan), np.full(len(names), LEAST_SD_RAD)
     known = np.isfinite(world[..., 0])
     if known.all():
         return out, sd
@@ -63,7 +63,7 @@ def likely_turns(names, world, rate_hz):
             likely, doubt = _foretold(columns, own, np.flatnonzero(heard), (a, b), rate_hz)
             doubts.append(doubt)
             out[a:b, s] = quaternion_multiply(upper[a:b], quaternion_multiply(middle, quaternion_from_rotvec(likely)))
-        sd[s] = max(doubts, default=0.0)
+        sd[s] = max(doubts, default=LEAST_SD_RAD)
     return out, np.maximum(sd, LEAST_SD_RAD)
 
 

@@ -58,6 +58,7 @@ class RollingIn(Given):
 
 
 class FloorOut(Schema):
+    now: datetime
     rolling: RollingOut | None
     devices: list[KitDevice]
     next_number: int
@@ -91,6 +92,7 @@ def floor(request, slate_id: int):
     rolling = Rolling.objects.filter(slate__day__production=slate.day.production).first()
     kit = [*worn(slate.performer.kit), *of_the_room()]
     return {
+        "now": timezone.now(),
         "rolling": _rolling_out(rolling) if rolling else None,
         "devices": [{"id": d.id, "words": d.words, "worn": d.worn, "rate_hz": float(d.rate)} for d in kit],
         "next_number": next_number(slate),
@@ -112,7 +114,7 @@ def roll(request, slate_id: int):
     slate = _slate(request, slate_id, FLOOR_ROLES)
     fmt = slate.day.production.timecode_format
     now = timezone.now()
-    midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
+    midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)  # of UTC; the page's timecode is the same while nothing rolls
     frame = round((now - midnight).total_seconds() * fmt.rate) % fmt.frames_per_day
     already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
     if already:

@@ -14,14 +14,16 @@ import type { BenchPanel } from './contract';
 
 const FileNotes = styled.ul`
   position: absolute;
-  inset: auto auto 8px 14px;
+  inset: 34px auto auto 14px; /* beside the body, which stands in the middle */
   z-index: 1;
   margin: 0;
   padding: 0;
   list-style: none;
   font-size: 12px;
+  line-height: 1.5;
   color: ${night.quiet};
-  max-width: 60%;
+  max-width: 30%;
+  overflow-wrap: anywhere;
   pointer-events: none;
 `;
 
