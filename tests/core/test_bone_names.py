@@ -2,7 +2,7 @@
 
 import unittest
 
-from otrevo.core.characters.names import read_names
+from otrevo.core.bone_names import read_names, worn_on
 
 MEANT = {
     # name: (a concept it names, side)
@@ -70,3 +70,20 @@ class Names(unittest.TestCase):
     def test_fingers_are_no_hands_or_arms(self):
         (ring,) = read_names(["LeftHandRing1"])
         self.assertEqual(ring.concepts & {"hand", "arm"}, frozenset())
+
+    def test_what_is_worn_is_told_by_what_is_worn_beside_it(self):
+        cases = (
+            ("LeftShoulder LeftArm LeftForeArm", "leftShoulder leftUpperArm leftLowerArm"),
+            ("LeftUpperArm LeftArm", "leftUpperArm leftLowerArm"),
+            ("LeftShoulder LeftForeArm", "leftUpperArm leftLowerArm"),
+            ("RightUpLeg RightLeg RightFoot", "rightUpperLeg rightLowerLeg rightFoot"),
+            ("shank.R leg.R", "rightLowerLeg rightUpperLeg"),
+            ("Hip Waistband_Sensor", "hips ."),
+            ("Spine Brustkorb Kopf", ". chest head"),
+            ("Spine Kopf", "chest head"),
+            ("thigh sword_left 104", ". . ."),
+        )
+        for names, bones in cases:
+            with self.subTest(names):
+                found = worn_on(names.split())
+                self.assertEqual([found.get(n, ".") for n in names.split()], bones.split())

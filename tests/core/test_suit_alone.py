@@ -294,6 +294,35 @@ def rows(seconds=3.0, rate=100, sensors=("pelvis", "chest")):
 
 
 class Recordings(unittest.TestCase):
+    def test_sensors_may_be_called_as_others_call_them(self):
+        sides = "left", "right"
+        limbs = ["Shoulder", "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot"]
+        bones = ["hips", "chest", "head", *(side + limb for side in sides for limb in limbs)]
+        for trunk, theirs, mark in (
+            ("Hips Spine2 Head", "Shoulder Arm ForeArm Hand UpLeg Leg Foot", "{side}{limb}"),
+            (
+                "ines_pelvis ines_sternum ines_head",
+                "clavicle upper_arm forearm hand thigh shank foot",
+                "ines_{limb}_{side[0]}",
+            ),
+            ("Sacrum Thorax Cranium", "Scapula Humerus Radius Carpus Femur Tibia Tarsus", "{side} {limb}"),
+            ("BECKEN BRUST KOPF", "SCHULTER OBERARM UNTERARM HAND OBERSCHENKEL UNTERSCHENKEL FUSS", "{limb}.{side[0]}"),
+        ):
+            names = [*trunk.split(), *(mark.format(side=side, limb=limb) for side in sides for limb in theirs.split())]
+            with self.subTest(trunk):
+                times, number, names, rotation, force = rows(sensors=names)
+                turned = np.random.default_rng(4).normal(0, 0.2, (len(names), 3)) * [1, 0, 1]
+                recording = suit_recording(times, number, names, quaternion_from_rotvec(turned)[number], force)
+                self.assertEqual(set(recording.names), set(bones))
+                for bone, one in zip(bones, quaternion_from_rotvec(turned), strict=True):
+                    np.testing.assert_allclose(recording.rotation[9, recording.names.index(bone)], one, atol=1e-9)
+                self.assertIn(f"{names[0]} as hips", " ".join(recording.notes))
+
+    def test_a_name_that_is_ours_goes_before_one_that_only_sounds_like_it(self):
+        recording = suit_recording(*rows(sensors=("Waist", "pelvis", "chest", "Spine")))
+        self.assertEqual(recording.names, ("hips", "chest"))
+        self.assertIn("left out what is not a sensor of a suit: Spine, Waist", recording.notes)
+
     def test_what_is_odd_is_told(self):
         times, number, names, rotation, force = rows()
         order = np.arange(len(times))

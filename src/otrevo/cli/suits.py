@@ -66,17 +66,13 @@ def suit_stream(path, clock=None):
     """The stream of a suit beside markers; clock: "offset,ppm" where it is known, else its motion tells."""
     import numpy as np
 
-    from otrevo.core.devices.suit import KNOWN_CLOCK, OWN_CLOCK
     from otrevo.core.formats.suit_table import read_suit
     from otrevo.core.passes.contract import SampleClock, TakeStream
-    from otrevo.core.solve.suit import SUIT_BONES
+    from otrevo.core.solve.suit_clock import KNOWN_CLOCK, OWN_CLOCK
 
     recording = read_suit(path)
     say_notes(recording.notes)
-    data = np.full((len(recording), len(SUIT_BONES), 7), np.nan)
-    data[:, [SUIT_BONES.index(n) for n in recording.names]] = np.concatenate(
-        [recording.rotation, recording.force_ms2], axis=2
-    )
+    data = recording.samples()
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
     stamps = np.array([[0.0, recording.start_s], [len(data) - 1.0, recording.times_s[-1]]])
     own = SampleClock(recording.start_s, recording.rate_hz)

@@ -4,7 +4,7 @@ from functools import cached_property
 
 import numpy as np
 
-from otrevo.core.characters.names import read_names
+from otrevo.core.bone_names import read_names
 
 SPARE = ("twist", "ik", "end", "tail", "hair", "cloth", "weapon", "helper")
 NO_SKIN = 1e-6

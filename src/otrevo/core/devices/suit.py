@@ -19,15 +19,13 @@ from otrevo.core.snags import Snag
 from otrevo.core.solve.body import held_bones
 from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor
-from otrevo.core.solve.suit_clock import find_suit_clock
+from otrevo.core.solve.suit_clock import KNOWN_CLOCK, OWN_CLOCK, find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
 
 HANDS = [
     SUIT_BONES.index("leftHand"),
     SUIT_BONES.index("rightHand"),
 ]  # steps are felt as hard as a clap, but not by them
-OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
-KNOWN_CLOCK = "known"
 MAGNET_LIMIT_DEG, SLIP_LIMIT_DEG = 7.0, 10.0
 BRIDGED_S = 0.2  # of lost accelerations
 SURE_S, NEAR_S = 0.0005, 0.05  # motion corrects a clock that was lined up only where it is surer, and not by much
@@ -71,7 +69,7 @@ def _times(stream, data, solved, world, held, drift_before=None):
 def device_start_s(stream):
     """What the suit's own clock showed at the first sample: by its timecode, or as a file said."""
     if not len(stream.stamps):
-        return stream.clock.start_s
+        return stream.details.get("shown_s", stream.clock.start_s)
     number, shown = np.asarray(stream.stamps, dtype=float).T
     return float(np.median(shown - number / float(stream.rate)))
 

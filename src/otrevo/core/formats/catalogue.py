@@ -1,13 +1,26 @@
 """All file formats. A new one is a file that declares it and a line in FORMATS."""
 
 from otrevo.core.errors import InputError
-from otrevo.core.formats import bvh, c3d, character_bvh, face_csv, glb, readings, rigid_bodies_csv, usd, vrma, wav
+from otrevo.core.formats import (
+    bvh,
+    c3d,
+    character_bvh,
+    face_csv,
+    glb,
+    readings,
+    rigid_bodies_csv,
+    suit_table,
+    usd,
+    vrma,
+    wav,
+)
 
 FORMATS = (
     bvh.FORMAT,
     c3d.FORMAT,
     face_csv.FORMAT,
     rigid_bodies_csv.FORMAT,
+    suit_table.FORMAT,
     glb.FORMAT,
     usd.FORMAT,
     character_bvh.FORMAT,

@@ -3,13 +3,16 @@
 Seconds of the device's clock; rotation from the sensor's axes to its filter's own world; specific force in m/s² in the sensor's axes.
 """
 
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
+from otrevo.core.formats.contract import FileStream, Format
 from otrevo.core.formats.documents import write_whole
-from otrevo.core.formats.sample_table import read_samples
+from otrevo.core.formats.sample_table import has_columns, read_samples
 from otrevo.core.inertial.recording import suit_recording
+from otrevo.core.solve.suit_clock import OWN_CLOCK
 
 COLUMNS = ("time", "sensor", "qx", "qy", "qz", "qw", "ax", "ay", "az")
 
@@ -31,3 +34,23 @@ def write_suit(path, times_s, names, rotation, force_ms2):
             if there
         ]
     write_whole(path, ("\n".join(lines) + "\n").encode())
+
+
+def _streams(path, timecode_format):
+    found = read_suit(path)
+    rate = Fraction(found.rate_hz).limit_denominator(1001)
+    details = {"clock": OWN_CLOCK, "shown_s": found.start_s, "notes": list(found.notes)}
+    return [FileStream("suit", "orientations", rate, found.samples(), details, True)]
+
+
+FORMAT = Format(
+    id="suit",
+    words="CSV, sensors of a body suit",
+    holds="suit",
+    conventions="CSV, seconds, m/s², Y or Z up",
+    ending="_suit.csv",
+    check=read_suit,
+    drops=(".csv",),
+    streams=_streams,
+    is_one=lambda path: has_columns(path, COLUMNS),
+)

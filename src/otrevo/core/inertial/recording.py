@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from otrevo.core.bone_names import worn_on
 from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
@@ -49,10 +50,30 @@ class SuitRecording:
         """Of the device's clock, (T,)."""
         return self.start_s + np.arange(len(self)) / self.rate_hz
 
+    def samples(self):
+        """(T, 17, 7) of SUIT_BONES as a stream holds them: rotation and force, NaN where lost or where there is no such sensor."""
+        data = np.full((len(self), len(SUIT_BONES), 7), np.nan)
+        data[:, [SUIT_BONES.index(n) for n in self.names]] = np.concatenate([self.rotation, self.force_ms2], axis=2)
+        return data
+
     def only(self, names):
         """The same with the sensors of these names, in their order."""
         at = [self.names.index(n) for n in names]
         return replace(self, names=tuple(names), rotation=self.rotation[:, at], force_ms2=self.force_ms2[:, at])
+
+
+def _bones_of(names):
+    """(the bone that each sensor is on, or what else it is called, [note]): by our own names, else by what others call them."""
+    bones = [CALLED.get(n, n) for n in names]
+    if set(bones) <= set(SUIT_BONES):
+        return bones, []
+    called, notes = worn_on(names), []
+    for i, name in enumerate(names):
+        bone = called.get(name)
+        if bones[i] not in SUIT_BONES and bone in SUIT_BONES and bone not in bones:
+            bones[i] = bone
+            notes.append(f"{name} as {bone}")
+    return bones, [f"sensors read as their names say: {', '.join(sorted(notes))}"] if notes else []
 
 
 def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
@@ -80,7 +101,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     InputError
         Time that runs backwards, unknown sensors, rates or readings that no suit sends.
     """
-    notes, bones = [], [CALLED.get(n, n) for n in names]
+    bones, notes = _bones_of(names)
     unknown = [names[i] for i, b in enumerate(bones) if b not in SUIT_BONES]
     if len(unknown) == len(names):
         raise InputError(

@@ -8,7 +8,7 @@ import numpy as np
 import scipy
 
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
-from otrevo.core.characters.names import read_names
+from otrevo.core.bone_names import TRUNK, worn_on
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
 from otrevo.core.rigid.by_place import bones_by_place, widths
@@ -23,13 +23,6 @@ SEEN_FRAMES, USUAL_ROUNDS, USUAL_RAD = 500, 5, np.radians(2.0)
 FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
 MOVES_M = 0.02
 FEWEST = 3  # bodies on limbs
-# what a word means for a body on a limb; sided ones get their side in front
-_CALLED = (
-    ("toes", "Toes"), ("foot", "Foot"), ("hand", "Hand"), ("lowerarm", "LowerArm"), ("upperarm", "UpperArm"),
-    ("lowerleg", "LowerLeg"), ("upperleg", "UpperLeg"), ("clavicle", "Shoulder"), ("shoulder", "UpperArm"), ("arm", "UpperArm"),
-    ("leg", "UpperLeg"), ("head", "head"), ("neck", "neck"), ("chest", "chest"), ("hips", "hips"), ("spine", "chest"),
-)  # fmt: skip
-_TRUNK = ("hips", "chest", "head", "neck")
 _WORDS = re.compile(r"[\W_]+|(?<=[a-z])(?=[A-Z])|(?<=[^\W\d_])(?=\d)|(?<=\d)(?=[^\W\d_])")
 NEARLY_ALL = 0.8  # of the bodies on limbs have a word that says whose they are, or no word does
 
@@ -109,7 +102,7 @@ def assign_bodies(recording, height_m, given=None, of=""):
         why = "on no limb in the T-pose" if nameless else "its name says no limb"
         left_out |= {n: why for n in place if n not in bones}
     if not faces:
-        confidence = {n: share / 2 if bones[n] not in _TRUNK else share for n, share in confidence.items()}
+        confidence = {n: share / 2 if bones[n] not in TRUNK else share for n, share in confidence.items()}
     return Assignment(bones, confidence, left_out, frames, facing, notes)
 
 
@@ -159,14 +152,7 @@ def _by_names(names, of):
     """({body: bone} of one performer as far as names tell, {body: the group of another one}). Raises InputError where
     they are of several and `of` says none of them.
     """
-    bones = {}
-    for name, said in zip(names, read_names(names), strict=True):
-        if said.names("weapon", "cloth", "tail", "hair"):
-            continue
-        bone = next((b for word, b in _CALLED if said.names(word)), None)
-        if bone is None or (bone not in _TRUNK and not said.side):
-            continue
-        bones[name] = bone if bone in _TRUNK else said.side + bone
+    bones = worn_on(names)
     per_bone = {}
     for name, bone in bones.items():
         per_bone.setdefault(bone, []).append(name)

@@ -13,6 +13,8 @@ import scipy
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 
+OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
+KNOWN_CLOCK = "known"
 HALF_S = (
     0.12  # turns are differenced from so long before a moment to so long after it: quicker ones are skin that swings
 )

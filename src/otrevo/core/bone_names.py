@@ -3,7 +3,8 @@
 Names come in every habit: with namespaces and prefixes, side marks at either end, in many languages and scripts, run
 together, numbered, misspelt. A name is cut into words; each word is looked up as it is, then as several known words
 run together, then as one that is nearly spelt so. Words that most bones of a skeleton share say nothing and are
-dropped. What comes out are votes: a name never decides alone (see `core.characters.limbs`).
+dropped. What comes out are votes: a character's name never decides alone (see `core.characters.limbs`). What is worn on a body
+has nothing but its name, until it moves.
 """
 
 import re
@@ -19,7 +20,7 @@ LEAST_ALIKE = 0.82
 
 # concept -> words, lower case without accents; a word may stand under several concepts
 WORDS = {
-    "hips": "hips pelvis hip waist huften becken hufte bassin hanches cadera caderas pelvica bacino anche quadril kosi koshi taz 腰 骨盆 センター 下半身 таз 골반 엉덩이 臀 hft basin lowerbody heup heupen hofter bekken",
+    "hips": "hips pelvis pelv hip waist sacrum sacral huften becken hufte bassin hanches cadera caderas pelvica bacino anche quadril kosi koshi taz 腰 骨盆 センター 下半身 таз 골반 엉덩이 臀 hft basin lowerbody heup heupen hofter bekken",
     "spine": "spine spn back abdomen stomach belly torso lumbar wirbel wirbelsaule rucken bauch colonne dos columna espalda espina schiena colonna coluna torax sebone 脊 脊椎 脊柱 背骨 上半身 背 позвоночник спина 척추 등 trunk rumpf lende backbone vertebra tronco waist midriff taille ventre ryg rygg rug",
     "chest": "chest thorax ribcage ribs rib upperbody upperchest brust brustkorb poitrine cage pecho torace petto peito mune 胸 胸部 上半身2 грудь 가슴 sternum upperspine oberkorper borst bryst brost",
     "neck": "neck cervical hals nacken cou nuque cuello collo pescoco kubi 首 脖 脖子 颈 頸 шея 목 nek nakke",
@@ -27,7 +28,7 @@ WORDS = {
     "clavicle": "clavicle clav collar collarbone schlusselbein clavicule clavicula clavicola sakotsu 锁骨 鎖骨 ключица 쇄골 scapula clavicula shoulderblade sleutelbeen",
     "shoulder": "shoulder shldr schulter epaule hombro spalla ombro kata 肩 плечо 어깨 shoulders skulder schouder axel",
     "arm": "arm bras brazo braccio braco ude 腕 рука 팔 arms",
-    "upperarm": "upperarm uparm uarm humerus bicep biceps oberarm arrm hautbras 上腕 上臂 大臂 плечевая 상완 위팔 bicipite jouwan overarm bovenarm armupper upperlimb",
+    "upperarm": "upperarm uparm uarm uarm humerus bicep biceps oberarm arrm hautbras 上腕 上臂 大臂 плечевая 상완 위팔 bicipite jouwan overarm bovenarm armupper upperlimb",
     "lowerarm": "lowerarm lowarm loarm forearm farm elbow radius ulna unterarm ellbogen ellenbogen avantbras coude antebrazo codo avambraccio gomito antebraco cotovelo hiji ひじ 肘 前腕 前臂 小臂 下臂 предплечье локоть 하완 팔꿈치 아래팔 underarm zenwan onderarm elleboog armlower albue",
     "hand": "hand wrist handgelenk main poignet mano muneca polso mao pulso tekubi te 手 手首 手腕  кисть запястье 손 손목 palm hnd carpus carpal håndled pols",
     "thumb": "thumb thm daumen pouce pulgar pollice polegar oyayubi 親指 拇指 大拇指 большой 엄지 pollex thmb duim tommel tumme finger0 f0",
@@ -63,6 +64,13 @@ SIDES = {
     "left": "left l lft lt links linke linker linkes gauche g izquierda izquierdo izq sinistra sinistro sx sin esquerda esquerdo esq hidari 左 лев левая левый левое лево 왼쪽 왼 좌 venstre vanster linker li",
     "right": "right r rgt rt rechts rechte rechter rechtes droite droit d derecha derecho der destra destro dx direita direito dir migi 右 прав правая правый правое право 오른쪽 오른 우 hoyre hoger rechter re",
 }  # fmt: skip
+# what a word means for something worn; sided ones get their side in front
+_WORN = {
+    "toes": "Toes", "foot": "Foot", "hand": "Hand", "lowerarm": "LowerArm", "upperarm": "UpperArm", "lowerleg": "LowerLeg",
+    "upperleg": "UpperLeg", "clavicle": "Shoulder", "shoulder": "UpperArm", "arm": "UpperArm", "leg": "UpperLeg", "head": "head",
+    "neck": "neck", "chest": "chest", "hips": "hips", "spine": "chest",
+}  # fmt: skip
+TRUNK = ("hips", "chest", "head", "neck")
 _CONCEPTS, _SIDE_OF = {}, {}
 for _concept, _words in WORDS.items():
     for _word in _words.split():
@@ -107,6 +115,33 @@ def read_names(names):
     enough = max(4, SHARED_BY * len(names))
     shared = {w for w, n in counts.items() if n >= enough}
     return [_said([w for w in words if w not in shared]) for words in cut]
+
+
+def worn_on(names):
+    """{name: bone} of what is worn on one body, suit sensors or rigid bodies, as far as names say; several may say the same bone."""
+    words = {}
+    for name, said in zip(names, read_names(names), strict=True):
+        if said.names("weapon", "cloth", "tail", "hair"):
+            continue
+        word = next((w for w in _WORN if said.names(w) and (said.side or _WORN[w] in TRUNK)), None)
+        if word:
+            words[name] = word, "" if _WORN[word] in TRUNK else said.side
+    beside = {side: {w for w, s in words.values() if s == side} for side in ("", "left", "right")}
+    return {
+        name: side + _meant(word, beside[side])
+        for name, (word, side) in words.items()
+        if not (word == "spine" and "chest" in beside[side])
+    }
+
+
+def _meant(word, beside):
+    """The bone, without its side, that a word means where there are others `beside` it: a leg below an upper leg is its shin."""
+    if word == "shoulder" and beside & {"upperarm", "arm"} and "clavicle" not in beside:
+        return "Shoulder"
+    for part in ("arm", "leg"):
+        if word == part and f"upper{part}" in beside and f"lower{part}" not in beside:
+            return _WORN[f"lower{part}"]
+    return _WORN[word]
 
 
 def _cut(name):
