@@ -245,9 +245,10 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
     } else if (body) {
       follower.begin(first, transport.time);
       const high = body.root[frame * 3 + 1];
-      const hips = bodies[0] ? Math.max(0.92, high) : Math.max(0.3, high); // on steps one follows; a character alone may be of any size
+      // on steps one follows, and down to whoever sits or crawls, above whose hips there is still the body; a character alone may be of any size
+      const hips = bodies[0] ? Math.max(high, LOW_M + (1 - LOW_M / STANDS_M) * high) : Math.max(0.3, high);
       target.set(body.root[frame * 3], hips, body.root[frame * 3 + 2]);
-      distance *= bodies[0] ? 1 : Math.max(0.4, hips / 0.92);
+      distance *= bodies[0] ? 1 : Math.max(0.4, hips / STANDS_M);
       const aside = Math.max(0, ...characters.map((c) => c.aside));
       target.x += aside / 2; // between them
       distance += 0.9 * (drawn.length - 1) + 0.9 * aside;
@@ -320,6 +321,8 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
   );
 }
 
+const STANDS_M = 0.92; // hips of somebody who stands
+const LOW_M = 0.3; // as low as a view looks of a body on the floor
 const STICKS = 'otrevo sticks'; // how this person likes bodies drawn
 const NO_BALLS = 'otrevo no uncertainty';
 const STANDS = 'otrevo no following';
