@@ -25,6 +25,7 @@ from otrevo.core.sim.devices import Clock
 from otrevo.core.sim.rig import make_room
 from otrevo.core.sim.stage import roll
 from otrevo.core.solve.suit import SUIT_BONES
+from otrevo.core.solve.suit_clock import OWN_CLOCK
 from otrevo.core.timecode.labels import TimecodeFormat
 from tests.core.stage import true_calibration
 
@@ -291,6 +292,35 @@ class EveryPass(unittest.TestCase):
         there = np.isfinite(raw[:, k])
         same = np.corrcoef(shapes.data[known, k], np.interp(at[known], own[there], raw[there, k]))[0, 1]
         self.assertGreater(same, 0.99)
+
+
+class SuitFromAFile(unittest.TestCase):
+    """A recording with the suit's own clock, which nobody synchronised, beside what was rolled."""
+
+    def lined_up(self, samples):
+        """(figures of the suit, figures, snags) of a take whose suit holds only those samples, without any timecode."""
+        given = materials()[0]["line up"]
+        suit = given.recorded("suit")
+        data = np.asarray(suit.read())[samples]
+        own = replace(suit, read=lambda: data, stamps=np.zeros((0, 2)), details={"clock": OWN_CLOCK, "shown_s": 512.7})
+        streams = tuple(own if s is suit else s for s in given.streams)
+        outcome = outcome_of(pass_named("line up"), replace(given, streams=streams))
+        return outcome.figures["streams"]["suit"], outcome.figures, outcome.snags
+
+    def test_the_clap_says_when_it_was(self):
+        began = materials()[1]["line up"].figures["streams"]["suit"]["offset_ms"]
+        suit, figures, snags = self.lined_up(slice(70, None))
+        self.assertAlmostEqual(suit["offset_ms"], began + 700, delta=25)
+        self.assertLess(np.ptp(list(figures["claps_s"].values())), 0.03)
+        self.assertEqual([s for s in snags if s.kind == "clap apart"], [])
+        _, _, snags = self.lined_up(slice(70, 300))
+        self.assertEqual([s.kind for s in snags if s.stream == "suit"], ["stops early"])
+
+    def test_without_a_clap_it_stays_until_its_movement_tells(self):
+        suit, figures, snags = self.lined_up(slice(0, 120))
+        self.assertEqual(suit["offset_ms"], 0.0)
+        self.assertNotIn("suit", figures["claps_s"])
+        self.assertEqual([s.text for s in snags if s.stream == "suit"], [])
 
 
 class SuitBesideMarkers(unittest.TestCase):

@@ -62,7 +62,7 @@ def _times(stream, data, solved, world, held, drift_before=None):
     figures = {"offset_s": round(found.offset_s, 5), "drift_ppm": round(found.drift_ppm, 1),
                "sd_ms": round(1000 * found.sd_s, 3), "drift_sd_ppm": round(found.drift_sd_ppm, 1), "sensors": found.sensors}  # fmt: skip
     if said == OWN_CLOCK:  # as the device shows it
-        figures["offset_s"] = round(found.offset_s + stream.clock.start_s, 5)
+        figures["offset_s"] = round(found.offset_s + device_start_s(stream), 5)
     return solved.times_s[0] + (np.arange(len(data)) / hz - found.offset_s) / found.rate, {"clock": figures}
 
 

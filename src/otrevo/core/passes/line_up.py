@@ -6,6 +6,7 @@ from otrevo.core.devices.catalogue import device_of
 from otrevo.core.errors import InputError
 from otrevo.core.passes.contract import Figure, Outcome, Pass
 from otrevo.core.snags import Snag, dropout_snags, lineup_snags
+from otrevo.core.solve.suit_clock import OWN_CLOCK
 from otrevo.core.timecode.lineup import ClockFit, drop_frame_problem, fit_clock
 from otrevo.core.timecode.ltc import read_ltc
 
@@ -13,7 +14,7 @@ CLAP_LIMIT_S = 0.03
 EARLY_LIMIT_S = 1.0
 MISSING_LIMIT_S, TOLD_S = 0.1, 0.02
 WITHIN_S = 0.25  # packets of a device and pictures do not end at one moment
-UNSTAMPED_CONFIDENCE = 0.3
+UNSTAMPED_CONFIDENCE, CLAPPED_CONFIDENCE = 0.3, 0.6
 
 
 def label_of(stream, everybody):
@@ -40,12 +41,15 @@ def run(material, parameters, report):
             fits[name] = _fit(name, stream, material, snags)
         data = stream.read()
         times = fits[name].times(len(data), float(stream.rate))
-        if stream.kind != "audio":
+        if stream.kind != "audio" and not _has_own_clock(stream):
             snags += _coverage_snags(name, data, times, material.duration_s)
         clap = device.clap(data, times) if device and device.clap and len(data) > 1 else None
         if clap is not None:
             claps[name] = clap
         report((number + 1) / len(streams))
+    for name, stream in streams.items():
+        if _has_own_clock(stream):
+            snags += _lined_up_by_clap(name, stream, streams, fits, claps, material.duration_s)
     reference = fits["optical"].offset_s if "optical" in fits else 0.0
     for name, fit in fits.items():
         problem = drop_frame_problem(
@@ -112,6 +116,27 @@ def _fit(name, stream, material, snags):
         return ClockFit(0.0, 0.0, 0.0, 0.0, 0)
     snags += lineup_snags(name, fit, material.duration_s)
     return fit
+
+
+def _has_own_clock(stream):
+    """Whether it came as a file of a device that nobody synchronised."""
+    return stream.details.get("clock") == OWN_CLOCK
+
+
+def _lined_up_by_clap(name, stream, streams, fits, claps, duration_s):
+    """Move a stream with a clock of its own to where the others show the clap, in fits and claps; what it lacks, as Snags.
+
+    Without a clap it stays at the take's zero, and nobody knows yet whether it stops before the cut: how it moves will tell.
+    """
+    others = [at for other, at in claps.items() if not _has_own_clock(streams[other])]
+    clapped = bool(others) and name in claps
+    if clapped:
+        offset_s = float(np.median(others)) - claps[name]
+        fits[name] = ClockFit(offset_s, 0.0, 0.0, CLAPPED_CONFIDENCE, 0)
+        claps[name] += offset_s
+    data = stream.read()
+    times = fits[name].times(len(data), float(stream.rate))
+    return _coverage_snags(name, data, times, duration_s if clapped else times[-1])
 
 
 def _missing_snags(stream):
