@@ -1,15 +1,16 @@
 import { describe, expect, it } from 'vitest';
 import { night } from '../theme';
-import { drawChannels, drawCurves, limitsOf, tickStep, type Paint } from './draw';
+import { drawChannels, drawCurves, drawShare, limitsOf, tickStep, type Paint } from './draw';
 
 /** A canvas that keeps what was drawn as lines: for each stroke its dash and its points. */
 function sheet() {
   const strokes: { dash: number[]; points: number[][] }[] = [];
+  const bars: number[] = [];
   let dash: number[] = [];
   let points: number[][] = [];
   const nothing = () => {};
   const g = {
-    clearRect: nothing, fillRect: nothing, fillText: nothing, measureText: () => ({ width: 50 }),
+    clearRect: nothing, fillRect: (px: number) => bars.push(px), fillText: nothing, measureText: () => ({ width: 50 }),
     setLineDash: (d: number[]) => (dash = d),
     beginPath: () => (points = []),
     moveTo: (px: number, py: number) => points.push([px, py]),
@@ -17,7 +18,7 @@ function sheet() {
     stroke: () => points.length && strokes.push({ dash, points }),
   };
   const paint = { g, width: 100, height: 90, range: { from: 0, to: 1 }, theme: night } as unknown as Paint;
-  return { paint, strokes };
+  return { paint, strokes, bars };
 }
 
 describe('lanes', () => {
@@ -43,6 +44,12 @@ describe('lanes', () => {
     expect(proposed.points.map((q) => q[0])).toEqual([60, 70]);
     expect(Math.min(...strokes.flatMap((s) => s.points.map((q) => q[1])))).toBeCloseTo(3); // the proposal reaches highest
     expect(seen.points[0][1]).toBeCloseTo(27);
+  });
+
+  it('draws nothing of a device before its first sample and after its last', () => {
+    const { paint, bars } = sheet();
+    drawShare(paint, { values: new Float32Array(20).fill(1), samples: 20, width: 1, rate: 50, start: 0.3 }, 1);
+    expect(bars).toEqual(Array.from({ length: 40 }, (_, i) => 30 + i));
   });
 
   it('finds the reach of a channel and ignores what is missing', () => {

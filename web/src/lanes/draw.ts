@@ -182,9 +182,10 @@ export function drawShare(p: Paint, track: Track, parts: number): void {
   const per = track.width / parts;
   g.fillStyle = theme.good;
   for (let c = 0; c < width; c += 1) {
-    const a = Math.max(0, sampleAt(p, track, c));
-    const b = Math.min(track.samples, Math.max(a + 1, sampleAt(p, track, c + 1)));
-    if (a >= track.samples) continue;
+    const first = sampleAt(p, track, c);
+    const end = Math.max(first + 1, sampleAt(p, track, c + 1));
+    if (end <= 0 || first >= track.samples) continue;
+    const [a, b] = [Math.max(0, first), Math.min(track.samples, end)];
     let lowest = 1;
     for (let s = a; s < b; s += 1) {
       let here = 0;

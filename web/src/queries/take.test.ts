@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { StreamOut } from '../api/client';
-import { nearBy, stepOf, streamOf } from './take';
+import { keyOf, nearBy, stepOf, streamOf } from './take';
 
 const stream = (values: Partial<StreamOut>): StreamOut => ({
   id: 1, name: 'mended', kind: 'markers', rate: '100/1', rate_hz: 100, start_s: 0, samples: 1000, shape: [3], details: { names: [], bones: [], parents: [], offsets_m: [], worn: [], file: '', notes: [], cameras: [], frames: 0, confidence: [], residual_mm: [], left_out: [], joints: [], turned_deg: [] }, computed: true, performer: 'Ines', prop: '', character: '',
@@ -14,6 +14,13 @@ describe('streams of a take', () => {
     expect(streamOf(all, 'mended', 'Tomas')?.id).toBe(3);
     expect(streamOf(all, 'room', 'Tomas')?.id).toBe(4);
     expect(streamOf(all, 'mended', 'Ada')).toBeUndefined();
+  });
+
+  it('are kept by when they were, which a later line-up may tell anew', () => {
+    const before = keyOf('whole', stream({}));
+    expect(keyOf('whole', stream({ samples: 2000 }))).toEqual(before);
+    expect(keyOf('whole', stream({ start_s: 1.3 }))).not.toEqual(before);
+    expect(keyOf('whole', stream({ rate_hz: 100.02 }))).not.toEqual(before);
   });
 
   it('are loaded whole while they are short, thinned and near by when they are long', () => {

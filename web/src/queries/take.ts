@@ -56,16 +56,19 @@ export function nearBy(stream: StreamOut, stretch: Stretch | null): [number, num
   return last > first ? [first, last] : null;
 }
 
+/** Samples of a stream never change, but a line-up tells anew when they were. */
+export const keyOf = (what: string, { id, start_s, rate_hz }: Pick<StreamOut, 'id' | 'start_s' | 'rate_hz'>) => [what, id, start_s, rate_hz];
+
 /** Streams in their levels of detail, in the order given, undefined while they load; and those that could not be loaded. */
 export function useLevels(streams: StreamOut[], stretch: Stretch | null): { levels: (Levels | undefined)[]; failed: FailedTrack[] } {
   const wholes = useQueries({
     queries: streams.map((stream) => {
       const step = stepOf(stream);
       return {
-        queryKey: ['whole', stream.id],
+        queryKey: keyOf('whole', stream),
         queryFn: () => (step === 1 ? loadSamples(stream) : loadThinned(stream, step)),
         enabled: stream.samples > 0,
-        staleTime: Infinity, // streams never change
+        staleTime: Infinity, // samples never change
       };
     }),
   });
@@ -73,7 +76,7 @@ export function useLevels(streams: StreamOut[], stretch: Stretch | null): { leve
     queries: streams.map((stream) => {
       const range = nearBy(stream, stretch);
       return {
-        queryKey: ['near', stream.id, range],
+        queryKey: [...keyOf('near', stream), range],
         queryFn: () => loadSamples(stream, range![0], range![1]),
         enabled: range !== null,
         staleTime: Infinity,
