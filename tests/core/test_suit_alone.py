@@ -217,6 +217,9 @@ class FromWarmUpToTake(Worn):
             "suit-performer", "--suit", "@warmup.csv", "--height-m", "1.74", "--kit", "upper", "--out", "@u.json"
         )
         self.assertEqual(status, 0, said)
+        self.assertRegex(
+            said, "no sensor tells how these joints are turned.*: leftUpperLeg, leftLowerLeg, leftFoot, rightUpperLeg"
+        )
         upper = json.loads((self.at / "u.json").read_text())["suit"]
         self.assertEqual(len(upper), 11)
         self.assertFalse([n for n in upper if "Leg" in n or "Foot" in n])

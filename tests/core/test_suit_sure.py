@@ -13,7 +13,7 @@ from otrevo.core.inertial.calibration import SuitCalibration, sure_apart
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.poses import above_of
-from otrevo.core.inertial.sure import HELD, joint_sd, place_sd
+from otrevo.core.inertial.sure import HELD, joint_sd, place_sd, unknown_bones
 from otrevo.core.solve.suit import SUIT_BONES
 
 SKELETON, FRAMES = generic_skeleton(), 3
@@ -38,6 +38,11 @@ def headings(sd_deg=0.0, of=()):
     sd = np.zeros((1, len(SUIT_BONES)))
     sd[:, [SUIT_BONES.index(b) for b in of]] = np.radians(sd_deg)
     return Headings(np.array([0.1]), np.zeros_like(sd), sd)
+
+
+def headings_of(calibration):
+    nothing = np.zeros((1, len(calibration.names)))
+    return Headings(np.array([0.1]), nothing, nothing)
 
 
 def body(**turned):
@@ -105,6 +110,33 @@ class Joints(unittest.TestCase):
         self.assertLess(known["leftHand"], 0.5 * loose["leftHand"])
         self.assertEqual(known["leftFoot"], loose["leftFoot"])
         self.assertGreater(joint_sd(calibration(), headings(10, ("leftHand",)))["leftHand"], loose["rightHand"])
+
+
+class BonesWithoutASensor(unittest.TestCase):
+    def test_what_hangs_on_nothing_that_is_heard_is_unknown(self):
+        self.assertEqual(unknown_bones(SUIT_BONES), ())
+        self.assertEqual(
+            unknown_bones([b for b in SUIT_BONES if b not in ("head", "leftHand", "rightUpperLeg")]),
+            ("neck", "head", "leftHand"),
+        )
+        legs = [b for b in SUIT_BONES if b == "hips" or "Leg" in b or "Foot" in b]
+        arms = {side + b for side in ("left", "right") for b in ("Shoulder", "UpperArm", "LowerArm", "Hand")}
+        self.assertEqual(set(unknown_bones(legs)), {"spine", "chest", "upperChest", "neck", "head"} | arms)
+
+    def test_it_is_said_to_be_far_less_sure_than_what_lies_between_two_sensors(self):
+        gone = "head", "leftFoot", "leftUpperArm"
+        rest = calibration().only([b for b in SUIT_BONES if b not in gone])
+        found, usual = joint_sd(rest, headings_of(rest)), joint_sd(calibration(), headings())
+        self.assertEqual(found["rightFoot"], usual["rightFoot"])
+        for bone in gone:
+            self.assertGreater(found[bone], 3 * usual[bone], bone)
+        self.assertGreater(found["head"], found["leftUpperArm"], "whose forearm is heard")
+        world = np.zeros((FRAMES, len(rest.names), 4))
+        at = dict(zip(BODY_BONES, place_sd(world, rest, headings_of(rest), TIMES, body()).T, strict=True))
+        whole = places(calibration(), headings(), body())
+        self.assertGreater(at["head"][0], 1.2 * whole["head"][0], "the neck")
+        self.assertGreater(at["leftToes"][0], 1.2 * whole["leftToes"][0])
+        self.assertAlmostEqual(at["rightToes"][0], whole["rightToes"][0])
 
 
 class Documents(unittest.TestCase):

@@ -25,6 +25,7 @@ def run_suit_performer(args):
     from otrevo.core.inertial.calibrate import calibrate_wearer
     from otrevo.core.inertial.documents import suit_to_document
     from otrevo.core.inertial.measures import measures_from
+    from otrevo.core.inertial.sure import unknown_bones
 
     measures = (
         measures_from(read_document(args.measures, "measures/1"), Path(args.measures).name) if args.measures else {}
@@ -36,9 +37,15 @@ def run_suit_performer(args):
         recording = recording.only([n for n in recording.names if n in KITS[args.kit]])
     report = progress_of(args)
     skeleton, found, notes = calibrate_wearer(recording, measures, report)
-    notes = [*recording.notes, *notes, *found.notes]
+    unknown = unknown_bones(found.names)
+    notes = [*recording.notes, *notes, *found.notes, *_unknown(unknown)]
     rms = float((found.residual_deg**2).mean() ** 0.5)
-    figures = {"suit_residual_deg": round(rms, 2), "sensors": len(found.names), "kit": args.kit}
+    figures = {
+        "suit_residual_deg": round(rms, 2),
+        "sensors": len(found.names),
+        "kit": args.kit,
+        "unknown_joints": list(unknown),
+    }
     performer = PerformerCalibration(
         measures.get("height_m", measures.get("arm_span_m")),
         skeleton,
@@ -97,6 +104,15 @@ def _known_clock(text):
     return offset_s, 1e-6 * ppm
 
 
+def _unknown(joints):
+    """The note on joints that no sensor tells of."""
+    return (
+        (f"no sensor tells how these joints are turned, which stay as they usually are: {', '.join(joints)}",)
+        if joints
+        else ()
+    )
+
+
 def _no_markers():
     import numpy as np
 
@@ -115,7 +131,7 @@ def run_suit_solve(args):
     found = solve_suit(read_suit(args.suit), performer, args.level_floor == "yes", report)
     report(1.0)
     write_bvh(args.out, at_rate(found.motion, delivery_rate(args.rate)) if args.rate else found.motion)
-    say_notes(found.notes)
+    say_notes(found.notes + _unknown(found.figures["unknown_joints"]))
     if args.report:
         contacts = [{"point": c.point, "start_s": round(c.start, 3), "end_s": round(c.end, 3), "level_m": round(c.level_m, 3)}
                     for c in found.contacts]  # fmt: skip

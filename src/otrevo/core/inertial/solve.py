@@ -15,7 +15,7 @@ from otrevo.core.inertial.plausible import impossible_joints
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
 from otrevo.core.inertial.seats_in_take import seats_in_take
 from otrevo.core.inertial.skin import with_whole_turns
-from otrevo.core.inertial.sure import joint_sd, place_sd
+from otrevo.core.inertial.sure import joint_sd, place_sd, unknown_bones
 from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
@@ -122,6 +122,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         "sensors": len(names), "frames": len(motion), "rate": str(rate), "contacts": len(travel.contacts),
         "travelled_m": round(float(np.linalg.norm(np.diff(travel.root_m[::5, [0, 2]], axis=0), axis=1).sum()), 3),
         "joint_sd_deg": round(float(np.median(list(sure.values()))), 2),
+        "unknown_joints": list(unknown_bones(names)),
         "skin_missed": {n: round(v, 2) for n, v in skin.items()},
         "lost_share": {n: round(float(v), 4) for n, v in zip(names, lost, strict=True) if v > 0},
     }  # fmt: skip

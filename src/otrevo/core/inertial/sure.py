@@ -8,14 +8,19 @@ of the angle or distance within which a joint is 95 times in 100, as of a body f
 import numpy as np
 
 from otrevo.core.body.kinematics import forward_kinematics
-from otrevo.core.body.skeleton import BODY_BONES
+from otrevo.core.body.skeleton import BODY_BONES, parents_among
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.inertial.calibration import passed_on
 from otrevo.core.inertial.poses import above_of, plain
 from otrevo.core.solve.uncertainty import half_of_95
 
-# about each axis, of a bone that no sensor tells of: between two that have one, and at an end
-BETWEEN_DEG, END_DEG = 3.0, 8.0
+# about each axis, of a bone that has no sensor: between two that have one, where limbs may be anywhere that joints allow, and where nothing
+# below it has one, as people hold themselves and as recorded movement strays from that
+BETWEEN_DEG = {"UpperArm": 12.0, "LowerArm": 12.0, "UpperLeg": 8.0, "LowerLeg": 8.0}
+BETWEEN_IN_TRUNK_DEG = 3.0
+UNKNOWN_DEG = {"Shoulder": 6.0, "UpperArm": 40.0, "LowerArm": 45.0, "Hand": 15.0, "UpperLeg": 25.0, "LowerLeg": 30.0, "Foot": 10.0,
+               "Toes": 8.0, "neck": 13.0, "head": 13.0}  # fmt: skip
+UNKNOWN_IN_TRUNK_DEG = 6.0
 # people hold poses better than the fit trusts them to, as it must not follow the one who does not
 HELD = 0.28
 # how far bones are from what a height tells, or for legs the warm-up's steps; one share of all bones of a kind
@@ -25,8 +30,28 @@ JOINT_M = 0.014  # how far a joint is from where bodies of that height have it, 
 READ_RAD = np.radians(1.4)  # how far a sensor is turned against its bone at any moment, as skin swings and filters err
 SKIN_ROLL_DEG = {"UpperArm": 3.5}  # by which skin that turns less than its limb is not known, about the limb's line
 LOST_DEG = 15.0  # more where a sensor is lost for longer than can be bridged
+_PARENTS = {
+    bone: BODY_BONES[p] if p >= 0 else None for bone, p in zip(BODY_BONES, parents_among(BODY_BONES), strict=True)
+}
 BLOCK = 500  # frames at a time
 UP = np.array([0.0, 1.0, 0.0])
+
+
+def unknown_bones(names):
+    """Those of BODY_BONES about which the sensors `names` say nothing: they have none, and nothing that hangs on them has one. No toes."""
+    told = set(names)
+    for bone in reversed(BODY_BONES):  # parents come before what hangs on them
+        if bone in told and bone != "hips":
+            told.add(_PARENTS[bone])
+    return tuple(b for b in BODY_BONES if b not in told and not b.endswith("Toes"))
+
+
+def _unheard_deg(bone, names):
+    """How far a bone without a sensor of its own may be turned about each axis, one sigma."""
+    part = plain(bone)
+    if part == "Toes" or bone in unknown_bones(names):
+        return UNKNOWN_DEG.get(part, UNKNOWN_IN_TRUNK_DEG)
+    return BETWEEN_DEG.get(part, BETWEEN_IN_TRUNK_DEG)
 
 
 def place_sd(world, calibration, headings, times_s, motion):
@@ -79,7 +104,7 @@ def _places(names, seat_rad, heading_rad, lost, skeleton, rotation):
             aside = np.cross(UP, along) * heading_rad[:, s, None]
             covariance[:, b] += aside[:, :, None] * aside[:, None]
         else:
-            own = np.full(len(rotation), np.radians(BETWEEN_DEG) ** 2)
+            own = np.full(len(rotation), np.radians(_unheard_deg(name, names)) ** 2)
         covariance[:, b] += own[:, None, None] * (swept.swapaxes(1, 2) @ swept)
         longer[_kind(name)][:, b] += along
     covariance += np.einsum("sfbki,sfbkj->fbij", seats, seats, optimize=True)
@@ -99,7 +124,7 @@ def joint_sd(calibration, headings):
     for bone in BODY_BONES:
         above = above_of(bone)
         if bone not in seat:
-            variance = np.full(3, np.radians(END_DEG if bone.endswith("Toes") else BETWEEN_DEG) ** 2)
+            variance = np.full(3, np.radians(_unheard_deg(bone, names)) ** 2)
         elif above in seat:
             variance = joint[bone] + heading[bone] + heading[above] + 2 * READ_RAD**2
         else:

@@ -13,6 +13,7 @@ from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
 from otrevo.core.inertial.exchanged import rounds_of
 from otrevo.core.inertial.solve import solve_suit
+from otrevo.core.inertial.sure import unknown_bones
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, SampleClock
 from otrevo.core.snags import Snag, lost_snags
@@ -47,6 +48,11 @@ def calibrate(material, report):
         Snag("exchanged", "suit", 0.0, end, 3.0, f"{in_a_row([in_words(n) for n in r])} are worn in each other's place; read the other way round here and in "
              "all takes of this warm-up", "every sensor on its limb", r[0]) for r in rounds_of(found.exchanged)
     ]  # fmt: skip
+    unknown = unknown_bones(found.names)
+    figures["unknown_joints"] = list(unknown)
+    if unknown:
+        snags.append(Snag("no sensor", "suit", 0.0, end, 1.0, f"no sensor tells how {in_a_row([in_words(n) for n in unknown])} are turned; they stay as "
+                          "they usually are", "a sensor on each limb"))  # fmt: skip
     for name, sloppy, sd in zip(found.names, found.residual_deg, found.sd_deg, strict=True):
         if sloppy > SLOPPY_DEG or sd > UNSURE_DEG:
             snags.append(Snag("sensor unsure", "suit", 0.0, end, max(sloppy / SLOPPY_DEG, sd / UNSURE_DEG),
