@@ -131,6 +131,17 @@ def make_continuous(q):
     return q
 
 
+def mean_rotation(q):
+    """Mean (4,) of rotations (T, 4), NaN left out, by their outer products (Markley 2007); NaN where there is none."""
+    q = q[np.isfinite(q[:, 0])]
+    return np.linalg.eigh(q.T @ q)[1][:, -1] if len(q) else np.full(4, np.nan)
+
+
+def within_half_a_turn(angle_rad):
+    """Angles brought between minus and plus half a turn, radians."""
+    return (angle_rad + np.pi) % (2 * np.pi) - np.pi
+
+
 def slerp(times, q, at):
     """Shortest-arc spherical interpolation of quaternions.
 

@@ -8,7 +8,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from otrevo.core.conventions import find_runs, quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import (
+    find_runs,
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    within_half_a_turn,
+)
 from otrevo.core.inertial.calibration import UP
 from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.headings import told_by_span
@@ -73,7 +79,7 @@ def _leaps(recording, calibration, sensed, first, ends):
     leap, sd = _against_the_others(leap, doubt, free)
     leapt = free & (np.abs(leap) > np.maximum(ANEW_RAD, SIGMAS * sd)) & (sd < KNOWN_RAD)
     if lost.all() and leapt.sum() > MOST * count:
-        return _wrapped(leap + _facing_on(recording.rotation[:, hips], ends[hips]))
+        return within_half_a_turn(leap + _facing_on(recording.rotation[:, hips], ends[hips]))
     return np.where(leapt, leap, 0.0)
 
 
@@ -82,13 +88,13 @@ def _against_the_others(leap, doubt, free):
     and their covariance `doubt` (S, S).
     """
     sure = np.where(free, np.inf, np.diag(doubt)).argmin()
-    leap = _wrapped(leap - leap[sure])
+    leap = within_half_a_turn(leap - leap[sure])
     moves = np.column_stack([np.eye(len(leap))[:, free], np.ones(len(leap))])
     firm = np.linalg.solve(doubt, moves)
     covariance = np.linalg.inv(moves.T @ firm)
     found = covariance @ (firm.T @ leap)
     out, sd = np.zeros(len(leap)), np.zeros(len(leap))
-    out[free], sd[free] = _wrapped(found[:-1]), np.sqrt(np.diag(covariance)[:-1])
+    out[free], sd[free] = within_half_a_turn(found[:-1]), np.sqrt(np.diag(covariance)[:-1])
     return out, sd
 
 
@@ -96,7 +102,3 @@ def _facing_on(reading, end):
     """By how much the heading of the hips' filter has leapt in a loss that ends at a frame, if the body faces the way it did; reading (T, 4)."""
     before = np.flatnonzero(np.isfinite(reading[:end, 0]))[-1]
     return float(yaw_rad(quaternion_multiply(reading[end], quaternion_conjugate(reading[before]))))
-
-
-def _wrapped(angle):
-    return (angle + np.pi) % (2 * np.pi) - np.pi

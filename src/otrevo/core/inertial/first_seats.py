@@ -8,6 +8,7 @@ import numpy as np
 from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.conventions import (
     matrix_from_quaternion,
+    mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -25,7 +26,6 @@ from otrevo.core.inertial.poses import (
     plain,
     side_sign,
 )
-from otrevo.core.inertial.stills import mean_rotation
 from otrevo.core.inertial.t_poses import yaw_rad
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal

@@ -14,6 +14,7 @@ from otrevo.core.conventions import (
     quaternion_multiply,
     quaternion_rotate,
     rotvec_from_quaternion,
+    within_half_a_turn,
 )
 from otrevo.core.inertial.calibration import UP, bone_rotations
 from otrevo.core.inertial.joints import find_links
@@ -149,7 +150,7 @@ class _Known:
 
     def off(self, above, below, difference):
         """How far that is from another `difference`, rad."""
-        return (difference - self.difference(above, below) + np.pi) % (2 * np.pi) - np.pi
+        return within_half_a_turn(difference - self.difference(above, below))
 
     def with_difference(self, above, below, difference, sd):
         """The same, when something tells the heading of one less that of another, one sigma sd."""

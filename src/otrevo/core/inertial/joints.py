@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
+from otrevo.core.conventions import within_half_a_turn
 from otrevo.core.inertial.poses import above_of
 
 NOISE_MS2 = 0.3  # at least: tilts and the sensors themselves
@@ -362,7 +363,7 @@ def _find(felt_, above, below, joint, near, near_m):
         left2 = _left(turn, *upper, *lower, r)
     told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
     return Link(
-        above, below, joint, r[:3], r[3:], float((psi + np.pi) % (2 * np.pi) - np.pi), float(drift), zero,
+        above, below, joint, r[:3], r[3:], float(within_half_a_turn(psi)), float(drift), zero,
         float(max(np.sqrt(covariance[6, 6]), spread)), covariance[:3, :3], covariance[3:6, 3:6], noise,
         float(np.sqrt(left2.sum()) / max(told, 1e-9)), float(told / np.sqrt(max(1, len(t)))),
     )  # fmt: skip

@@ -11,6 +11,7 @@ from scipy.optimize import least_squares
 
 from otrevo.core.conventions import (
     matrix_from_quaternion,
+    mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -28,7 +29,6 @@ from otrevo.core.inertial.poses import (
     plain,
     side_sign,
 )
-from otrevo.core.inertial.stills import mean_rotation
 
 STEP = 1e-6
 DRIFT_DEG = 1.0  # a minute; filters drift more, but a minute of warm-up cannot tell and the take can

@@ -6,7 +6,12 @@ assessment in humeral axial rotation, Gait & Posture 21, 2005).
 
 import numpy as np
 
-from otrevo.core.conventions import quaternion_conjugate, quaternion_from_rotvec, quaternion_multiply
+from otrevo.core.conventions import (
+    quaternion_conjugate,
+    quaternion_from_rotvec,
+    quaternion_multiply,
+    within_half_a_turn,
+)
 from otrevo.core.inertial.poses import plain, sensor_above
 
 # limbs whose skin turns less than they, and their line in the T-pose
@@ -28,7 +33,7 @@ def turned_about_line(limb, above, world):
     line = SKIN[plain(limb)]
     q = quaternion_multiply(quaternion_conjugate(above), world)
     along = q[:, :3] @ line
-    angle = (2 * np.arctan2(along, q[:, 3]) + np.pi) % (2 * np.pi) - np.pi
+    angle = within_half_a_turn(2 * np.arctan2(along, q[:, 3]))
     angle *= np.clip((np.hypot(along, q[:, 3]) - NO_TURN) / (ALL_TURN - NO_TURN), 0.0, 1.0)
     known = np.flatnonzero(np.isfinite(angle))
     return np.interp(np.arange(len(angle)), known, angle[known]) if len(known) else np.zeros(len(angle))

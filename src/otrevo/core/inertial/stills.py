@@ -34,9 +34,3 @@ def find_stills(recording):
     still = (moving <= MOVING_SHARE) & (known.sum(axis=1) >= 0.5 * known.any(axis=0).sum())
     runs = find_runs(still)
     return runs[(runs[:, 1] - runs[:, 0]) >= SHORTEST_S * recording.rate_hz]
-
-
-def mean_rotation(q):
-    """Mean (4,) of rotations (T, 4), NaN left out, by their outer products (Markley 2007); NaN where there is none."""
-    q = q[np.isfinite(q[:, 0])]
-    return np.linalg.eigh(q.T @ q)[1][:, -1] if len(q) else np.full(4, np.nan)

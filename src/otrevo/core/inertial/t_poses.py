@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from otrevo.core.conventions import (
+    mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -13,7 +14,7 @@ from otrevo.core.conventions import (
 )
 from otrevo.core.inertial.calibration import UP, bone_rotations
 from otrevo.core.inertial.joints import links_of
-from otrevo.core.inertial.stills import find_stills, mean_rotation
+from otrevo.core.inertial.stills import find_stills
 
 TILTED_DEG, ALIKE_PERCENT = 10.0, 85  # so many bones may be inclined by no more against the warm-up's
 SHIFTED_DEG, STEADY_DEG = 18.0, 8.0  # of a sensor that has slipped, and at most of its neighbours

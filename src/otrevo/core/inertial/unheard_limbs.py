@@ -10,13 +10,13 @@ import numpy as np
 
 from otrevo.core.conventions import (
     find_runs,
+    mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.poses import sensor_above
-from otrevo.core.inertial.stills import mean_rotation
 
 LEARNED_HZ = 25.0
 LEAST_S = 8.0  # of the limb heard, to learn from

@@ -11,6 +11,7 @@ import scipy
 
 from otrevo.core.conventions import (
     make_continuous,
+    mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -25,11 +26,6 @@ SUIT_BONES = (
 )  # fmt: skip
 CALIBRATION_FRAMES = 800
 UP = np.array([0.0, 1.0, 0.0])
-
-
-def _mean_rotation(q):
-    """Mean rotation of quaternions (T, 4) as the dominant eigenvector of their outer products (Markley 2007)."""
-    return np.linalg.eigh(q.T @ q)[1][:, -1]
 
 
 def _mounted(yaw, reading, bone):
@@ -89,7 +85,7 @@ def calibrate_suit(sensor, bone_world, names=SUIT_BONES):
         bounds = (coarse - np.radians(12), coarse + np.radians(12))
         yaw = scipy.optimize.minimize_scalar(_spread, bounds=bounds, args=(reading, bone), method="bounded").x
         rest = _mounted(yaw, reading, bone)
-        mount = _mean_rotation(rest)
+        mount = mean_rotation(rest)
         angle = 2 * np.arccos(np.clip(np.abs(rest @ mount), 0, 1))
         out[name] = {
             "rotation_xyzw": [float(v) for v in mount],
