@@ -18,6 +18,18 @@ describe('the snag list', () => {
     expect(groups[0].snags.map((s) => s.start_s)).toEqual([1, 5]);
   });
 
+  it('folds the gaps of many markers that were gone at once', () => {
+    const at = (subject: string, start: number, end: number) => snag({ subject, start_s: start, end_s: end });
+    const foot = [at('ankle left', 3, 7), at('crown', 1, 2), at('heel left', 3.05, 6.95), at('toe left', 2.95, 7.1), at('heel left', 9, 9.5), at('toe left', 9, 9.5), at('shin left', 3, 8)];
+    const groups = grouped(foot);
+    expect(groups.map((g) => g.snags.map((s) => s.subject))).toEqual([['ankle left', 'heel left', 'toe left'], ['crown'], ['heel left'], ['toe left'], ['shin left']]);
+    expect(wordsOf(groups[0])).toBe('3 markers gone at once for 4.00 s');
+    expect(groups[0].snags.map((s) => timesOf(s, groups[0]))[1]).toContain('heel left');
+    const one = grouped([...foot.slice(0, 4), ...foot.slice(0, 4).map((s) => ({ ...s, performer: 'Tomas' })), ...foot.slice(0, 4).map((s) => ({ ...s, mended: true }))]);
+    expect(one.map((g) => g.snags.length)).toEqual([3, 1, 3, 1, 3, 1]);
+    expect(new Set(one.map((g) => g.key)).size).toBe(6);
+  });
+
   it('keeps mended gaps apart from those still open, and the order of the worst', () => {
     const groups = grouped([snag({ severity: 9 }), snag({ severity: 7, subject: 'shin left' }), snag({ mended: true })]);
     expect(groups.map((g) => [g.snags[0].subject, g.snags[0].mended])).toEqual([['crown', false], ['shin left', false], ['crown', true]]);

@@ -82,14 +82,32 @@ export type SnagGroup = { key: string; snags: SnagOut[] };
 /** Whether a snag changes no joint of the body by more than is acceptable. */
 export const isSmall = (s: SnagOut): boolean => typeof s.damage_mm === 'number' && s.severity < 1 && !s.mended;
 
+const TOGETHER_S = 0.15; // markers that go and come back within so much of each other were hidden by one thing
+const MANY = 3;
+
+/** Of the gaps among snags, which are of one moment in which many markers were gone: by snag, the first of those gaps. */
+function together(snags: SnagOut[]): Map<SnagOut, SnagOut> {
+  const moments: SnagOut[][] = [];
+  for (const s of snags.filter((o) => o.kind === 'gap' && !isSmall(o))) {
+    const same = moments.find(([o]) => o.performer === s.performer && o.mended === s.mended && Math.abs(o.start_s - s.start_s) < TOGETHER_S && Math.abs(o.end_s - s.end_s) < TOGETHER_S);
+    if (same) same.push(s);
+    else moments.push([s]);
+  }
+  return new Map(moments.filter((m) => m.length >= MANY).flatMap((m) => m.map((s) => [s, m[0]])));
+}
+
 /**
- * Gaps of one marker are one entry, and so are all snags that hardly change the body, whatever they are; everything else
- * stands alone. Worst first, as the snags come.
+ * Gaps of one marker are one entry, those of many markers that were gone at once are one, and so are all snags that hardly
+ * change the body, whatever they are; everything else stands alone. Worst first, as the snags come.
  */
 export function grouped(snags: SnagOut[]): SnagGroup[] {
   const groups = new Map<string, SnagGroup>();
+  const moments = together(snags);
   snags.forEach((s, i) => {
-    const key = isSmall(s) ? `small:${s.performer}:${s.proposal ? 'fill' : 'look'}` : s.kind === 'gap' ? `gap:${s.performer}:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
+    const at = moments.get(s);
+    const key = isSmall(s) ? `small:${s.performer}:${s.proposal ? 'fill' : 'look'}`
+      : at ? `together:${s.performer}:${at.start_s}:${at.end_s}:${s.mended}`
+      : s.kind === 'gap' ? `gap:${s.performer}:${s.subject}:${s.mended}` : `${s.kind}:${i}`;
     const group = groups.get(key);
     if (group) group.snags.push(s);
     else groups.set(key, { key, snags: [s] });
@@ -114,6 +132,7 @@ export function wordsOf(group: SnagGroup): string {
   const [worst] = group.snags;
   if (group.key.startsWith('small') && group.snags.length > 1)
     return `${isMixed(group) ? '' : `${worst.subject}: `}${group.snags.length} that change no joint by more than ${worst.limit.split(' at')[0]}`;
+  if (group.key.startsWith('together')) return `${group.snags.length} markers gone at once for ${(worst.end_s - worst.start_s).toFixed(2)} s`;
   return group.snags.length === 1 ? worst.text : `${worst.subject}: ${group.snags.length} gaps, longest ${(worst.end_s - worst.start_s).toFixed(2)} s`;
 }
 
