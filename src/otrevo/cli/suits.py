@@ -105,12 +105,9 @@ def _known_clock(text):
 
 
 def _unknown(joints):
-    """The note on joints that no sensor tells of."""
-    return (
-        (f"no sensor tells how these joints are turned, which stay as they usually are: {', '.join(joints)}",)
-        if joints
-        else ()
-    )
+    """The note on joints that no sensor tells of, if there are any."""
+    said = ", ".join(joints)
+    return (f"no sensor tells how these joints are turned, which stay as they usually are: {said}",) if joints else ()
 
 
 def _no_markers():

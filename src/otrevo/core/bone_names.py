@@ -28,7 +28,7 @@ WORDS = {
     "clavicle": "clavicle clav collar collarbone schlusselbein clavicule clavicula clavicola sakotsu 锁骨 鎖骨 ключица 쇄골 scapula clavicula shoulderblade sleutelbeen",
     "shoulder": "shoulder shldr schulter epaule hombro spalla ombro kata 肩 плечо 어깨 shoulders skulder schouder axel",
     "arm": "arm bras brazo braccio braco ude 腕 рука 팔 arms",
-    "upperarm": "upperarm uparm uarm uarm humerus bicep biceps oberarm arrm hautbras 上腕 上臂 大臂 плечевая 상완 위팔 bicipite jouwan overarm bovenarm armupper upperlimb",
+    "upperarm": "upperarm uparm uarm humerus bicep biceps oberarm arrm hautbras 上腕 上臂 大臂 плечевая 상완 위팔 bicipite jouwan overarm bovenarm armupper upperlimb",
     "lowerarm": "lowerarm lowarm loarm forearm farm elbow radius ulna unterarm ellbogen ellenbogen avantbras coude antebrazo codo avambraccio gomito antebraco cotovelo hiji ひじ 肘 前腕 前臂 小臂 下臂 предплечье локоть 하완 팔꿈치 아래팔 underarm zenwan onderarm elleboog armlower albue",
     "hand": "hand wrist handgelenk main poignet mano muneca polso mao pulso tekubi te 手 手首 手腕  кисть запястье 손 손목 palm hnd carpus carpal håndled pols",
     "thumb": "thumb thm daumen pouce pulgar pollice polegar oyayubi 親指 拇指 大拇指 большой 엄지 pollex thmb duim tommel tumme finger0 f0",

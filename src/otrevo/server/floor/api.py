@@ -114,9 +114,8 @@ def roll(request, slate_id: int):
     slate = _slate(request, slate_id, FLOOR_ROLES)
     fmt = slate.day.production.timecode_format
     now = timezone.now()
-    midnight = now.replace(
-        hour=0, minute=0, second=0, microsecond=0
-    )  # of UTC; the page's timecode is the same while nothing rolls
+    # of UTC; the page's timecode is the same while nothing rolls
+    midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
     frame = round((now - midnight).total_seconds() * fmt.rate) % fmt.frames_per_day
     already = Rolling.objects.filter(slate__day__production=slate.day.production).select_related("slate").first()
     if already:
