@@ -248,14 +248,32 @@ class FirstTake(InBrowser, LiveServerTestCase):
         page.get_by_role("group", name="Shoot days").get_by_role("button", name="1").click()
         expect(page.get_by_role("region", name="Slate W1")).to_be_visible()
 
+    def drop_on(self, region, name, text):
+        """Let go of a file over a part of the page, as a mouse does that drags it in."""
+        held = region.page.evaluate_handle(
+            "([name, text]) => { const held = new DataTransfer(); held.items.add(new File([text], name)); return held; }",
+            [name, text],
+        )
+        for what in ("dragover", "drop"):
+            region.dispatch_event(what, {"dataTransfer": held})
+
     def test_a_dropped_motion_file_plays(self):
         motion = perform("rope haul", make_performer(3, shipped_chart()), 3, Fraction(60)).motion
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "haul.bvh"
             write_bvh(path, motion)
             page = self.sign_in("technician")
-            page.locator('input[type="file"]').set_input_files(path)
+            self.drop_on(page.get_by_role("region", name="Slate W1"), "notes.bvh", "no motion at all")
+            refused = page.get_by_role("region", name="Slate W1").get_by_role("alert")
+            expect(refused).to_contain_text("notes.bvh")
+            expect(page.get_by_role("region", name="Slate 15").get_by_role("alert")).to_have_count(0)
+            self.drop_on(page.get_by_role("region", name="Slate 15"), "haul.bvh", path.read_text())
             expect(page.get_by_role("link", name="Slate 15 take 1, open on the bench")).to_be_visible()
+            expect(refused).to_have_count(0)
+            page.get_by_role("button", name="Slate for files").click()
+            page.get_by_role("option", name="W1").click()
+            page.locator('input[type="file"]').set_input_files(path)
+            expect(page.get_by_role("link", name="Slate W1 take 1, open on the bench")).to_be_visible()
         page.get_by_role("link", name="Slate 15 take 1, open on the bench").click()
         expect(page.locator("canvas").first).to_be_visible()
         expect(page.get_by_text("body from a file")).to_be_visible()

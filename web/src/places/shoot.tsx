@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { patch, post, ServerError, type Me, type SlateRow, type TakeRow } from '../api/client';
 import { Thumbnail } from '../lanes/thumbnail';
+import { Choice } from '../parts/choices';
 import { Empty, Figure, PlainButton, Progress, Quiet, Trouble, WordButton } from '../parts/controls';
 import { Frame } from '../parts/frame';
 import { History } from '../parts/history';
@@ -38,6 +39,10 @@ const Box = styled.section`
   background: ${(p) => p.theme.raised};
   border: 1px solid ${(p) => p.theme.hairline};
   margin-bottom: 14px;
+  &[data-drop-target] {
+    border-color: ${(p) => p.theme.selection};
+    background: ${(p) => p.theme.picked};
+  }
   > header {
     display: flex;
     align-items: baseline;
@@ -214,16 +219,24 @@ function TakeLine({ take, slate, production, picked, longest, onPick }: {
   );
 }
 
-function Files({ slate, production }: { slate: SlateRow | undefined; production: number }) {
+/** on: where they were dropped, which is where one looks for what became of them. */
+type Sent = { slate: SlateRow; files: File[]; on: 'slate' | 'zone' };
+
+/** Files that become a take of a slate. */
+function useFiles(production: number) {
   const client = useQueryClient();
-  const send = useMutation({
-    mutationFn: (files: File[]) => {
+  return useMutation({
+    mutationFn: ({ slate, files }: Sent) => {
       const form = new FormData();
       for (const f of files) form.append('files', f);
-      return post<TakeRow>(`/slates/${slate!.id}/files`, form);
+      return post<TakeRow>(`/slates/${slate.id}/files`, form);
     },
     onSettled: () => client.invalidateQueries({ queryKey: ['board', production] }),
   });
+}
+
+/** Where files are dropped or chosen for a slate of the day; they can be dropped on the slate itself as well. */
+function Files({ slates, slate, send, onSlate }: { slates: SlateRow[]; slate: SlateRow | undefined; send: ReturnType<typeof useFiles>; onSlate: (id: number) => void }) {
   const endings = useFormats().data?.dropped ?? [];
   if (!slate) return null;
   return (
@@ -232,15 +245,16 @@ function Files({ slate, production }: { slate: SlateRow | undefined; production:
         aria-label={`Drop files on slate ${slate.name}`}
         onDrop={async (e) => {
           const files = await Promise.all(e.items.filter((i) => i.kind === 'file').map((i) => i.getFile()));
-          if (files.length) send.mutate(files);
+          if (files.length) send.mutate({ slate, files, on: 'zone' });
         }}
       >
-        {send.isPending ? `Reading files for slate ${slate.name}…` : `Drop ${endings.map((e) => e.slice(1).toUpperCase()).join(', ') || 'files'} here to make a take of slate ${slate.name} from files`}
-        <FileTrigger allowsMultiple acceptedFileTypes={endings} onSelect={(list) => list && send.mutate([...list])}>
+        {send.isPending ? `Reading files for slate ${send.variables.slate.name}…` : `Drop ${endings.map((e) => e.slice(1).toUpperCase()).join(', ') || 'files'} on a slate, or here, to make a take of`}
+        <Choice label="Slate for files" hidden options={slates.map((s) => ({ id: s.id, words: `${s.name} ${s.title}` }))} value={slate.id} onChange={onSlate} style={{ maxWidth: 300 }} />
+        <FileTrigger allowsMultiple acceptedFileTypes={endings} onSelect={(list) => list && send.mutate({ slate, files: [...list], on: 'zone' })}>
           <PlainButton isDisabled={send.isPending}>Choose files</PlainButton>
         </FileTrigger>
       </Drop>
-      <Trouble error={send.error} />
+      {send.variables?.on === 'zone' && <Trouble error={send.error} />}
     </>
   );
 }
@@ -249,6 +263,9 @@ export function Shoot({ me }: { me: Me }) {
   const production = Number(useParams().production);
   const navigate = useNavigate();
   const [picked, setPicked] = useState<number | null>(null);
+  const [target, setTarget] = useState<number | null>(null); // the slate chosen for files, else that of the take that is picked
+  const [over, setOver] = useState<number | null>(null);
+  const send = useFiles(production);
   const [adding, setAdding] = useState<'slate' | 'day' | 'production' | null>(null);
   const [query, setQuery] = useSearchParams();
   const board = useBoard(production, { day: Number(query.get('day')) });
@@ -263,6 +280,7 @@ export function Shoot({ me }: { me: Me }) {
   const slate = day?.slates.find((s) => s.takes.some((t) => t.id === picked)) ?? day?.slates.find((s) => !s.warm_up) ?? day?.slates[0];
   const minutes = takes.reduce((n, t) => n + t.duration_s, 0) / 60;
   const p = board.data?.production;
+  const dropped = send.variables?.on === 'slate' ? send.variables : null;
   const onKeyDown = (e: React.KeyboardEvent) => {
     if ((e.target as HTMLElement).tagName === 'INPUT') return;
     if (e.key === 'Enter' && picked !== null && !(e.target as HTMLElement).closest('button')) navigate(`/p/${production}/bench/${picked}`);
@@ -323,7 +341,19 @@ export function Shoot({ me }: { me: Me }) {
               </p>
             )}
             {day.slates.map((s) => (
-              <Box key={s.id} aria-label={`Slate ${s.name}`}>
+              <Box key={s.id} aria-label={`Slate ${s.name}`} data-drop-target={over === s.id || undefined}
+                onDragOver={(e) => {
+                  if (!e.dataTransfer.types.includes('Files')) return;
+                  e.preventDefault();
+                  setOver(s.id);
+                }}
+                onDragLeave={(e) => !e.currentTarget.contains(e.relatedTarget as Node | null) && setOver(null)}
+                onDrop={(e) => {
+                  e.preventDefault();
+                  setOver(null);
+                  if (e.dataTransfer.files.length) send.mutate({ slate: s, files: [...e.dataTransfer.files], on: 'slate' });
+                }}
+              >
                 <header>
                   <h2>{s.name}</h2>
                   <span>{s.title}</span>
@@ -331,8 +361,12 @@ export function Shoot({ me }: { me: Me }) {
                     {s.performer} · {[...s.kit, ...s.props].join(', ')} · <Link to={`/p/${production}/floor/${s.id}`}>roll on the Floor</Link>
                   </Quiet>
                 </header>
+                {dropped?.slate.id === s.id && (send.isPending ? <p style={{ margin: '0 16px 10px' }} role="status"><Quiet>Reading {dropped.files.map((f) => f.name).join(', ')}…</Quiet></p> : <Trouble error={send.error} />)}
                 {[...s.takes].reverse().map((t) => (
-                  <TakeLine key={t.id} take={t} slate={s} production={production} picked={t.id === picked} longest={longest} onPick={() => setPicked(t.id)} />
+                  <TakeLine key={t.id} take={t} slate={s} production={production} picked={t.id === picked} longest={longest} onPick={() => {
+                    setPicked(t.id);
+                    setTarget(null);
+                  }} />
                 ))}
                 {s.takes.length === 0 && (
                   <div style={{ padding: '0 16px 12px 84px' }}><Quiet>No take yet.</Quiet></div>
@@ -346,7 +380,7 @@ export function Shoot({ me }: { me: Me }) {
                 {leads && <PlainButton onPress={() => setAdding('slate')}>New slate</PlainButton>}
               </Empty>
             )}
-            <Files slate={slate} production={production} />
+            <Files slates={day.slates} slate={day.slates.find((s) => s.id === target) ?? slate} send={send} onSlate={setTarget} />
           </>
         )}
       </Wrap>
