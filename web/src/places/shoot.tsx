@@ -349,9 +349,10 @@ export function Shoot({ me }: { me: Me }) {
                 }}
                 onDragLeave={(e) => !e.currentTarget.contains(e.relatedTarget as Node | null) && setOver(null)}
                 onDrop={(e) => {
-                  e.preventDefault();
                   setOver(null);
-                  if (e.dataTransfer.files.length) send.mutate({ slate: s, files: [...e.dataTransfer.files], on: 'slate' });
+                  if (!e.dataTransfer.files.length) return; // words that are dragged into a note
+                  e.preventDefault();
+                  send.mutate({ slate: s, files: [...e.dataTransfer.files], on: 'slate' });
                 }}
               >
                 <header>
