@@ -211,13 +211,13 @@ function Detail({ performer, production }: { performer: PerformerOut; production
     return b ? Math.round(1000 * Math.hypot(...b.offset_m)) : 0;
   };
   const warmUp = useMutation({
-    mutationFn: () => post<PerformerOut>(`/performers/${performer.id}/warm-up`),
-    onSuccess: async (p) => {
+    mutationFn: (_: 'roll' | 'files') => post<PerformerOut>(`/performers/${performer.id}/warm-up`),
+    onSuccess: async (p, how) => {
       await client.invalidateQueries({ queryKey: ['board', production] }); // the slate may be new
-      navigate(`/p/${production}/floor/${p.warm_up_slate_id}`);
+      navigate(how === 'roll' ? `/p/${production}/floor/${p.warm_up_slate_id}` : `/p/${production}/shoot?slate=${p.warm_up_slate_id}`);
     },
   });
-  const roll = <MainButton onPress={() => warmUp.mutate()} isDisabled={warmUp.isPending}>Roll a warm-up</MainButton>;
+  const roll = <MainButton onPress={() => warmUp.mutate('roll')} isDisabled={warmUp.isPending}>Roll a warm-up</MainButton>;
   return (
     <div>
       <div style={{ display: 'flex', alignItems: 'baseline', gap: 18 }}>
@@ -237,7 +237,10 @@ function Detail({ performer, production }: { performer: PerformerOut; production
           ) : (
             <p>A warm-up of about a minute shows how every sensor of the suit sits: hold still with the arms down and in a T-pose, move every joint, take some steps.</p>
           )}
-          {roll}
+          <div style={{ display: 'flex', gap: 10 }}>
+            {roll}
+            <PlainButton onPress={() => warmUp.mutate('files')} isDisabled={warmUp.isPending}>From files</PlainButton>
+          </div>
         </Empty>
       )}
       {c && (

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useMemo, useRef, useState } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { DropZone, FileTrigger, ToggleButton, ToggleButtonGroup, type Key } from 'react-aria-components';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
@@ -263,13 +263,18 @@ export function Shoot({ me }: { me: Me }) {
   const production = Number(useParams().production);
   const navigate = useNavigate();
   const [picked, setPicked] = useState<number | null>(null);
-  const [target, setTarget] = useState<number | null>(null); // the slate chosen for files, else that of the take that is picked
   const [over, setOver] = useState<number | null>(null);
   const send = useFiles(production);
   const [adding, setAdding] = useState<'slate' | 'day' | 'production' | null>(null);
   const [query, setQuery] = useSearchParams();
+  const asked = Number(query.get('slate')) || null;
+  const [target, setTarget] = useState(asked); // the slate chosen for files, else that of the take that is picked
   const board = useBoard(production, { day: Number(query.get('day')) });
   const list = useRef<HTMLDivElement>(null);
+  const shown = board.data?.day?.slates.some((s) => s.id === asked); // a new slate comes a moment after the board that was kept
+  useEffect(() => {
+    if (shown) document.getElementById(`slate-${asked}`)?.scrollIntoView({ block: 'center' });
+  }, [shown, asked]);
   const days = board.data?.days ?? [];
   const day = board.data?.day;
   const goToDay = (number: number) => setQuery({ day: String(number) });
@@ -341,7 +346,7 @@ export function Shoot({ me }: { me: Me }) {
               </p>
             )}
             {day.slates.map((s) => (
-              <Box key={s.id} aria-label={`Slate ${s.name}`} data-drop-target={over === s.id || undefined}
+              <Box key={s.id} id={`slate-${s.id}`} aria-label={`Slate ${s.name}`} data-drop-target={over === s.id || undefined}
                 onDragOver={(e) => {
                   if (!e.dataTransfer.types.includes('Files')) return;
                   e.preventDefault();
@@ -370,7 +375,7 @@ export function Shoot({ me }: { me: Me }) {
                   }} />
                 ))}
                 {s.takes.length === 0 && (
-                  <div style={{ padding: '0 16px 12px 84px' }}><Quiet>No take yet.</Quiet></div>
+                  <div style={{ padding: '0 16px 12px 84px' }}><Quiet>No take yet. Roll one, or drop its files here.</Quiet></div>
                 )}
               </Box>
             ))}
