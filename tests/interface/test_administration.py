@@ -37,7 +37,7 @@ class Administration(InBrowser, LiveServerTestCase):
         expect(guest.get_by_role("alert").first).to_contain_text("not the same")
         guest.get_by_label("Once more").fill("quay-and-lantern")
         guest.keyboard.press("Enter")
-        expect(guest.get_by_text("Hauling the rope")).to_be_visible()
+        expect(guest.get_by_text("Hauling the rope", exact=True)).to_be_visible()
         expect(guest.get_by_role("link", name="Administration")).to_have_count(0)
         guest.get_by_role("button", name="password").click()
         guest.get_by_label("Password now").fill("quay-and-lantern")

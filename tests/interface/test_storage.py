@@ -71,4 +71,4 @@ class Storage(InBrowser, LiveServerTestCase):
         other.get_by_role("button", name="Bring back Saltmarsh Signal").click()
         self.eventually(Removal.objects.count, 0)
         page.reload()
-        expect(page.get_by_text("Hauling the rope")).to_be_visible()
+        expect(page.get_by_text("Hauling the rope", exact=True)).to_be_visible()
