@@ -25,7 +25,7 @@ from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, record_suit
 from otrevo.core.words import in_a_row
-from tests.core.test_suit_alone import rows
+from tests.core.test_suit_recording import rows
 
 
 class Exchanged(unittest.TestCase):
