@@ -1,13 +1,16 @@
 import unittest
+from itertools import permutations
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.conventions import (
+    euler_from_quaternion,
     find_runs,
     make_continuous,
     matrix_from_quaternion,
+    quaternion_from_euler,
     quaternion_from_matrix,
     quaternion_from_rotvec,
     quaternion_multiply,
@@ -35,6 +38,19 @@ class Quaternions(unittest.TestCase):
         np.testing.assert_allclose(np.abs(np.sum(again * self.q, axis=1)), 1, atol=1e-12)
         again = quaternion_from_rotvec(rotvec_from_quaternion(self.q))
         np.testing.assert_allclose(np.abs(np.sum(again * self.q, axis=1)), 1, atol=1e-12)
+
+    def test_angles_about_axes_agree_with_scipy(self):
+        for axes in map("".join, permutations("XYZ")):
+            angles = euler_from_quaternion(axes, self.q.reshape(20, 10, 4))
+            np.testing.assert_allclose(angles.reshape(-1, 3), Rotation.from_quat(self.q).as_euler(axes), atol=1e-9)
+
+    def test_angles_about_axes_where_two_of_them_fall_together(self):
+        for axes in map("".join, permutations("XYZ")):
+            q = quaternion_from_euler(axes, np.radians([[30.0, 90, 20], [-170, -90, 60]]))
+            angles = euler_from_quaternion(axes, q)
+            np.testing.assert_allclose(np.degrees(angles[:, 1:]), [[90, 0], [-90, 0]], atol=1e-5)
+            again = quaternion_from_euler(axes, angles)
+            np.testing.assert_allclose(np.abs(np.sum(again * q, axis=1)), 1, atol=1e-12)
 
     def test_tiny_and_half_turns_are_safe(self):
         np.testing.assert_allclose(

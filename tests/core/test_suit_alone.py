@@ -3,6 +3,8 @@
 import contextlib
 import io
 import json
+import subprocess
+import sys
 import tempfile
 import unittest
 from dataclasses import replace
@@ -125,6 +127,26 @@ class FromWarmUpToTake(Worn):
         for age_s in (600.0, 4 * 3600.0):  # by then filters point anywhere
             body, _ = self.solved_take(take, "--rate", "60", age_s=age_s)
             self.check_angles(body, self.true_motion(take, body))
+        self.check_a_process_loads_little(self.at / "body.bvh")
+
+    def check_a_process_loads_little(self, solved):
+        """What is solved in a process of its own is the same, and parts of SciPy that load for a second are not asked for."""
+        command = (
+            "import sys; from otrevo.cli.__main__ import main; status = main(sys.argv[1:]);"
+            "print(*{m for m in sys.modules if m.count('.') == 1 and m.startswith('scipy.')}); sys.exit(status)"
+        )
+        files = {"--suit": "take.csv", "--performer": "p.json", "--out": "alone.bvh"}
+        words = [w for option, name in files.items() for w in (option, str(self.at / name))]
+        done = subprocess.run(
+            [sys.executable, "-c", command, "suit-solve", *words, "--rate", "60"], capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual((self.at / "alone.bvh").read_bytes(), solved.read_bytes())
+        loaded = set(done.stdout.split())
+        self.assertIn("scipy.linalg", loaded)
+        self.assertFalse(
+            loaded & {f"scipy.{part}" for part in ("signal", "stats", "interpolate", "optimize", "spatial")}
+        )
 
     def check_seats(self, document):
         off = []

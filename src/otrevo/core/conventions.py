@@ -123,6 +123,22 @@ def quaternion_from_euler(axes, angles):
     return q.T
 
 
+def euler_from_quaternion(axes, q):
+    """Angles (..., 3), radians, about three different axes such as "ZXY" (intrinsic) of quaternions (..., 4); the middle one is
+    between -90 and 90 degrees, and at either of these the last one is 0.
+    """
+    a, b, c = ("XYZ".index(axis) for axis in axes)
+    sense = 1.0 if (b - a) % 3 == 1 else -1.0
+    m = matrix_from_quaternion(q)
+    upright = np.hypot(m[..., a, a], m[..., a, b])
+    free = upright > 1e-7
+    first = np.where(
+        free, np.arctan2(-sense * m[..., b, c], m[..., c, c]), np.arctan2(sense * m[..., c, b], m[..., b, b])
+    )
+    last = np.where(free, np.arctan2(-sense * m[..., a, b], m[..., a, a]), 0.0)
+    return np.stack([first, np.arctan2(sense * m[..., a, c], upright), last], axis=-1)
+
+
 def make_continuous(q):
     """Flip signs along the first axis so that neighbouring quaternions (T, ..., 4) lie on the same half-sphere."""
     q = np.array(q, dtype=float)

@@ -3,10 +3,10 @@
 from fractions import Fraction
 
 import numpy as np
-import scipy
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.conventions import make_continuous, slerp
+from otrevo.core.zero_phase import low_pass
 
 
 def frames_at(frames, source_rate, rate):
@@ -22,9 +22,9 @@ def at_rate(motion, rate):
     source = float(motion.rate)
     root, rotation = motion.root_position_m, make_continuous(motion.rotation_local)
     if rate < motion.rate and len(motion) > 30:
-        sos = scipy.signal.butter(4, 0.45 * float(rate), fs=source, output="sos")
-        root = scipy.signal.sosfiltfilt(sos, root, axis=0)
-        rotation = scipy.signal.sosfiltfilt(sos, rotation, axis=0)  # continuous signs make this a small-angle average
+        slow = 0.45 * float(rate)
+        root = low_pass(root, source, slow, order=4)
+        rotation = low_pass(rotation, source, slow, order=4)  # continuous signs make this a small-angle average
         rotation /= np.linalg.norm(rotation, axis=-1, keepdims=True)
     count = frames_at(len(motion), motion.rate, rate)
     at = np.arange(count) / float(rate)

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.characters.file_skeleton import unlike
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_matrix
+from otrevo.core.conventions import euler_from_quaternion, matrix_from_quaternion, quaternion_from_matrix
 from otrevo.core.errors import InputError
 from otrevo.core.formats.bvh import open_bvh
 from otrevo.core.formats.documents import write_whole
@@ -82,15 +82,13 @@ def write_bvh_motion(path, motion, given=None):
 
 def _values(parents, offsets, channels, turns, places, loose):
     """Channel values (T, channels) of world rotations (T, B, 3, 3) and joints (T, B, 3) in the file's axes; loose: bones with places of their own."""
-    from scipy.spatial.transform import Rotation  # takes half a second to load
-
     columns = []
     for b, own in enumerate(channels):
         above = parents[b]
         local = turns[:, b] if above < 0 else turns[:, above].transpose(0, 2, 1) @ turns[:, b]
         axes = "".join(c[0] for c in own if c.endswith("rotation")).upper()
         angles = (
-            np.degrees(np.unwrap(Rotation.from_quat(quaternion_from_matrix(local)).as_euler(axes), axis=0))
+            np.degrees(np.unwrap(euler_from_quaternion(axes, quaternion_from_matrix(local)), axis=0))
             if len(axes) == 3
             else None
         )

@@ -16,6 +16,7 @@ from otrevo.core.body.skeleton import END_OFFSETS, Skeleton
 from otrevo.core.conventions import (
     CM_PER_M,
     RATES,
+    euler_from_quaternion,
     matrix_from_quaternion,
     quaternion_conjugate,
     quaternion_from_euler,
@@ -75,9 +76,7 @@ def write_bvh(path, motion):
 
     joint(int(np.flatnonzero(skeleton.parents < 0)[0]), 0)
     frames = len(motion)
-    from scipy.spatial.transform import Rotation  # takes half a second to load, and reading does without
-
-    angles = Rotation.from_quat(motion.rotation_local[:, order].reshape(-1, 4)).as_euler("ZXY", degrees=True)
+    angles = np.degrees(euler_from_quaternion("ZXY", motion.rotation_local[:, order]))
     table = np.concatenate([motion.root_position_m * CM_PER_M, angles.reshape(frames, -1)], axis=1)
     lines += ["MOTION", f"Frames: {frames}", f"Frame Time: {float(1 / motion.rate):.10f}"]
     row = " ".join(["%.6f"] * table.shape[1])

@@ -76,7 +76,7 @@ def read_centroids(path, cameras, strangers=False):
     table = read_columns(path, kinds, "a CSV of centroids")
     if table.num_rows > MOST_ROWS:
         raise InputError(f"{path.name}: {table.num_rows} centroids; at most {MOST_ROWS} are read at once.")
-    names = table["camera"].dictionary_encode().combine_chunks()
+    names = table["camera"].combine_chunks()
     number = {c.name: i for i, c in enumerate(cameras)}
     others = [n for n in names.dictionary.to_pylist() if n not in number]
     if others and (not strangers or len(others) == len(names.dictionary)):

@@ -14,7 +14,7 @@ def read_columns(path, kinds, holds):
     ----------
     path : path
     kinds : dict of str to type
-        str, int or float for each column that the header has to name; others are read as they are.
+        str (read as one dictionary), int or float for each column that the header has to name; others are read as they are.
     holds : str
         What the file should hold, for messages, such as "the suit of one take".
 
@@ -31,7 +31,7 @@ def read_columns(path, kinds, holds):
     from pyarrow import csv
 
     path, header = Path(path), ",".join(kinds)
-    types = {str: pa.string(), int: pa.int64(), float: pa.float64()}
+    types = {str: pa.dictionary(pa.int32(), pa.string()), int: pa.int64(), float: pa.float64()}
     wanted = {name: types[kind] for name, kind in kinds.items()}
     try:
         if path.stat().st_size > MOST_BYTES:
@@ -49,4 +49,4 @@ def read_columns(path, kinds, holds):
         raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {header}.")
     if table.num_rows == 0:
         raise InputError(f"{path.name}: no samples under the header.")
-    return table
+    return table.unify_dictionaries()

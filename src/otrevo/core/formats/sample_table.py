@@ -41,7 +41,7 @@ def read_samples(path, columns, source, holds):
         In one sentence.
     """
     table = read_columns(path, {name: str if name == source else float for name in columns}, holds)
-    coded = table[source].dictionary_encode().combine_chunks()
+    coded = table[source].combine_chunks()
     names = [n.strip() for n in coded.dictionary.to_pylist()]
     values = np.stack([np.asarray(table[c].to_numpy(), dtype=float) for c in columns if c != source], axis=1)
     return names, coded.indices.to_numpy(), values

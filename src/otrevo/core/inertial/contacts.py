@@ -20,6 +20,7 @@ from otrevo.core.inertial.joints import heading_matrix
 from otrevo.core.inertial.poses import plain
 from otrevo.core.inertial.recording import GRAVITY_MS2
 from otrevo.core.inertial.stills import turn_speed
+from otrevo.core.zero_phase import low_pass
 
 BAND_HZ = 12.0
 QUIET_MS2, QUIET_S = 1.6, 0.06  # what a point feels besides gravity while it stands
@@ -87,7 +88,7 @@ class Ends:
 def felt_in_world(recording, calibration, headings):
     """{bone: (specific force (T, 3), second derivative of the sensor's rotation (T, 3, 3))} in the body's world."""
     rate, times = recording.rate_hz, recording.times_s
-    low = scipy.signal.butter(2, min(BAND_HZ, 0.4 * rate), fs=rate, output="sos")
+    slow = min(BAND_HZ, 0.4 * rate)
     angle, out = headings.at(times), {}
     for s, name in enumerate(recording.names):
         ok = np.isfinite(recording.rotation[:, s, 0])
@@ -96,8 +97,8 @@ def felt_in_world(recording, calibration, headings):
         q = slerp(times[ok], make_continuous(recording.rotation[ok, s]), np.clip(times, times[ok][0], times[ok][-1]))
         turn = heading_matrix(-angle[:, s]) @ matrix_from_quaternion(q)
         own = np.stack([np.interp(times, times[ok], recording.force_ms2[ok, s, k]) for k in range(3)], axis=1)
-        force = scipy.signal.sosfiltfilt(low, np.einsum("tij,tj->ti", turn, own), axis=0)
-        smooth = scipy.signal.sosfiltfilt(low, turn, axis=0)
+        force = low_pass(np.einsum("tij,tj->ti", turn, own), rate, slow)
+        smooth = low_pass(turn, rate, slow)
         out[name] = force, np.gradient(np.gradient(smooth, 1 / rate, axis=0), 1 / rate, axis=0)
     return out
 

@@ -6,6 +6,7 @@ import numpy as np
 import scipy
 
 from otrevo.core.conventions import find_runs, make_continuous, matrix_from_quaternion, slerp
+from otrevo.core.zero_phase import band_pass
 
 BAND_HZ = 0.5, 6.0  # tilts err below, skin swings above
 PLACES_HZ = 4.0  # up to here skin swings little enough for joints to be placed closely
@@ -90,10 +91,7 @@ def felt_again(sensed, recording, sensors):
 def banded(values, rate_hz, up_to_hz=BAND_HZ[1]):
     """Values (T, ...) of BAND_HZ alone, or up to another edge."""
     band = BAND_HZ[0], min(up_to_hz, 0.4 * rate_hz)
-    low = scipy.signal.butter(2, band, btype="band", fs=rate_hz, output="sos")
-    padding = min(len(values) - 1, int(4 * rate_hz))
-    # evenly: oddly, the noise of the first and last sample would last for seconds
-    return scipy.signal.sosfiltfilt(low, values, axis=0, padtype="even", padlen=padding)
+    return band_pass(values, rate_hz, band)
 
 
 def banded_bend(values, rate_hz, up_to_hz=BAND_HZ[1]):

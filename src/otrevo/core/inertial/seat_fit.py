@@ -7,7 +7,7 @@ where core.inertial.first_seats says; all of it goes into one least-squares fit.
 """
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from otrevo.core.conventions import (
     matrix_from_quaternion,
@@ -74,7 +74,7 @@ class SeatFit(FirstSeats):
         progress(0.6)
         self.follows = self._followed()
         given = heading, drift, mount, kinds, self._bending()
-        found = least_squares(
+        found = scipy.optimize.least_squares(
             self._residuals, np.zeros(5 * len(self.names)), self._jacobian_by_groups(given), args=given,
             loss="soft_l1", f_scale=2.0, max_nfev=40, xtol=1e-4, ftol=1e-3, x_scale="jac",
         )  # fmt: skip

@@ -10,7 +10,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
-from scipy.linalg import solveh_banded
 
 from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.body.limb import STRETCHED, bend
@@ -115,7 +114,7 @@ def find_leg_factor(recording, calibration, headings, skeleton, rotation_local):
             return 1.0, np.inf
         band, aim = system.standing_still()
         # what the ties aim at, and so the places, is fixed + factor * grown
-        solved = solveh_banded(band, np.concatenate([aim - grows, grows, strays], axis=1), lower=True)
+        solved = scipy.linalg.solveh_banded(band, np.concatenate([aim - grows, grows, strays], axis=1), lower=True)
         fixed, grown, strayed = solved[:, :3], solved[:, 3:6], solved[:, 6:]
         known = (legs**2).sum() / TIE_SD_M**2 - (grows * grown).sum()
         # what legs are off turns them as well, though the hips do not go along
@@ -331,8 +330,8 @@ class _System:
             ground = _ground(grounded, self.count)
             for point, t in leaning.items():
                 hold(point, t, ground[t], LEANING_SD_M, slow[point])
-        flat = solveh_banded(band, aim[:, [0, 2]], lower=True)
-        high = solveh_banded(level_band, level_aim, lower=True)
+        flat = scipy.linalg.solveh_banded(band, aim[:, [0, 2]], lower=True)
+        high = scipy.linalg.solveh_banded(level_band, level_aim, lower=True)
         self.places = np.stack([flat[:, 0], high, flat[:, 1]], axis=1).reshape(self.count, n, 3)
         return self.places
 

@@ -11,13 +11,10 @@ from dataclasses import dataclass, replace
 from itertools import product
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
-from scipy.spatial import cKDTree
-from scipy.spatial.distance import cdist
-from scipy.spatial.transform import Rotation
+import scipy
 
 from otrevo.core.body.tree_solver import Expected, Observed, place_markers, pose_joints, refine_pose
-from otrevo.core.conventions import rigid_move
+from otrevo.core.conventions import matrix_from_quaternion, quaternion_from_rotvec, rigid_move
 from otrevo.core.errors import InputError
 from otrevo.core.markers.matching import icp_pose
 
@@ -78,7 +75,7 @@ def still_cloud(points_m, rate, first=0, seconds=STILL_S):
         for f in steps:
             if len(seen[f]) == 0:
                 continue
-            distance, nearest = cKDTree(seen[f]).query(position, distance_upper_bound=STEP_M)
+            distance, nearest = scipy.spatial.cKDTree(seen[f]).query(position, distance_upper_bound=STEP_M)
             near = np.isfinite(distance)
             position[near] = seen[f][nearest[near]]
             total[near] += position[near]
@@ -215,7 +212,7 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
         c, s = np.cos(facing), np.sin(facing)
         local[0] = [[c, 0, s], [0, 1, 0], [-s, 0, c]]
         if lean is not None:
-            local[spine] = Rotation.from_rotvec(lean).as_matrix()
+            local[spine] = matrix_from_quaternion(quaternion_from_rotvec(lean))
         return local
 
     def facing_of(local):
@@ -275,7 +272,7 @@ _SEGMENTS = (
 
 def _every_rotation(x, y, z):
     """Rotations (J, 3, 3) by every vector of these coordinates."""
-    return Rotation.from_rotvec(list(product(x, y, z))).as_matrix()
+    return matrix_from_quaternion(quaternion_from_rotvec(np.array(list(product(x, y, z)))))
 
 
 # rotations and shifts from which a segment is tried, each with each
@@ -362,10 +359,11 @@ def _match_segment(ideal, found, cloud, free, starts):
     for gate in _SEGMENT_GATES:
         now = np.flatnonzero(going)
         placed = shape @ rotation[now].swapaxes(1, 2) + position[now, None]
-        cost = np.minimum(cdist(placed.reshape(-1, 3), points), gate).reshape(len(now), len(shape), len(points)) ** 2
+        away = scipy.spatial.distance.cdist(placed.reshape(-1, 3), points).reshape(len(now), len(shape), len(points))
+        cost = np.minimum(away, gate) ** 2
         close[now] = False
         for start, own in zip(now, cost, strict=True):
-            names, chosen = linear_sum_assignment(own)
+            names, chosen = scipy.optimize.linear_sum_assignment(own)
             each = own[names, chosen]
             paid[start], point[start, names], close[start, names] = each.sum(), chosen, each < gate**2 * 0.999
         going[now] = close[now].sum(axis=1) > 1

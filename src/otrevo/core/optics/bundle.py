@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.optics.camera import LENS, Views, distort, lens_slope
 
@@ -263,9 +263,9 @@ def _stepped(fit, step, pose_step):
     step = step.reshape(-1, SIZE)
     return Fit(
         fit.lens + step[:, 6:],
-        Rotation.from_rotvec(step[:, :3]).as_matrix() @ fit.rotation,
+        scipy.spatial.transform.Rotation.from_rotvec(step[:, :3]).as_matrix() @ fit.rotation,
         fit.position + step[:, 3:6],
-        Rotation.from_rotvec(pose_step[:, :3]).as_matrix() @ fit.wand_rotation,
+        scipy.spatial.transform.Rotation.from_rotvec(pose_step[:, :3]).as_matrix() @ fit.wand_rotation,
         fit.wand_position + pose_step[:, 3:],
     )
 

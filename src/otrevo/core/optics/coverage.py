@@ -9,8 +9,7 @@ volume at all, and which place in the room would fill most of those that are mis
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import csr_array
-from scipy.spatial import cKDTree
+import scipy
 
 from otrevo.core.formats.centroids import joined
 from otrevo.core.optics.accuracy import picture_positions
@@ -174,10 +173,11 @@ class SweepCoverage:
             at = np.clip(at, 0, np.array(CELLS) - 1)
             cell[c] = np.where(np.isfinite(seen[i, :, 0]), at[:, 1] * CELLS[0] + at[:, 0], -1)
             i += 1
-        a, b = cKDTree(grid).query_pairs(1.99 * GRID_M, output_type="ndarray").T  # views live on while this goes on
+        # views live on while this goes on
+        a, b = scipy.spatial.cKDTree(grid).query_pairs(1.99 * GRID_M, output_type="ndarray").T
         itself = np.arange(len(grid))
         a, b = np.concatenate([a, b, itself]), np.concatenate([b, a, itself])
-        near = csr_array((np.ones(len(a), dtype=bool), (a, b)), shape=(len(grid), len(grid)))
+        near = scipy.sparse.csr_array((np.ones(len(a), dtype=bool), (a, b)), shape=(len(grid), len(grid)))
         return grid, cell, near
 
     def state(self):

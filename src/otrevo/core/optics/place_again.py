@@ -13,9 +13,8 @@ place in full (B. Triggs and others, Bundle adjustment: a modern synthesis, 2000
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.optimize import least_squares
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.errors import InputError
 from otrevo.core.optics.bundle import SIZE
@@ -285,7 +284,7 @@ def _fitted(camera, points, seen):
     """The camera turned and shifted to see points (P, 3) at `seen` (P, 2), and its residual per coordinate."""
 
     def moved(step):
-        rotation = Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
+        rotation = scipy.spatial.transform.Rotation.from_rotvec(step[:3]).as_matrix() @ camera.rotation
         return replace(camera, rotation=rotation, position_m=camera.position_m + step[3:])
 
     def residual(step, keep):
@@ -294,7 +293,7 @@ def _fitted(camera, points, seen):
 
     step, believed, everything = np.zeros(6), np.ones(len(points), dtype=bool), np.ones(len(points), dtype=bool)
     for _ in range(3):
-        step = least_squares(residual, step, x_scale=1e-3, args=(believed,)).x
+        step = scipy.optimize.least_squares(residual, step, x_scale=1e-3, args=(believed,)).x
         off = np.linalg.norm(residual(step, everything).reshape(-1, 2), axis=1)
         believed = off < max(REJECT * np.median(off) / 1.1774, 0.05)
     return moved(step), float(np.sqrt(np.mean(residual(step, believed) ** 2)))
@@ -319,7 +318,7 @@ def _adjusted(cameras, number, recordings, covariance, residual_px, say):
         _reduced(points, seen, now, matrix, gradient)
         spread = np.linalg.inv(known + _mirrored(matrix) / variance)
         step = (spread @ (gradient / variance - known @ _since(begun, now))).reshape(-1, SIZE)
-        turned = Rotation.from_rotvec(step[:, :3]).as_matrix() @ now.rotation
+        turned = scipy.spatial.transform.Rotation.from_rotvec(step[:, :3]).as_matrix() @ now.rotation
         now = Views(now.lens + step[:, 6:], turned, now.position + step[:, 3:6])
         _residuals(points, seen, now, off)
         if np.abs(step[number] / np.sqrt(np.diag(spread)).reshape(-1, SIZE)[number]).max() < SETTLED:
@@ -368,5 +367,5 @@ def _information(covariance, number):
 
 def _since(begun, now):
     """By how much the cameras' numbers (15 C,) differ between two Views."""
-    turned = Rotation.from_matrix(now.rotation @ begun.rotation.transpose(0, 2, 1)).as_rotvec()
+    turned = scipy.spatial.transform.Rotation.from_matrix(now.rotation @ begun.rotation.transpose(0, 2, 1)).as_rotvec()
     return np.concatenate([turned, now.position - begun.position, now.lens - begun.lens], axis=1).ravel()

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from threading import Event
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from otrevo.core.optics.blinds import cut_off
 from otrevo.core.optics.camera import Pictures, packed
@@ -94,7 +94,7 @@ def _same_tracks(early, late, first, last):
     for f in range(first, last):
         mine, other = (slice(*np.searchsorted(rows[0], [f, f + 1])) for rows in (early, late))
         if mine.start < mine.stop and other.start < other.stop:
-            off, who = cKDTree(early[2][mine]).query(late[2][other])
+            off, who = scipy.spatial.cKDTree(early[2][mine]).query(late[2][other])
             near = off < SAME_M
             for a, b in zip(late[1][other][near], early[1][mine][who[near]], strict=True):
                 votes.setdefault(int(a), {}).setdefault(int(b), 0)

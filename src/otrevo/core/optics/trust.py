@@ -11,8 +11,8 @@ from itertools import combinations
 from typing import NamedTuple
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial.transform import Rotation
 
 from otrevo.core.conventions import rigid_move
 from otrevo.core.errors import InputError
@@ -165,7 +165,7 @@ def measure_trust(points_m, centroids, cameras, rate):
 
 def camera_move(before, after):
     """How far one camera moved in one world: {moved_mm, turned_deg, focal_px}."""
-    rotation = Rotation.from_matrix(after.rotation @ before.rotation.T)
+    rotation = scipy.spatial.transform.Rotation.from_matrix(after.rotation @ before.rotation.T)
     return {
         "moved_mm": float(1000 * np.linalg.norm(after.position_m - before.position_m)),
         "turned_deg": float(np.degrees(rotation.magnitude())), "focal_px": float((after.lens[:2] - before.lens[:2]).mean()),
@@ -188,7 +188,7 @@ def compare(before, after):
     rotation, shift = _world_move(a, b)
     rows = [{"id": one.name} | camera_move(one.moved(rotation, shift), two) for one, two in pairs]
     world = {
-        "turned_deg": float(np.degrees(Rotation.from_matrix(rotation).magnitude())),
+        "turned_deg": float(np.degrees(scipy.spatial.transform.Rotation.from_matrix(rotation).magnitude())),
         "moved_mm": float(1000 * np.linalg.norm(shift)),
     }
     return rows, world

@@ -9,8 +9,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
-from scipy.interpolate import make_interp_spline
-from scipy.spatial.transform import Rotation
+import scipy
 
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.model import body_model
@@ -195,7 +194,7 @@ def _rigid(points):
     for body in out.reshape(-1, 4, 3):
         if np.isfinite(body).all():
             middle = body.mean(axis=0)
-            body[:] = middle + Rotation.align_vectors(body - middle, _CORNERS)[0].apply(_CORNERS)
+            body[:] = middle + _aligned(body - middle, _CORNERS).apply(_CORNERS)
     return out
 
 
@@ -229,7 +228,12 @@ def _middles(model):
 def _turns(model, fitted):
     """The Rotation (N) of every body of a BodyModel about its middle to where the fitted one has it."""
     before, now = ((m.marker_offset_m - _middles(m)).reshape(-1, 4, 3) for m in (model, fitted))
-    return Rotation.concatenate([Rotation.align_vectors(n, b)[0] for b, n in zip(before, now, strict=True)])
+    return scipy.spatial.transform.Rotation.concatenate([_aligned(n, b) for b, n in zip(before, now, strict=True)])
+
+
+def _aligned(points, with_points):
+    """The Rotation of points (K, 3) about their middle from others (K, 3)."""
+    return scipy.spatial.transform.Rotation.align_vectors(points, with_points)[0]
 
 
 def _turned(model, turns):
@@ -331,7 +335,7 @@ def _sureness(solution, model, points, rate, information):
     variance = geometry_variance(
         model, information, root[some], matrix_from_quaternion(local[some]), seen[some], solution.weight[some]
     )
-    everywhere = make_interp_spline(some, variance, k=1)(frames)
+    everywhere = scipy.interpolate.make_interp_spline(some, variance, k=1)(frames)
     return body_uncertainty(model, root, local, seen, solution.weight, solution.target_weight, float(rate), everywhere)
 
 

@@ -12,7 +12,7 @@ is fitted in the take itself: what is felt less how the pelvis accelerates is ho
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.ndimage import binary_dilation, gaussian_filter1d
+import scipy
 
 from otrevo.core.body.kinematics import Motion, motion_joints
 from otrevo.core.conventions import find_runs, matrix_from_quaternion, quaternion_rotate
@@ -49,12 +49,12 @@ def with_fitted_lever(felt, motion, held):
     """
     hz = float(motion.rate)
     known = held & np.isfinite(felt.acceleration_ms2).all(axis=1)
-    known = ~binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)), border_value=True)
+    known = ~scipy.ndimage.binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)), border_value=True)
     if known.sum() < FEWEST_S * hz:
         return felt
     joint, world = motion_joints(motion)
     b = motion.skeleton.index(felt.bone)
-    smooth = gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
+    smooth = scipy.ndimage.gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
     turning, beyond = (
         _quickly(v[known], hz)
         for v in (_second(matrix_from_quaternion(world[:, b]), hz), smooth - _second(joint[:, b], hz))
@@ -68,7 +68,7 @@ def with_fitted_lever(felt, motion, held):
         normal = turning.T @ (weight[:, None] * turning) + np.eye(3) / LEVER_SD_M**2
         lever = np.linalg.solve(normal, turning.T @ (weight * beyond) + felt.lever_m / LEVER_SD_M**2)
     # What trembles is not what makes a path stray. Noise of density q, smoothed by a Gaussian of sigma s, keeps q / (2 s sqrt(pi)).
-    off = gaussian_filter1d(
+    off = scipy.ndimage.gaussian_filter1d(
         (beyond - turning @ lever).reshape(-1, 3), np.sqrt(STRAYS_S**2 - SMOOTHED_S**2) * hz, axis=0
     )
     return replace(felt, lever_m=lever, density=float(np.mean(off**2) * 2 * STRAYS_S * np.sqrt(np.pi)))
@@ -76,12 +76,12 @@ def with_fitted_lever(felt, motion, held):
 
 def _second(values, hz):
     """Second derivatives of values (T, ...), smoothed."""
-    return gaussian_filter1d(values, SMOOTHED_S * hz, axis=0, order=2) * hz**2
+    return scipy.ndimage.gaussian_filter1d(values, SMOOTHED_S * hz, axis=0, order=2) * hz**2
 
 
 def _quickly(values, hz):
     """Values (T, ...) less how they change slowly: what is felt has a bias, and its tilt drifts."""
-    return values - gaussian_filter1d(values, SLOW_S * hz, axis=0)
+    return values - scipy.ndimage.gaussian_filter1d(values, SLOW_S * hz, axis=0)
 
 
 def out_of_sight(seen):

@@ -9,7 +9,6 @@ Both sides are differenced over the same stretch about the same moment, or half 
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 
@@ -94,9 +93,17 @@ def _matches(suit, suit_hz, bone, bone_hz):
     a, b = _standard(suit[:, told]), _standard(bone[:, told])
     total, overlap = _correlated(a, b), _correlated((a != 0.0).astype(float), (b != 0.0).astype(float))
     score = np.where(overlap > told.sum() * enough, total / np.sqrt(np.maximum(overlap, 1.0)), 0.0)
-    peaks, _ = scipy.signal.find_peaks(np.pad(score, 1), height=1e-9, distance=ELSEWHERE_S * COARSE_HZ)
-    peaks = peaks[np.argsort(-score[peaks - 1])[:MATCHES]] - 1
-    return list((peaks - (len(bone) - 1)) / COARSE_HZ)
+    return [(peak - (len(bone) - 1)) / COARSE_HZ for peak in _peaks(score)]
+
+
+def _peaks(score):
+    """The samples of up to MATCHES peaks of a score (N,) that lie ELSEWHERE_S apart: the highest first."""
+    beside = np.pad(score, 1)
+    peaks, kept = np.flatnonzero((score > 1e-9) & (score >= beside[:-2]) & (score > beside[2:])), []
+    while len(peaks) and len(kept) < MATCHES:
+        kept.append(peaks[np.argmax(score[peaks])])
+        peaks = peaks[np.abs(peaks - kept[-1]) >= ELSEWHERE_S * COARSE_HZ]
+    return kept
 
 
 def _best_match(matches, suit, suit_hz, at, bone):
@@ -140,9 +147,9 @@ def _standard(speed):
 def _correlated(a, b):
     """Correlation (N + M - 1,) of a (N, S) with b (M, S), of all sensors together; the first value is for the last of b on the first of a."""
     whole = len(a) + len(b) - 1
-    size = scipy.fft.next_fast_len(whole, real=True)
-    product = scipy.fft.rfft(a, size, axis=0) * scipy.fft.rfft(b[::-1], size, axis=0)
-    return scipy.fft.irfft(product.sum(axis=1), size)[:whole]
+    size = 1 << whole.bit_length()
+    product = np.fft.rfft(a, size, axis=0) * np.fft.rfft(b[::-1], size, axis=0)
+    return np.fft.irfft(product.sum(axis=1), size)[:whole]
 
 
 def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_before=None):

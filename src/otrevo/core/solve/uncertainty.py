@@ -30,8 +30,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
-from scipy.special import gammaincinv
+import scipy
 
 from otrevo.core.body.compiled_rotations import jit
 from otrevo.core.body.kinematics import forward_kinematics
@@ -391,7 +390,7 @@ def as_measured(weight, residual_m, bones, rate):
     seen = np.isfinite(residual_m)
     window = max(1, round(SKIN_S * rate))
     square, count, frames = (
-        uniform_filter1d(v.astype(float), window, mode="constant")
+        scipy.ndimage.uniform_filter1d(v.astype(float), window, mode="constant")
         for v in (np.nansum(residual_m**2, axis=1), seen.sum(axis=1), seen.any(axis=1))
     )
     told = 3 * count - 3 * (bones + 1) * frames
@@ -402,7 +401,7 @@ def as_measured(weight, residual_m, bones, rate):
 def half_of_95(variance, squared):
     """Half the distance within which places are 95 times in 100, by trace(C) and trace(C^2) of their covariances C (3, 3)."""
     freedom = variance**2 / squared
-    return 0.5 * np.sqrt(squared / variance * 2 * gammaincinv(freedom / 2, WITHIN_TWO))
+    return 0.5 * np.sqrt(squared / variance * 2 * scipy.special.gammaincinv(freedom / 2, WITHIN_TWO))
 
 
 def _poses(model, root_m, rotation_local):

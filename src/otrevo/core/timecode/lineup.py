@@ -111,7 +111,7 @@ def fit_clock(sample_number, stamp_s, rate_hz, zero_s):
 
 def _without_jumps(x, y, number):
     """Take steps of the stamps (re-jam, wrong jump) out, so that the longest run's clock is the reference."""
-    lag = scipy.signal.medfilt(y - x, 5) if len(x) >= 5 else y - x  # single wrong stamps are no jump
+    lag = scipy.ndimage.median_filter(y - x, 5, mode="nearest")  # single wrong stamps are no jump
     step = np.diff(lag)
     typical = 1.4826 * np.median(np.abs(step - np.median(step))) if len(step) else 0.0
     cut = np.flatnonzero(np.abs(step - np.median(step) if len(step) else step) > max(0.02, 12 * typical))

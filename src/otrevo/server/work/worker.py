@@ -250,12 +250,17 @@ def load():
     load_all()  # for the computing processes, and because the first cancelling must not wait for it
 
 
+def _load_scipy():
+    """Load what SciPy loads when it is first asked for: a second that starting need not wait for, nor every process anew."""
+    for part in ("interpolate", "linalg", "ndimage", "optimize", "signal", "sparse", "spatial", "special"):
+        importlib.import_module(f"scipy.{part}")
+
+
 def serve():
     """Work until this process is ended; everything is loaded."""
     from otrevo.server.work.child import compute
 
-    # SciPy loads its filters when they are first asked for: a second that starting need not wait for, nor every process anew
-    spawner = Spawner(compute, at_leisure=lambda: importlib.import_module("scipy.signal"))
+    spawner = Spawner(compute, at_leisure=_load_scipy)
     signal.signal(signal.SIGINT, signal.default_int_handler)
     asyncio.run(work(spawner))
 
