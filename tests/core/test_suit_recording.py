@@ -60,6 +60,24 @@ class Recordings(unittest.TestCase):
         self.assertTrue(any("twice" in n for n in again.notes))
         self.assertTrue(np.isfinite(again.rotation).sum() > 0)
 
+    def test_other_units_are_found_out_and_told(self):
+        times, number, names, rotation, force = rows()
+        plain = suit_recording(times, number, names, rotation, force)
+        for unit, each_s in (("milliseconds", 1e-3), ("microseconds", 1e-6), ("nanoseconds", 1e-9)):
+            found = suit_recording(times / each_s, number, names, rotation, force)
+            self.assertIn(f"times are in {unit}", found.notes)
+            self.assertEqual(found.rate_hz, plain.rate_hz)
+            np.testing.assert_allclose(found.rotation, plain.rotation, atol=1e-9)
+        found = suit_recording(times, number, names, rotation, force / 9.81)
+        self.assertIn("specific force is in g", found.notes)
+        np.testing.assert_allclose(found.force_ms2, plain.force_ms2, atol=1e-9)
+
+    def test_force_that_cannot_be_one_is_refused_with_what_it_is(self):
+        times, number, names, rotation, force = rows()
+        for wrong, said in ((force * 0.02, "without gravity"), (-force, "upwards"), (force * 3, "9.8 upwards")):
+            with self.assertRaisesRegex(InputError, said):
+                suit_recording(times, number, names, rotation, wrong)
+
     def test_a_long_loss_stays_unknown_and_a_short_one_is_bridged(self):
         times, number, names, rotation, force = rows()
         gone = ((times > 1.0) & (times < 1.03)) | ((times > 2.0) & (times < 2.2))

@@ -20,6 +20,19 @@ HELD_S = 0.1  # what a receiver repeats for so long it has not heard
 LEAPS = 5.0  # times as far as from one sample to the next, as a rule, from where it held to where it is heard again
 
 
+def in_seconds(times, source, slowest_hz, fastest_hz):
+    """(times (K,) in seconds, [note]) of times that may count thousandths of a second, or less, of sources (K,): what has as many
+    samples a second as can be.
+    """
+    steps = np.diff(times[np.argsort(source, kind="stable")])
+    steps = steps[steps > 0]
+    rate = 1.0 / np.median(steps) if len(steps) else slowest_hz
+    for unit, each_s in (("milliseconds", 1e-3), ("microseconds", 1e-6), ("nanoseconds", 1e-9)):
+        if slowest_hz <= rate / each_s <= fastest_hz and rate < slowest_hz:
+            return times * each_s, [f"times are in {unit}"]
+    return times, []
+
+
 def in_order(times_s, source, good, where):
     """Sort the samples of each source by time and keep each once.
 

@@ -13,7 +13,7 @@ from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import FileStream, Format
 from otrevo.core.formats.sample_table import has_columns, read_samples
-from otrevo.core.samples import common_grid, in_order, on_grid, without_repeats
+from otrevo.core.samples import common_grid, in_order, in_seconds, on_grid, without_repeats
 
 COLUMNS = ("time", "body", "px", "py", "pz", "qx", "qy", "qz", "qw")
 MOST_BODIES = 200
@@ -56,6 +56,7 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
     Parameters
     ----------
     times_s : ndarray (K,)
+        Thousandths, millionths or billionths of a second are found out and said.
     body : ndarray (K,) of int
         Which of `names` each sample is of.
     names : sequence of str
@@ -77,7 +78,7 @@ def bodies_recording(times_s, body, names, position, rotation, where="bodies"):
     """
     if len(names) > MOST_BODIES:
         raise InputError(f"{where}: {len(names)} bodies; expected at most {MOST_BODIES}.")
-    notes = []
+    times_s, notes = in_seconds(times_s, body, SLOWEST_HZ, FASTEST_HZ)
     size = np.linalg.norm(rotation, axis=1)
     good = np.isfinite(position).all(axis=1) & np.isfinite(times_s) & (np.abs(size - 1) < 0.1)
     if not good.all():

@@ -13,7 +13,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
-from otrevo.core.samples import common_grid, in_order, on_grid, without_repeats
+from otrevo.core.samples import common_grid, in_order, in_seconds, on_grid, without_repeats
 from otrevo.core.solve.suit import SUIT_BONES
 
 CALLED = {"pelvis": "hips"}  # names of sensors that are not the bone's own
@@ -82,13 +82,14 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     Parameters
     ----------
     times_s : ndarray (N,)
-        Seconds of the device's clock.
+        Of the device's clock; thousandths, millionths or billionths of a second are found out and said.
     sensor : ndarray (N,) of int
         Which of `names` each sample is of.
     names : sequence of str
     rotation : ndarray (N, 4)
         From the sensor's axes to its filter's world, x y z w, +Y or +Z up.
     force_ms2 : ndarray (N, 3)
+        In the sensor's axes; if it is in g, that is found out and said.
     where : str
         For messages.
 
@@ -110,6 +111,8 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     if unknown:
         notes.append(f"left out what is not a sensor of a suit: {', '.join(sorted(unknown))}")
     size = np.linalg.norm(rotation, axis=1)
+    times_s, unit = in_seconds(times_s, sensor, SLOWEST_HZ, FASTEST_HZ)
+    notes += unit
     good = np.isfinite(times_s) & np.isfinite(force_ms2).all(axis=1) & (np.abs(size - 1) < 0.2)
     if not good.any():
         raise InputError(f"{where}: no sample with a rotation and a force; expected unit quaternions and m/s².")
@@ -129,7 +132,10 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     parts, held_s = without_repeats({b: parts[b] for b in SUIT_BONES if b in parts}, times_s, rotation, force_ms2)
     names, anew = tuple(parts), []
     readings = {b: (times_s[p], rotation[p] / size[p, None], force_ms2[p]) for b, p in parts.items()}
-    up = _up(*(np.concatenate([r[k] for r in readings.values()]) for k in (1, 2)), where)
+    up, in_g = _up(*(np.concatenate([r[k] for r in readings.values()]) for k in (1, 2)), where)
+    if in_g:
+        readings = {b: (t, q, f * GRAVITY_MS2) for b, (t, q, f) in readings.items()}
+        notes.append("specific force is in g")
     if up == "Z":
         readings = {b: (t, quaternion_multiply(_Z_TO_Y, q), f) for b, (t, q, f) in readings.items()}
         notes.append("the filters' world has Z up")
@@ -165,12 +171,18 @@ def as_one_heading(own, rotation):
 
 
 def _up(rotation, force, where):
-    """Which axis of the filters' world points up: the one along which specific force is 9.81 m/s² on average."""
-    mean = np.median(quaternion_rotate(rotation, force), axis=0)
+    """(which axis of the filters' world points up, whether forces are in g): along it specific force is 9.81 m/s² on average."""
+    mean, size = np.median(quaternion_rotate(rotation, force), axis=0), np.median(np.linalg.norm(force, axis=1))
     axis = int(np.argmax(np.abs(mean[1:]))) + 1
-    if not 0.75 * GRAVITY_MS2 < mean[axis] < 1.25 * GRAVITY_MS2:
+    for one_g in (GRAVITY_MS2, 1.0):
+        if 0.75 * one_g < mean[axis] < 1.25 * one_g and size < 1.5 * one_g:
+            return "XYZ"[axis], one_g == 1.0
+    if size < 0.5 * GRAVITY_MS2:
         raise InputError(
-            f"{where}: turned into its world, specific force is {mean[axis]:.1f} m/s² along {'XYZ'[axis]} on average; expected "
-            f"9.8 upwards along Y or Z (m/s², pointing up at rest; rotation from sensor to world)."
+            f"{where}: accelerations are {size:.1f} m/s² as a rule, without gravity; expected specific force in the sensor's axes, "
+            f"which is 9.8 m/s² upwards at rest."
         )
-    return "XYZ"[axis]
+    raise InputError(
+        f"{where}: turned into its world, specific force is {mean[axis]:.1f} m/s² along {'XYZ'[axis]} on average; expected 9.8 "
+        f"upwards along Y or Z (m/s², pointing up at rest; rotation from sensor to world)."
+    )
