@@ -1,16 +1,17 @@
 import { describe, expect, it } from 'vitest';
 import { night } from '../theme';
-import { drawChannels, drawCurves, drawShare, limitsOf, tickStep, type Paint } from './draw';
+import { drawChannels, drawCurves, drawShare, everHeard, limitsOf, tickStep, type Paint } from './draw';
 
 /** A canvas that keeps what was drawn as lines: for each stroke its dash and its points. */
 function sheet() {
   const strokes: { dash: number[]; points: number[][] }[] = [];
   const bars: number[] = [];
+  const heights: number[] = [];
   let dash: number[] = [];
   let points: number[][] = [];
   const nothing = () => {};
   const g = {
-    clearRect: nothing, fillRect: (px: number) => bars.push(px), fillText: nothing, measureText: () => ({ width: 50 }),
+    clearRect: nothing, fillRect: (px: number, _top: number, _wide: number, high: number) => { bars.push(px); heights.push(high); }, fillText: nothing, measureText: () => ({ width: 50 }),
     setLineDash: (d: number[]) => (dash = d),
     beginPath: () => (points = []),
     moveTo: (px: number, py: number) => points.push([px, py]),
@@ -18,7 +19,7 @@ function sheet() {
     stroke: () => points.length && strokes.push({ dash, points }),
   };
   const paint = { g, width: 100, height: 90, range: { from: 0, to: 1 }, theme: night } as unknown as Paint;
-  return { paint, strokes, bars };
+  return { paint, strokes, bars, heights };
 }
 
 describe('lanes', () => {
@@ -50,6 +51,16 @@ describe('lanes', () => {
     const { paint, bars } = sheet();
     drawShare(paint, { values: new Float32Array(20).fill(1), samples: 20, width: 1, rate: 50, start: 0.3 }, 1);
     expect(bars).toEqual(Array.from({ length: 40 }, (_, i) => 30 + i));
+  });
+
+  it('counts what was never worn as nothing missing', () => {
+    const values = new Float32Array(40 * 3).map((_, i) => (i % 3 === 1 || (i % 3 === 2 && i < 60) ? NaN : 1));
+    const track = { values, samples: 40, width: 3, rate: 40, start: 0 };
+    expect(everHeard(track, 3)).toEqual([0, 2]);
+    const { paint, heights } = sheet();
+    drawShare(paint, track, 3); // the third part answers from the middle on
+    expect(heights.slice(0, 48)).toEqual(Array(48).fill(42));
+    expect(heights.slice(-48)).toEqual(Array(48).fill(84));
   });
 
   it('finds the reach of a channel and ignores what is missing', () => {

@@ -175,8 +175,17 @@ export function drawCurves(p: Paint, markers: Track, before: Track | null, marke
   }
 }
 
+/** Those of a track's parts, by number, that ever answered: what was never worn is not missing. */
+export function everHeard(track: Track, parts: number): number[] {
+  const per = track.width / parts;
+  return Array.from({ length: parts }, (_, k) => k).filter((k) => {
+    for (let at = k * per; at < track.values.length; at += track.width) if (!Number.isNaN(track.values[at])) return true;
+    return false;
+  });
+}
+
 /** Share of a device's parts that answered, as a filled band; losses are holes. */
-export function drawShare(p: Paint, track: Track, parts: number): void {
+export function drawShare(p: Paint, track: Track, parts: number, heard = everHeard(track, parts)): void {
   const { g, theme, width, height } = p;
   g.clearRect(0, 0, width, height);
   const per = track.width / parts;
@@ -189,8 +198,8 @@ export function drawShare(p: Paint, track: Track, parts: number): void {
     let lowest = 1;
     for (let s = a; s < b; s += 1) {
       let here = 0;
-      for (let k = 0; k < parts; k += 1) if (!Number.isNaN(track.values[s * track.width + k * per])) here += 1;
-      lowest = Math.min(lowest, here / parts);
+      for (const k of heard) if (!Number.isNaN(track.values[s * track.width + k * per])) here += 1;
+      lowest = Math.min(lowest, here / Math.max(1, heard.length));
     }
     g.globalAlpha = 0.5;
     g.fillRect(c, height - 3 - lowest * (height - 6), 1, lowest * (height - 6));

@@ -28,7 +28,7 @@ class Curve:
 class Lane:
     """How a device's stream looks on the Bench.
 
-    draws: "share" (of `parts` that answered), "curves" (each over what it reaches, at least `least_span`) or "wave".
+    draws: "share" (of `parts`, those that answer; `detail` follows how many ever did), "curves" (each over what it reaches, at least `least_span`) or "wave".
     height: pixels; detail: the small words under the lane's name.
     """
 

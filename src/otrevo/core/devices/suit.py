@@ -219,7 +219,7 @@ DEVICE = Device(
     rate=Fraction(100),
     shape=(len(SUIT_BONES), 7),
     per_packet=5,
-    lane=Lane(f"{len(SUIT_BONES)} sensors · received", 30, "share", parts=len(SUIT_BONES)),
+    lane=Lane("sensors · received", 30, "share", parts=len(SUIT_BONES)),
     channels=tuple(f"{bone} {what}" for bone in SUIT_BONES for what in ("qx", "qy", "qz", "qw", "ax", "ay", "az")),
     clap=lambda data, times_s: clap_in_accelerations(data[:, HANDS, 4:7], times_s),
     calibrate=calibrate,
