@@ -239,7 +239,7 @@ class FromWarmUpToTake(Worn):
         )
         self.assertEqual(status, 0, said)
         self.assertRegex(
-            said, "no sensor tells how these joints are turned.*: leftUpperLeg, leftLowerLeg, leftFoot, rightUpperLeg"
+            said, "no sensor tells how .*left upper leg, left lower leg, left foot, .*right foot.* are turned"
         )
         upper = json.loads((self.at / "u.json").read_text())["suit"]
         self.assertEqual(len(upper), 11)
@@ -291,7 +291,7 @@ class FromWarmUpToTake(Worn):
             "backwards": [head, *reversed(body)],
             "9.8": [
                 head,
-                *(",".join([*r.split(",")[:6], *(f"{float(v) / 9.81}" for v in r.split(",")[6:])]) for r in body),
+                *(",".join([*r.split(",")[:6], *(f"{float(v) / 0.3048}" for v in r.split(",")[6:])]) for r in body),
             ],
             "sensor on the pelvis": [head, *(r for r in body if ",hips," not in r)],
         }

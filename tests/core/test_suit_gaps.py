@@ -11,6 +11,7 @@ from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.suit_table import write_suit
 from otrevo.core.sim.motions import perform
 from otrevo.core.sim.suit import read_suit
+from otrevo.core.words import in_words
 from tests.core.test_suit_alone import AGE_S, Worn
 
 
@@ -48,7 +49,7 @@ class Unheard(Worn):
             rotation[a:b, arm], force[a:b, arm] = rotation[a - 1, arm], force[a - 1, arm]
 
         body, report = self.solved_as(held)
-        self.assertIn("counts as lost: rightLowerArm for 3.0 s", " ".join(report["notes"]))
+        self.assertIn("counts as lost: right lower arm for 3.0 s", " ".join(report["notes"]))
         self.assertEqual(report["faults"], [])
         self.assertAlmostEqual(report["figures"]["lost_share"]["rightLowerArm"], 0.15, delta=0.03)
         off = self.turned_deg(body, ["rightLowerArm", "rightUpperArm", "rightHand"])
@@ -92,7 +93,7 @@ class Unheard(Worn):
         body, report = self.solved_as(begun_anew)
         (note,) = (n for n in report["notes"] if "began anew" in n)
         for name, degrees in anew.items():
-            self.assertIn(f"{name} at 9.0 s by {abs(degrees):.0f}°", note)
+            self.assertIn(f"{in_words(name)} at 9.0 s by {abs(degrees):.0f}°", note)
         self.assertEqual(note.count("°"), len(anew))
         self.assertEqual(report["faults"], [])
         self.assertLess(self.turned_deg(body, list(anew)).mean(), 1.0)

@@ -40,7 +40,7 @@ class Recordings(unittest.TestCase):
                 self.assertEqual(set(recording.names), set(bones))
                 for bone, one in zip(bones, quaternion_from_rotvec(turned), strict=True):
                     np.testing.assert_allclose(recording.rotation[9, recording.names.index(bone)], one, atol=1e-9)
-                self.assertIn(f"{names[0]} as hips", " ".join(recording.notes))
+                self.assertIn(f"{names[0]} as pelvis", " ".join(recording.notes))
 
     def test_a_name_that_is_ours_goes_before_one_that_only_sounds_like_it(self):
         recording = suit_recording(*rows(sensors=("Waist", "pelvis", "chest", "Spine")))

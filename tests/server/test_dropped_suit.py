@@ -66,7 +66,7 @@ class DroppedSuit(TestCase):
         take = self.drop(self.slate, suit, true, AGE_S)
         stream = take.streams.get(name="suit", run=None)
         self.assertAlmostEqual(stream.details["shown_s"], AGE_S, delta=0.1)
-        self.assertIn("Sacrum as hips", " ".join(stream.details["notes"]))
+        self.assertIn("Sacrum as pelvis", " ".join(stream.details["notes"]))
         run = latest(take, "solve", self.jorun)
         track = run.tracks.get(name="body rotation")
         mine = read_stream(track).astype(float)

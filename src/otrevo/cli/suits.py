@@ -106,8 +106,9 @@ def _known_clock(text):
 
 def _unknown(joints):
     """The note on joints that no sensor tells of, if there are any."""
-    said = ", ".join(joints)
-    return (f"no sensor tells how these joints are turned, which stay as they usually are: {said}",) if joints else ()
+    from otrevo.core.words import bones_in_a_row
+
+    return (f"no sensor tells how {bones_in_a_row(joints)} are turned; they stay as they usually are",) if joints else ()
 
 
 def _no_markers():

@@ -1,6 +1,5 @@
 """Body suit: orientation and acceleration of seventeen sensors."""
 
-import re
 from fractions import Fraction
 
 import numpy as np
@@ -21,6 +20,7 @@ from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor
 from otrevo.core.solve.suit_clock import KNOWN_CLOCK, OWN_CLOCK, find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
+from otrevo.core.words import in_words
 
 HANDS = [
     SUIT_BONES.index("leftHand"),
@@ -196,11 +196,6 @@ def _felt_at_pelvis(data, own, document, turned, solved, held):
         joint = quaternion_rotate(mount, np.array(row["joints_m"]["spine"]))
         lever = skeleton.rest_offset_m[skeleton.index("spine")] - joint
     return with_fitted_lever(FeltAt("hips", lever, felt), solved.motion, held)
-
-
-def in_words(bone):
-    """ "leftUpperArm" as "left upper arm"; the sensor on the hips is called after the pelvis."""
-    return "pelvis" if bone == "hips" else re.sub("[A-Z]", lambda c: f" {c[0].lower()}", bone)
 
 
 def says(document):

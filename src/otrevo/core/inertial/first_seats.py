@@ -27,6 +27,7 @@ from otrevo.core.inertial.poses import (
     side_sign,
 )
 from otrevo.core.inertial.t_poses import yaw_rad
+from otrevo.core.words import in_words
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
@@ -74,7 +75,7 @@ class FirstSeats:
         self.rolled = set()  # (forearm, kind of pose): how it is rolled in that pose says nothing
         linked = {"hips"} | {link.below for link in links}
         alone = [n for n in self.names if n not in linked]
-        self.notes = [f"no sensor next to {n}, so its heading comes from the poses alone" for n in alone]
+        self.notes = [f"no sensor next to the {in_words(n)}, so its heading comes from the poses alone" for n in alone]
 
     def exchanged_sides(self):
         """Pairs of sensors where both arms or both legs are worn left for right: against the way knees bend and legs are spread."""

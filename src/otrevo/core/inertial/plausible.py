@@ -6,6 +6,7 @@ from otrevo.core.body.joints import joint_tables
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.joints import links_of
+from otrevo.core.words import in_words
 
 BEYOND_DEG = 10.0  # the limits are soft, sensors and headings err as well
 SHARE, FEWEST = 0.35, 3  # of the joints: then it is the whole suit
@@ -53,7 +54,7 @@ def impossible_joints(skeleton, names, world):
     if len(out) >= max(FEWEST, SHARE * looked):
         worst = max(out, key=out.get)
         raise InputError(
-            f"The suit sits otherwise than in its warm-up: {len(out)} of {looked} joints would bend as no body can, {worst} by {out[worst]:.0f}° "
+            f"The suit sits otherwise than in its warm-up: {len(out)} of {looked} joints would bend as no body can, the {in_words(worst)} by {out[worst]:.0f}° "
             "too far; expected the mounts of the warm-up. Roll a warm-up with the suit as it is worn now."
         )
     return out

@@ -15,6 +15,7 @@ from otrevo.core.conventions import (
 from otrevo.core.errors import InputError
 from otrevo.core.samples import common_grid, in_order, in_seconds, on_grid, without_repeats
 from otrevo.core.solve.suit import SUIT_BONES
+from otrevo.core.words import in_words
 
 CALLED = {"pelvis": "hips"}  # names of sensors that are not the bone's own
 SLOWEST_HZ, FASTEST_HZ = 15.0, 1000.0
@@ -72,7 +73,7 @@ def _bones_of(names):
         bone = called.get(name)
         if bones[i] not in SUIT_BONES and bone in SUIT_BONES and bone not in bones:
             bones[i] = bone
-            notes.append(f"{name} as {bone}")
+            notes.append(f"{name} as {in_words(bone)}")
     return bones, [f"sensors read as their names say: {', '.join(sorted(notes))}"] if notes else []
 
 
@@ -121,7 +122,7 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
     known = [b for b in bones if b in SUIT_BONES]
     double = next((b for b in known if known.count(b) > 1), None)
     if double:
-        raise InputError(f"{where}: two sensors are called {double}; expected each once.")
+        raise InputError(f"{where}: two sensors are called {in_words(double)}; expected each once.")
     found, odd = in_order(
         times_s, sensor, good & np.isin(sensor, [i for i, b in enumerate(bones) if b in SUIT_BONES]), where
     )
@@ -140,13 +141,13 @@ def suit_recording(times_s, sensor, names, rotation, force_ms2, where="suit"):
         readings = {b: (t, quaternion_multiply(_Z_TO_Y, q), f) for b, (t, q, f) in readings.items()}
         notes.append("the filters' world has Z up")
     if held_s:
-        told = ", ".join(f"{b} for {s:.1f} s" for b, s in held_s.items())
+        told = ", ".join(f"{in_words(b)} for {s:.1f} s" for b, s in held_s.items())
         notes.append(f"sent the same reading again and again, which counts as lost: {told}")
     rate, at = common_grid([t for t, *_ in readings.values()], SLOWEST_HZ, FASTEST_HZ, SHORTEST_S, where)
     turned, force = np.empty((len(at), len(names), 4)), np.empty((len(at), len(names), 3))
     for s, (bone, (own, reading, felt)) in enumerate(readings.items()):
         reading, leaps = as_one_heading(own, reading)
-        anew += [f"{bone} at {own[k] - at[0]:.1f} s by {abs(np.degrees(leap)):.0f}°" for k, leap in leaps]
+        anew += [f"{in_words(bone)} at {own[k] - at[0]:.1f} s by {abs(np.degrees(leap)):.0f}°" for k, leap in leaps]
         turned[:, s], force[:, s] = on_grid(own, reading, felt, at, max(LONGEST_GAP_S, 1.6 / rate))
     if anew:
         notes.append(f"filters that began anew, their headings put back: {', '.join(anew)}")

@@ -20,7 +20,7 @@ from otrevo.core.inertial.t_poses import realigned, shifted_since
 from otrevo.core.inertial.travel import find_travel
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.solve.suit_faults import SensorFault
-from otrevo.core.words import in_a_row
+from otrevo.core.words import bones_in_a_row, in_words
 
 SURE_EACH_S = 0.1
 WORTH_SAYING = 0.15  # of a limb's turns, missed by its skin
@@ -70,7 +70,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     names = [n for n in recording.names if n in whole.names]
     notes = [
         *recording.notes,
-        *(f"{in_a_row(r)} are read the other way round, as in the warm-up" for r in rounds_of(whole.exchanged)),
+        *(f"{bones_in_a_row(r)} are read the other way round, as in the warm-up" for r in rounds_of(whole.exchanged)),
     ]
     strange = [n for n in recording.names if n not in whole.names]
     absent = [n for n in whole.names if n not in names]
@@ -80,18 +80,18 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
         )
     if len(names) < 0.5 * len(whole.names):
         raise InputError(
-            f"The take has {len(names)} of the {len(whole.names)} calibrated sensors; not known: {', '.join(absent)}."
+            f"The take has {len(names)} of the {len(whole.names)} calibrated sensors, without {bones_in_a_row(absent)}; expected half of them."
         )
     if strange:
-        notes.append(f"not calibrated, left out: {', '.join(strange)}")
+        notes.append(f"not calibrated, left out: {bones_in_a_row(strange)}")
     if absent:
-        notes.append(f"no sensor, so these bones follow their neighbours: {', '.join(absent)}")
+        notes.append(f"no sensor, so these bones follow their neighbours: {bones_in_a_row(absent)}")
     if not any(n.endswith(("Foot", "LowerLeg")) for n in names):
         notes.append("no sensors below the knees, so the hips stay where they are")
     recording, calibration = recording.only(names), whole.only(names)
     recording, leaps = headings_put_back(recording, calibration)
     if leaps:
-        said = ", ".join(f"{n} at {at_s:.1f} s by {abs(np.degrees(leap)):.0f}°" for n, at_s, leap in leaps)
+        said = ", ".join(f"{in_words(n)} at {at_s:.1f} s by {abs(np.degrees(leap)):.0f}°" for n, at_s, leap in leaps)
         notes.append(f"filters that began anew while they were not heard, their headings put back: {said}")
     faults, recording, headings = find_turned_sensors(recording, calibration, lambda share: progress(0.3 * share))
     shifted = shifted_since(recording, calibration)
@@ -128,7 +128,7 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     }  # fmt: skip
     slack = {n: share for n, share in skin.items() if share > WORTH_SAYING}
     if slack:
-        said = ", ".join(f"{n} by {100 * share:.0f} %" for n, share in slack.items())
+        said = ", ".join(f"{in_words(n)} by {100 * share:.0f} %" for n, share in slack.items())
         notes.append(f"skin turns less than the limb in it, which is put right: {said}")
     contacts = tuple(
         replace(c, start=c.start / recording.rate_hz, end=c.end / recording.rate_hz) for c in travel.contacts
@@ -136,6 +136,6 @@ def solve_suit(recording, performer, level_floor=True, progress=lambda share: No
     if impossible:
         figures["impossible_joints_deg"] = impossible
         notes.append(
-            f"joints beyond what bodies can do: {', '.join(f'{j} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
+            f"joints beyond what bodies can do: {', '.join(f'{in_words(j)} by {v:.0f}°' for j, v in impossible.items())}; has a sensor slipped since the warm-up?"
         )
     return SuitSolution(motion, sure, placed, step, contacts, figures, tuple(notes), tuple(faults))

@@ -11,6 +11,7 @@ from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks
 from otrevo.core.passes.contract import Outcome, Parameter, SettingTable, Track
 from otrevo.core.rigid.solve import solve_bodies
 from otrevo.core.snags import Snag, lost_snags
+from otrevo.core.words import in_words
 
 FROM_BODIES, CALIBRATED = 0, 1
 DOUBTED = 0.5
@@ -75,7 +76,7 @@ def solve(material, parameters, report):
     snags = lost_snags(lost, [on.bones[names[i]] for i in used], clock.hz, clock.start_s)
     for name, bone in on.bones.items():
         if on.confidence[name] < DOUBTED:
-            snags.append(Snag("body doubted", name, 0.0, end, 2.0, f"'{name}' is far from where {bone} is in a T-pose",
+            snags.append(Snag("body doubted", name, 0.0, end, 2.0, f"'{name}' is far from where the {in_words(bone)} is in a T-pose",
                               "where its limb is", name))  # fmt: skip
     figures = found.figures | {
         "rigid_bodies": len(on.bones), "joint_sd_mm": float(1000 * np.median(sure.sd_m)),

@@ -7,7 +7,7 @@ import numpy as np
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.devices.catalogue import DEVICES
-from otrevo.core.devices.suit import device_start_s, fault_snag, in_words, suit_recording_of
+from otrevo.core.devices.suit import device_start_s, fault_snag, suit_recording_of
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
@@ -17,7 +17,7 @@ from otrevo.core.inertial.sure import unknown_bones
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, SampleClock
 from otrevo.core.snags import Snag, lost_snags
-from otrevo.core.words import in_a_row
+from otrevo.core.words import bones_in_a_row, in_words
 
 UNSURE_DEG = 8.0
 SLOPPY_DEG = 15.0
@@ -45,13 +45,13 @@ def calibrate(material, report):
     }  # fmt: skip
     devices, end = {"suit": suit_to_document(found)}, material.duration_s
     snags = [
-        Snag("exchanged", "suit", 0.0, end, 3.0, f"{in_a_row([in_words(n) for n in r])} are worn in each other's place; read the other way round here and in "
+        Snag("exchanged", "suit", 0.0, end, 3.0, f"{bones_in_a_row(r)} are worn in each other's place; read the other way round here and in "
              "all takes of this warm-up", "every sensor on its limb", r[0]) for r in rounds_of(found.exchanged)
     ]  # fmt: skip
     unknown = unknown_bones(found.names)
     figures["unknown_joints"] = list(unknown)
     if unknown:
-        snags.append(Snag("no sensor", "suit", 0.0, end, 1.0, f"no sensor tells how {in_a_row([in_words(n) for n in unknown])} are turned; they stay as "
+        snags.append(Snag("no sensor", "suit", 0.0, end, 1.0, f"no sensor tells how {bones_in_a_row(unknown)} are turned; they stay as "
                           "they usually are", "a sensor on each limb"))  # fmt: skip
     for name, sloppy, sd in zip(found.names, found.residual_deg, found.sd_deg, strict=True):
         if sloppy > SLOPPY_DEG or sd > UNSURE_DEG:

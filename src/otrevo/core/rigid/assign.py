@@ -12,6 +12,7 @@ from otrevo.core.bone_names import TRUNK, worn_on
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
 from otrevo.core.rigid.by_place import bones_by_place, widths
+from otrevo.core.words import in_words
 
 STILL_M_S = 0.12
 STILL_S = 0.5
@@ -172,7 +173,7 @@ def _by_names(names, of):
     if len(double) >= FEWEST:
         bone, both = next(iter(double.items()))
         raise InputError(
-            f"The bodies are of several performers ('{both[0]}' and '{both[1]}' are both on {bone}); expected a map with those of one."
+            f"The bodies are of several performers ('{both[0]}' and '{both[1]}' are both on the {in_words(bone)}); expected a map with those of one."
         )
     for both in double.values():  # the first is it, the others may be on what lies beside
         for name in both[1:]:
