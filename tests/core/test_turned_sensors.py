@@ -100,6 +100,17 @@ class TurnedSensors(unittest.TestCase):
                 take = with_turns(take, bone, kicks[:, None] * np.radians(degrees))
             self.assertEqual(self.found(take)[0], [])
 
+    def test_a_chest_without_sensors_on_the_collar_bones(self):
+        """Little but the loins tells how it is turned: a warm-up in which it twists is no fault, and a magnet is one all the same."""
+        names = [n for n in self.calibration.names if not n.endswith(("Shoulder", "Hand", "Foot", "head"))]
+        for take, magnets, expected in (
+            (perform("suit warm-up", self.person, SEED, Fraction(120)).motion, (), []),
+            (self.takes["night climb"], (("chest", AGE_S + 9.0, AGE_S + 13.0, 18.0),), [("chest", "magnet")]),
+        ):
+            recording = record_suit(take, replace(self.suit, magnets=magnets), AGE_S).only(names)
+            found = find_turned_sensors(recording, self.calibration.only(names))[0]
+            self.assertEqual([(f.sensor, f.kind) for f in found], expected)
+
     def test_feet_that_dangle_are_no_faults(self):
         """Nor do they stand wherever they come to rest for a moment: knees swing to and fro."""
         self.assertEqual(self.found(working(self.person.skeleton))[0], [])

@@ -108,7 +108,9 @@ def _unknown(joints):
     """The note on joints that no sensor tells of, if there are any."""
     from otrevo.core.words import bones_in_a_row
 
-    return (f"no sensor tells how {bones_in_a_row(joints)} are turned; they stay as they usually are",) if joints else ()
+    return (
+        (f"no sensor tells how {bones_in_a_row(joints)} are turned; they stay as they usually are",) if joints else ()
+    )
 
 
 def _no_markers():

@@ -95,15 +95,17 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     number = {n: s for s, n in enumerate(recording.names)}
     places = {joint: place for *_, joint, place in calibration.places_of(recording.names)}
     out = [Evidence.nothing(pieces) for _ in recording.names]
+    collar_bones = {"leftShoulder", "rightShoulder"} & set(recording.names)
     for above, below, joint in links_of(recording.names):
         pair = number[above], number[below]
         if beside is not None and beside not in pair:
             continue
         link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
         neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
-        if neighbours:
+        if neighbours or above == "chest":
             priors = MOUNT_RAD, ANGLE_RAD, HEADING_RAD
-            angles = angles_of(joint, world[:, pair[0]], world[:, pair[1]], piece_of, PIECE_S, priors)
+            rotations, alone = (world[:, s] for s in pair), joint == "spine" and not collar_bones
+            angles = angles_of(joint, *rotations, piece_of, PIECE_S, priors, not neighbours, alone)
             for k, angle in angles.items():
                 link.add_angle(k, angle)
         if joint in places:

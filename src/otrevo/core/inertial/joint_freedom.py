@@ -24,10 +24,16 @@ STRAYS_DEG = {
     "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
     "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
 }  # fmt: skip
+ACROSS_DEG = {
+    "UpperArm": (None, 30, None)
+}  # of an arm against the chest, with no sensor on the collar bone between them
 HINGES = "LowerLeg", "Foot"  # they bend about x, the axis of which the others tell nothing
 LOOSENED, LOOSENED_RAD = ("spine", "UpperLeg"), np.radians(65.0)  # bent so far, they stray as much again
 STRAYS_S = 1.5  # how long an angle stays astray
 LASTS, LASTS_S = 0.6, 60.0  # as much of that is another posture, and stays for so long
+ALONE = (
+    2 / 3
+)  # of the usual, which a joint strays at least where it alone tells of a sensor: a chest that twists twice in a warm-up is no magnet
 USUAL_MOMENTS = 5.0  # how many moments of a take are needed to be believed as much as STRAYS_DEG
 READ_RAD = np.radians(0.7)  # what sensors themselves err by from piece to piece
 STEP_RAD = 0.01
@@ -47,7 +53,7 @@ class Angle:
     certainty: np.ndarray
 
 
-def angles_of(joint, above, below, piece_of, piece_s, priors):
+def angles_of(joint, above, below, piece_of, piece_s, priors, across=False, alone=False):
     """The Angles about which a joint hardly turns, {which of three: Angle}.
 
     Parameters
@@ -61,8 +67,12 @@ def angles_of(joint, above, below, piece_of, piece_s, priors):
     piece_s : float
     priors : tuple of float
         How far mounts, the angle itself and the heading may be off all along, one sigma, rad.
+    across : bool
+        Whether the bone in between has no sensor.
+    alone : bool
+        Whether no other joint tells how the bone below is turned.
     """
-    strays = STRAYS_DEG.get(plain(joint))
+    strays = (ACROSS_DEG if across else STRAYS_DEG).get(plain(joint))
     if strays is None:
         return {}
     known = np.flatnonzero(np.isfinite(above[:, 0]) & np.isfinite(below[:, 0]))
@@ -85,6 +95,8 @@ def angles_of(joint, above, below, piece_of, piece_s, priors):
             [*by_mount[:, :, k].swapaxes(1, 2).reshape(6, -1), np.ones(len(piece)), by_heading[:, k]]
         )
         stray = _stray(value[:, k], always, np.radians(usual_deg), np.repeat(priors, [6, 1, 1]), piece_s)
+        if alone:
+            stray = max(stray, ALONE * np.radians(usual_deg))
         covariance = stray**2 * alike + np.radians(usual_deg) ** 2 * lasting + READ_RAD**2 * np.eye(len(piece))
         if plain(joint) in LOOSENED:
             more = np.radians(usual_deg) * (value[:, 0] / LOOSENED_RAD) ** 2
