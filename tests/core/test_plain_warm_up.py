@@ -1,6 +1,7 @@
 """A suit calibrated by a warm-up that shows little: limb after limb, each about one axis, the pelvis at rest and the wrists stiff."""
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 from unittest.mock import patch
 
@@ -106,6 +107,18 @@ def off_deg(found, suit, bone):
 
 
 class OnTheSpot(unittest.TestCase):
+    def test_a_sensor_that_fits_no_pose_sits_as_it_says(self):
+        """Ten sensors, those of one arm the other way round: whatever each still says of a forearm, no other agrees."""
+        performer = make_performer(7, shipped_chart(), sloppiness_deg=2.5)
+        motion = march_on_the_spot(performer)
+        recording = record_suit(motion, make_suit(motion.skeleton, 7))
+        few = [n for n in recording.names if not n.endswith(("Shoulder", "Hand", "Foot", "head"))]
+        arm = {"leftUpperArm": "leftLowerArm", "leftLowerArm": "leftUpperArm"}
+        worn = replace(recording.only(few), names=tuple(arm.get(n, n) for n in few))
+        found = calibrate_wearer(worn, {"height_m": performer.height_m})[1]
+        self.assertTrue(np.isfinite(found.mount).all())
+        self.assertGreater(found.residual_deg.max(), 15.0)
+
     def check_nobody_changed_places(self, seed, **how):
         performer = make_performer(seed, shipped_chart(), sloppiness_deg=2.5)
         motion = march_on_the_spot(performer, **how)

@@ -27,7 +27,7 @@ from otrevo.core.inertial.poses import (
     side_sign,
 )
 from otrevo.core.inertial.t_poses import yaw_rad
-from otrevo.core.words import in_words
+from otrevo.core.words import bones_in_a_row, in_words
 
 ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
@@ -68,8 +68,7 @@ class FirstSeats:
         self.held_at = recording.times_s[stills.mean(axis=1).astype(int)] - self.zero
         self.lines, self.across = self._limb_lines(), self._across()
         self.faced = self._heading_sd() < FACED_RAD
-        self.held[self._astray()] = np.nan
-        self.kinds = self._kinds()
+        self.held, self.kinds = self._as_posed()
         self.held = self._facing_alike()
         self.posed = {kind: np.stack([pose(b) for b in self.names]) for kind, pose in POSES.items()}
         self.rolled = set()  # (forearm, kind of pose): how it is rolled in that pose says nothing
@@ -178,7 +177,13 @@ class FirstSeats:
             )
         heading = heading + self._facing(heading, drift)
         heading = heading + self._limbs_facing(heading, drift)
-        return heading, drift, self.kinds, self._first_mounts(heading, drift)
+        mount = self._first_mounts(heading, drift)
+        unheard = [n for n, known in zip(self.names, np.isfinite(mount[:, 0]), strict=True) if not known]
+        if unheard:
+            raise InputError(
+                f"In no still pose of the warm-up was anything heard of {bones_in_a_row(unheard)}; expected every sensor in one of them."
+            )
+        return heading, drift, self.kinds, mount
 
     def expected_places(self):
         """{joint: (place above (3,), place below (3,), heading, drift, sd of the heading)} by the poses and by where on limbs suits have their sensors."""
@@ -264,6 +269,19 @@ class FirstSeats:
             lines = {k.below: -k.below_m for k in self.links if plain(k.below) in ARMS}
             lines |= {k.above: k.above_m for k in self.links if plain(k.above) in ARMS}
         return lines
+
+    def _as_posed(self):
+        """(what sensors read in the stills (N, S, 4), NaN where that says nothing about the pose, the stills' kinds).
+
+        Where a sensor says nothing in any pose, what it read is kept: it is all that is known of it.
+        """
+        held = np.where(self._astray()[..., None], np.nan, self.held)
+        read, self.held = self.held, held
+        kinds = self._kinds()
+        posed = np.array(kinds) != ""
+        silent = ~np.isfinite(held[posed, :, 0]).any(axis=0)
+        held[np.ix_(posed, silent)] = read[np.ix_(posed, silent)]
+        return held, kinds
 
     def _astray(self):
         """Whether each sensor (N, S) says nothing about the pose in a still: a leg may swing, or be lifted, while the arms hang and all else rests."""
