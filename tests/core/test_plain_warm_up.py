@@ -16,6 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
+from otrevo.core.inertial.exchanged import put_right
 from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.joints import FAR_RAD, find_links
@@ -182,6 +183,18 @@ class PlainWarmUp(unittest.TestCase):
             skeleton = generic_skeleton(performer.height_m)
             fit = FirstSeats(recording, find_stills(recording), find_links(felt(recording)), skeleton)
             self.assertEqual(fit.exchanged_sides(), [])
+
+    def test_who_has_changed_places_is_found_where_both_sides_move_alike(self):
+        performer = make_performer(5, shipped_chart(), sloppiness_deg=2.5)
+        motion = plain_warm_up(performer)
+        recording = record_suit(motion, make_suit(motion.skeleton, 5))
+        for pair in (
+            ("leftLowerArm", "rightLowerArm"),
+            ("leftLowerArm", "leftUpperArm"),
+            ("leftUpperLeg", "rightUpperLeg"),
+        ):
+            found = calibrate_wearer(put_right(recording, [pair]), {"height_m": performer.height_m})[1]
+            self.assertEqual(found.exchanged, (pair,))
 
     def test_legs_are_as_long_as_the_height_says_where_there_are_no_strides(self):
         """Whoever bends the knees or marches on the spot moves legs by little more than they are off."""
