@@ -21,8 +21,9 @@ LEAPS = 5.0  # times as far as from one sample to the next, as a rule, from wher
 
 
 def in_seconds(times, source, slowest_hz, fastest_hz):
-    """(times (K,) in seconds, [note]) of times that may count thousandths of a second, or less, of sources (K,): what has as many
-    samples a second as can be.
+    """(times (K,) in seconds, [note]) of the samples of sources (K,), whose times may be in milliseconds or less.
+
+    Seconds are believed unless that would be slower than slowest_hz, and another unit is between slowest_hz and fastest_hz.
     """
     steps = np.diff(times[np.argsort(source, kind="stable")])
     steps = steps[steps > 0]

@@ -28,8 +28,8 @@ class Curve:
 class Lane:
     """How a device's stream looks on the Bench.
 
-    draws: "share" (of `parts`, those that answer; `detail` follows how many ever did), "curves" (each over what it reaches, at least `least_span`) or "wave".
-    height: pixels; detail: the small words under the lane's name.
+    draws: "share" (of those of its `parts` that ever answered), "curves" (each over what it reaches, at least `least_span`) or "wave".
+    height: pixels; detail: the small words under the lane's name, of a share after the number of parts that ever answered.
     """
 
     detail: str

@@ -24,16 +24,14 @@ STRAYS_DEG = {
     "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
     "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
 }  # fmt: skip
-ACROSS_DEG = {
-    "UpperArm": (None, 30, None)
-}  # of an arm against the chest, with no sensor on the collar bone between them
+# the same of an arm against the chest, where no sensor is on the collar bone between them
+ACROSS_DEG = {"UpperArm": (None, 30, None)}
 HINGES = "LowerLeg", "Foot"  # they bend about x, the axis of which the others tell nothing
 LOOSENED, LOOSENED_RAD = ("spine", "UpperLeg"), np.radians(65.0)  # bent so far, they stray as much again
 STRAYS_S = 1.5  # how long an angle stays astray
 LASTS, LASTS_S = 0.6, 60.0  # as much of that is another posture, and stays for so long
-ALONE = (
-    2 / 3
-)  # of the usual, which a joint strays at least where it alone tells of a sensor: a chest that twists twice in a warm-up is no magnet
+# as much of the usual a joint strays at least where it alone tells of a sensor: a chest that twists twice in a warm-up is no magnet
+ALONE = 2 / 3
 USUAL_MOMENTS = 5.0  # how many moments of a take are needed to be believed as much as STRAYS_DEG
 READ_RAD = np.radians(0.7)  # what sensors themselves err by from piece to piece
 STEP_RAD = 0.01

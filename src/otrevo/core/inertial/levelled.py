@@ -44,7 +44,7 @@ def levelled(recording, headings):
     tilt = np.stack([-aside[..., 1], np.zeros(aside.shape[:2]), aside[..., 0]], axis=2)
     tilt = np.einsum("ksji,ksj->ksi", to_common, tilt)
     frames = np.clip(np.arange(len(recording)), middle[0], middle[-1])
-    after = np.clip(np.searchsorted(middle, frames), 1, max(1, len(middle) - 1))
+    after = np.clip(np.searchsorted(middle, frames), 1, len(middle) - 1)
     share = ((frames - middle[after - 1]) / (middle[after] - middle[after - 1]))[:, None, None]
     tilt = (1 - share) * tilt[after - 1] + share * tilt[after]
     return replace(recording, rotation=quaternion_multiply(quaternion_from_rotvec(tilt), recording.rotation))
