@@ -81,7 +81,7 @@ class DroppedSuit(TestCase):
         head = "time,sensor,qx,qy,qz,qw,ax,ay,az"
         for rows, words in (
             (["0.0,knob,0,0,0,1,0,9.81,0"], "no sensor of a suit ('knob')"),
-            ([f"{i / 100},pelvis,0,0,0,1,0,1.0,0" for i in range(300)], "expected"),
+            ([f"{i / 100},pelvis,0,0,0,1,0,32.2,0" for i in range(300)], "expected"),
             ([], "no samples"),
         ):
             file = SimpleUploadedFile("Jorun.csv", "\n".join([head, *rows, ""]).encode())
