@@ -49,16 +49,17 @@ describe('lanes', () => {
 
   it('draws nothing of a device before its first sample and after its last', () => {
     const { paint, bars } = sheet();
-    drawShare(paint, { values: new Float32Array(20).fill(1), samples: 20, width: 1, rate: 50, start: 0.3 }, 1);
+    drawShare(paint, { values: new Float32Array(20).fill(1), samples: 20, width: 1, rate: 50, start: 0.3 }, 1, [0]);
     expect(bars).toEqual(Array.from({ length: 40 }, (_, i) => 30 + i));
   });
 
   it('counts what was never worn as nothing missing', () => {
     const values = new Float32Array(40 * 3).map((_, i) => (i % 3 === 1 || (i % 3 === 2 && i < 60) ? NaN : 1));
     const track = { values, samples: 40, width: 3, rate: 40, start: 0 };
-    expect(everHeard(track, 3)).toEqual([0, 2]);
+    const heard = everHeard(track, 3);
+    expect(heard).toEqual([0, 2]);
     const { paint, heights } = sheet();
-    drawShare(paint, track, 3); // the third part answers from the middle on
+    drawShare(paint, track, 3, heard); // the third part answers from the middle on
     expect(heights.slice(0, 48)).toEqual(Array(48).fill(42));
     expect(heights.slice(-48)).toEqual(Array(48).fill(84));
   });

@@ -184,8 +184,8 @@ export function everHeard(track: Track, parts: number): number[] {
   });
 }
 
-/** Share of a device's parts that answered, as a filled band; losses are holes. */
-export function drawShare(p: Paint, track: Track, parts: number, heard = everHeard(track, parts)): void {
+/** Share that answered of those of a device's parts that were ever heard, as a filled band; losses are holes. */
+export function drawShare(p: Paint, track: Track, parts: number, heard: number[]): void {
   const { g, theme, width, height } = p;
   g.clearRect(0, 0, width, height);
   const per = track.width / parts;

@@ -14,7 +14,7 @@ function atLeast([low, high]: [number, number], span: number): [number, number] 
 
 const known = new WeakMap<Track, number[]>();
 
-/** The same, looked for once: lanes are made again with every change on the page. */
+/** As everHeard, looked for once: lanes are made again with every change on the page. */
 function heardIn(track: Track, parts: number): number[] {
   const heard = known.get(track) ?? everHeard(track, parts);
   known.set(track, heard);
