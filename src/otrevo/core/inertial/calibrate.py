@@ -8,6 +8,7 @@ import numpy as np
 
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.alike import find_exchanged_alike
 from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of
 from otrevo.core.inertial.felt import PLACES_HZ, felt
 from otrevo.core.inertial.first_seats import FirstSeats
@@ -79,6 +80,11 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     progress(0.3)
     if exchanged:
         recording = put_right(recording, exchanged)
+        sensed = felt(recording)
+    alike = find_exchanged_alike(sensed, recording)
+    if alike:
+        exchanged = exchanged + alike
+        recording = put_right(recording, alike)
         sensed = felt(recording)
     first = FirstSeats(recording, stills, find_links(sensed), skeleton)
     sides = first.exchanged_sides()
