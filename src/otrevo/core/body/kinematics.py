@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from otrevo.core.body.skeleton import Skeleton
+from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 
 
 @dataclass(frozen=True)
@@ -51,3 +52,14 @@ def forward_kinematics(skeleton, root_position_m, rotation_local):
 def motion_joints(motion):
     """World joints (T, B, 3) and rotations (T, B, 4) of a motion."""
     return forward_kinematics(motion.skeleton, motion.root_position_m, motion.rotation_local)
+
+
+def bone_in_motion(motion, bone):
+    """World joint (T, 3) and rotation (T, 4) of one bone, by number, in a motion: without those it does not hang on."""
+    parent = motion.skeleton.parents[bone]
+    local = motion.rotation_local[:, bone]
+    if parent < 0:
+        return motion.root_position_m, local
+    joint, world = bone_in_motion(motion, parent)
+    joint = joint + quaternion_rotate(world, motion.skeleton.rest_offset_m[bone])
+    return joint, quaternion_multiply(world, local)

@@ -159,6 +159,9 @@ def as_one_heading(own, rotation):
 
     own (K,), in s; rotation (K, 4), +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
     """
+    turns = 2 * np.arccos(np.minimum(1.0, np.abs((rotation[1:] * rotation[:-1]).sum(axis=1))))
+    if (turns < ANEW_RAD / 2).all():  # no leap: it is twice what limbs turn beside it, so at least half of it is its own
+        return rotation, []
     turned = quaternion_multiply(rotation[1:], quaternion_conjugate(rotation[:-1]))  # in the filter's world
     step = np.pad(rotvec_from_quaternion(turned), ((BESIDE, BESIDE), (0, 0)))
     beside = [np.roll(step, k, axis=0)[BESIDE:-BESIDE] for k in range(-BESIDE, BESIDE + 1) if k]
@@ -166,6 +169,8 @@ def as_one_heading(own, rotation):
     far, usual = np.linalg.norm(beyond, axis=1), np.linalg.norm(beside, axis=2).max(axis=0)
     leapt = (far > np.maximum(ANEW_RAD, 2 * usual)) & (np.diff(own) < ANEW_WITHIN_S)
     leapt &= np.abs(beyond[:, 1]) > ANEW_UPRIGHT * far
+    if not leapt.any():
+        return rotation, []
     leap = np.where(leapt, beyond[:, 1], 0.0)
     back = quaternion_from_rotvec(np.outer(-np.r_[0.0, np.cumsum(leap)], [0.0, 1.0, 0.0]))
     return quaternion_multiply(back, rotation), [(int(k) + 1, float(leap[k])) for k in np.flatnonzero(leapt)]

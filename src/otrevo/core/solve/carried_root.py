@@ -14,8 +14,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
-from otrevo.core.body.kinematics import Motion, motion_joints
+from otrevo.core.body.kinematics import Motion, bone_in_motion
 from otrevo.core.conventions import find_runs, matrix_from_quaternion, quaternion_rotate
+from otrevo.core.zero_phase import low_pass
 
 FEWEST_MARKERS = 3  # with fewer the place of the body is not known
 SPEED_S = 0.12  # beside a gap, over which its speed is measured
@@ -26,7 +27,7 @@ LEVER_SD_M = 0.1  # how far off the lever may be that comes from elsewhere
 SMOOTHED_S = 0.04  # one sigma of what is compared: skin that carries the markers trembles
 ALIKE_S = 0.15  # what is felt wrongly is wrong for about as long
 STRAYS_S = 0.12  # and by so much what makes a path stray
-SLOW_S = 1.0  # one sigma of what changes slowly
+SLOW_HZ = 0.19  # of what changes slowly
 FEWEST_S = 1.0  # of the take that tell a lever
 
 
@@ -52,12 +53,11 @@ def with_fitted_lever(felt, motion, held):
     known = ~scipy.ndimage.binary_dilation(~known, iterations=int(np.ceil(3 * SMOOTHED_S * hz)), border_value=True)
     if known.sum() < FEWEST_S * hz:
         return felt
-    joint, world = motion_joints(motion)
-    b = motion.skeleton.index(felt.bone)
+    joint, world = bone_in_motion(motion, motion.skeleton.index(felt.bone))
     smooth = scipy.ndimage.gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
     turning, beyond = (
         _quickly(v[known], hz)
-        for v in (_second(matrix_from_quaternion(world[:, b]), hz), smooth - _second(joint[:, b], hz))
+        for v in (_second(matrix_from_quaternion(world), hz), smooth - _second(joint, hz))
     )
     turning, beyond = turning.reshape(-1, 3), beyond.reshape(-1)
     lever = np.array(felt.lever_m, dtype=float)
@@ -81,7 +81,7 @@ def _second(values, hz):
 
 def _quickly(values, hz):
     """Values (T, ...) less how they change slowly: what is felt has a bias, and its tilt drifts."""
-    return values - scipy.ndimage.gaussian_filter1d(values, SLOW_S * hz, axis=0)
+    return values - low_pass(values, hz, SLOW_HZ)
 
 
 def out_of_sight(seen):
@@ -108,9 +108,8 @@ def carry_root(motion, seen, felt=None):
     still = np.zeros((len(root), 3))
     reach, levers = max(1, round(SPEED_S * hz)), still
     if felt is not None:
-        joint, world = motion_joints(motion)
-        b = motion.skeleton.index(felt.bone)
-        levers = joint[:, b] + quaternion_rotate(world[:, b], felt.lever_m) - root
+        joint, world = bone_in_motion(motion, motion.skeleton.index(felt.bone))
+        levers = joint + quaternion_rotate(world, felt.lever_m) - root
     for start, end in find_runs(unseen):
         around = slice(start - 1 - reach, end + reach + 1)
         if start <= reach or end + reach >= len(root):

@@ -22,6 +22,7 @@ COARSE_HZ, FINE_HZ = 50.0, 30.0
 OVERLAP_S = 2.0
 SENSORS_AGREE = 3  # at least
 MATCHES, ELSEWHERE_S = 12, 0.5  # that are looked at, so far apart
+ENOUGH = 400  # samples that tell which match is the right one; no fewer than ten a second
 EXPLAINS = 0.6  # what the right one may leave of the bones' velocities; unlike movements leave about all
 SHARE_SD = 0.15  # what it may leave of any bone's: less is no better
 PLAINLY = 1.5  # as often as what the best leaves of bones, what others must leave
@@ -114,8 +115,11 @@ def _best_match(matches, suit, suit_hz, at, bone):
     """
     if not matches:
         return None
+    step = int(np.clip(len(at) // ENOUGH, 1, FINE_HZ / 10))
+    at, bone = at[::step], bone[::step]
     fits = [_left(bone, _at(suit, (offset + at) * suit_hz)) for offset in matches]
     left, whole, overlap_s = (np.array(v) for v in zip(*fits, strict=True))
+    overlap_s = overlap_s * step / FINE_HZ
     # of a limb that is hidden all the while nothing is explained
     share = np.sqrt(np.divide(left, whole, out=np.ones_like(left), where=whole > 0))
     worse = np.mean(np.maximum(share, SHARE_SD) / np.maximum(share.min(axis=0), SHARE_SD), axis=1)
@@ -130,12 +134,12 @@ def _best_match(matches, suit, suit_hz, at, bone):
 
 def _left(bone, sensor):
     """(What is left, squared, of each bone's velocities (N, S, 3) by its sensor's, turned as they fit best (S,); the bones' own
-    squares (S,); how long the two overlap, in seconds).
+    squares (S,); in how many samples the two overlap).
     """
     known = (np.isfinite(sensor) & np.isfinite(bone)).all(axis=2)
     bone, sensor = (np.where(known[..., None], v, 0.0) for v in (bone, sensor))
     left = bone - _turned(sensor, _fitting_turns(bone, sensor))
-    return (left**2).sum(axis=(0, 2)), (bone**2).sum(axis=(0, 2)), known.any(axis=1).sum() / FINE_HZ
+    return (left**2).sum(axis=(0, 2)), (bone**2).sum(axis=(0, 2)), known.any(axis=1).sum()
 
 
 def _standard(speed):
