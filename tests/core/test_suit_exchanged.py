@@ -12,6 +12,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.alike import find_exchanged_alike
 from otrevo.core.inertial.calibrate import calibrate_suit_alone, calibrate_wearer
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
 from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, pairs_of, put_right, rounds_of, worn_as
@@ -25,6 +26,7 @@ from otrevo.core.sim.motions import perform
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, record_suit
 from otrevo.core.words import in_a_row
+from tests.core.test_plain_warm_up import march_on_the_spot
 from tests.core.test_suit_recording import rows
 
 
@@ -43,6 +45,26 @@ class Exchanged(unittest.TestCase):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))
             self.assertEqual([set(p) for p in found], [set(pair)] if pair else [], pair)
+
+    def test_those_that_feel_alike_are_told_apart_by_how_they_follow_their_arms(self):
+        """A stiff wrist makes one limb of a forearm and its hand, and the trunk carries both collar bones alike."""
+        alike = [("leftLowerArm", "leftHand"), ("rightLowerArm", "rightHand"), ("leftShoulder", "rightShoulder")]
+        performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 6, Fraction(120)).motion
+        hands = [motion.skeleton.index(side + "Hand") for side in ("left", "right")]
+        motion.rotation_local[:, hands] = [0.0, 0.0, 0.0, 1.0]
+        for pairs in ([], *([p] for p in alike), alike):
+            suit = make_suit(motion.skeleton, 6, worn=dict([*pairs, *(p[::-1] for p in pairs)]))
+            found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
+            self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in pairs})
+
+    def test_arms_that_hang_say_nothing_of_their_collar_bones(self):
+        performer = make_performer(21, shipped_chart(), sloppiness_deg=2.5)
+        motion = march_on_the_spot(performer)
+        for pairs in ([], [("leftShoulder", "rightShoulder")]):
+            suit = make_suit(motion.skeleton, 21, worn=dict([*pairs, *(p[::-1] for p in pairs)]))
+            recording = record_suit(motion, suit)
+            self.assertEqual(find_exchanged_alike(felt(recording), recording), [])
 
     def test_limbs_that_hardly_move_are_not_taken_for_others(self):
         """Nine seconds of a warm-up in which only some limbs move."""
