@@ -61,15 +61,16 @@ class CentroidFiles(unittest.TestCase):
             ("frame,camera,x,y\n1,c01,2,3\n", "no column 'radius'"), (HEADER, "no samples under the header"),
             (HEADER + "1,c09,2,3,1\n", "camera 'c09' is not among"), (HEADER + "1,c01,900,3,1\n", "outside the 640 x 480"),
             (HEADER + "1,c01,nan,3,1\n", "row 2: x is nan"), (HEADER + "-4,c01,1,3,1\n", "row 2: frame is -4"),
-            (HEADER + "1,c01,one,3,1\n", "cannot be read"), (HEADER + "1,c01,1\n", "cannot be read"), ("", "cannot be read"),
-            (b"\x00\xff\xfe" * 40, "cannot be read|no column"), (HEADER + "1.5,c01,1,1,1\n", "cannot be read"),
+            (HEADER + "1,c01,one,3,1\n", "'x' holds 'one'; expected numbers"),
+            (HEADER + "1,c01,1\n", "3 columns where the header has 5: 1,c01,1"), ("", "is empty"), (b"\x00\xff\xfe" * 40, "no column"),
+            (HEADER + "1.5,c01,1,1,1\n", "'frame' holds '1.5'; expected whole numbers"),
         )  # fmt: skip
         for text, said in cases:
             with self.assertRaisesRegex(InputError, said) as caught:
                 read_centroids(self.file(text), RIG)
             self.assertNotIn("\n", str(caught.exception))
         whole = gzip.compress((HEADER + "1,c01,2,3,1\n" * 5000).encode())
-        with self.assertRaisesRegex(InputError, "cannot be read"):
+        with self.assertRaisesRegex(InputError, "breaks off before its end"):
             read_centroids(self.file(whole[: len(whole) // 2], "cut.csv.gz"), RIG)
         with self.assertRaisesRegex(InputError, "no such file"):
             read_centroids(Path(self.folder.name) / "none.csv", RIG)

@@ -73,7 +73,7 @@ def read_centroids(path, cameras, strangers=False):
     """
     path = Path(path)
     kinds = {"frame": int, "camera": str, "x": float, "y": float, "radius": float}
-    table = read_columns(path, kinds, "a CSV of centroids")
+    table, odd = read_columns(path, kinds, "a CSV of centroids")
     if table.num_rows > MOST_ROWS:
         raise InputError(f"{path.name}: {table.num_rows} centroids; at most {MOST_ROWS} are read at once.")
     names = table["camera"].combine_chunks()
@@ -81,7 +81,7 @@ def read_centroids(path, cameras, strangers=False):
     others = [n for n in names.dictionary.to_pylist() if n not in number]
     if others and (not strangers or len(others) == len(names.dictionary)):
         raise InputError(f"{path.name}: camera '{others[0]}' is not among the {len(cameras)} of the rig.")
-    notes = [f"camera {n} is not calibrated; its centroids are left out" for n in others]
+    notes = odd + [f"camera {n} is not calibrated; its centroids are left out" for n in others]
     camera = np.array([number.get(n, -1) for n in names.dictionary.to_pylist()], dtype=np.int64)[
         names.indices.to_numpy()
     ]

@@ -3,7 +3,7 @@
 Seconds; where the body is and how it is turned, to the tracker's world: metres or millimetres, Y or Z up, which the data tell.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -46,8 +46,9 @@ class BodiesRecording:
 
 def read_bodies(path):
     """The BodiesRecording in a file. Raises InputError in one sentence."""
-    names, body, values = read_samples(path, COLUMNS, "body", "the rigid bodies of one take")
-    return bodies_recording(values[:, 0], body, names, values[:, 1:4], values[:, 4:], Path(path).name)
+    names, body, values, notes = read_samples(path, COLUMNS, "body", "the rigid bodies of one take")
+    found = bodies_recording(values[:, 0], body, names, values[:, 1:4], values[:, 4:], Path(path).name)
+    return replace(found, notes=(*notes, *found.notes))
 
 
 def bodies_recording(times_s, body, names, position, rotation, where="bodies"):

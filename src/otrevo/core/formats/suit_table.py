@@ -3,6 +3,7 @@
 Seconds of the device's clock; rotation from the sensor's axes to its filter's own world; specific force in m/s² in the sensor's axes.
 """
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -19,8 +20,9 @@ COLUMNS = ("time", "sensor", "qx", "qy", "qz", "qw", "ax", "ay", "az")
 
 def read_suit(path):
     """The SuitRecording in a file. Raises InputError in one sentence."""
-    names, sensor, values = read_samples(path, COLUMNS, "sensor", "the suit of one take")
-    return suit_recording(values[:, 0], sensor, names, values[:, 1:5], values[:, 5:], Path(path).name)
+    names, sensor, values, notes = read_samples(path, COLUMNS, "sensor", "the suit of one take")
+    found = suit_recording(values[:, 0], sensor, names, values[:, 1:5], values[:, 5:], Path(path).name)
+    return replace(found, notes=(*notes, *found.notes))
 
 
 def write_suit(path, times_s, names, rotation, force_ms2):

@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.errors import InputError
+from otrevo.core.formats.csv_layout import find_layout
 from otrevo.core.formats.documents import write_whole
 
 MAX_BYTES = 512 * 1024 * 1024
@@ -24,31 +25,35 @@ def read_table(path, channels="channels"):
     path = Path(path)
     if path.stat().st_size > MAX_BYTES:
         raise InputError(f"{path.name}: larger than 512 MiB; expected the {channels} of one take.")
+    layout = find_layout(path, ("time",))
     try:
-        with path.open(newline="", encoding="utf-8-sig") as file:
-            rows = list(csv.reader(file))
+        with path.open(newline="", encoding=layout.encoding) as file:
+            rows = [(n, row) for n, row in enumerate(csv.reader(file, delimiter=layout.delimiter), 1) if row]
     except UnicodeDecodeError:
         raise InputError(
             f"{path.name}: not text; expected CSV with a header of 'time' and names of {channels}."
         ) from None
-    if not rows or not rows[0] or rows[0][0].strip() != "time":
-        raise InputError(f"{path.name}: line 1: the header must begin with 'time', followed by names of {channels}.")
-    names = [n.strip() for n in rows[0][1:]]
+    first = layout.lines_above + 1
+    if layout.names[:1] != ("time",):
+        raise InputError(
+            f"{path.name}: line {first}: the header must begin with 'time', followed by names of {channels}."
+        )
+    names = layout.names[1:]
     if len(set(names)) != len(names):
-        raise InputError(f"{path.name}: line 1: a name is used twice.")
-    body = [r for r in rows[1:] if r]
+        raise InputError(f"{path.name}: line {first}: a name is used twice.")
+    body = [(n, row) for n, row in rows if n > first]
     if not body:
         raise InputError(f"{path.name}: no samples under the header.")
     values = np.full((len(body), len(names) + 1), np.nan)
-    for i, row in enumerate(body):
+    for i, (line, row) in enumerate(body):
         if len(row) != len(names) + 1:
-            raise InputError(f"{path.name}: line {i + 2}: {len(row)} columns; the header has {len(names) + 1}.")
+            raise InputError(f"{path.name}: line {line}: {len(row)} columns; the header has {len(names) + 1}.")
         try:
-            values[i] = [float(v) if v.strip() else np.nan for v in row]
+            values[i] = [float(v.replace(layout.decimal, ".")) if v.strip() else np.nan for v in row]
         except ValueError:
-            raise InputError(f"{path.name}: line {i + 2}: holds a word that is not a number.") from None
+            raise InputError(f"{path.name}: line {line}: holds a word that is not a number.") from None
     times = values[:, 0]
     if not np.isfinite(times).all() or np.any(np.diff(times) <= 0):
-        bad = int(np.argmax(np.diff(times) <= 0)) + 3 if np.isfinite(times).all() else 2
-        raise InputError(f"{path.name}: line {bad}: times must be seconds that always increase.")
-    return times, values[:, 1:], tuple(names)
+        bad = int(np.argmax(np.diff(times) <= 0)) + 1 if np.isfinite(times).all() else 0
+        raise InputError(f"{path.name}: line {body[bad][0]}: times must be seconds that always increase.")
+    return times, values[:, 1:], names

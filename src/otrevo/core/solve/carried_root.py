@@ -56,8 +56,7 @@ def with_fitted_lever(felt, motion, held):
     joint, world = bone_in_motion(motion, motion.skeleton.index(felt.bone))
     smooth = scipy.ndimage.gaussian_filter1d(np.nan_to_num(felt.acceleration_ms2), SMOOTHED_S * hz, axis=0)
     turning, beyond = (
-        _quickly(v[known], hz)
-        for v in (_second(matrix_from_quaternion(world), hz), smooth - _second(joint, hz))
+        _quickly(v[known], hz) for v in (_second(matrix_from_quaternion(world), hz), smooth - _second(joint, hz))
     )
     turning, beyond = turning.reshape(-1, 3), beyond.reshape(-1)
     lever = np.array(felt.lever_m, dtype=float)
