@@ -80,6 +80,7 @@ def run_performer(args):
     )  # fmt: skip
     if args.suit and "suit" not in outcome.performer:
         raise InputError(next(s.text for s in outcome.snags if s.stream == "suit"))
+    say_notes([s.text for s in outcome.snags if s.stream == "suit"])
     write_document(args.out, outcome.performer)
 
 

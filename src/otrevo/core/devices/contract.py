@@ -89,6 +89,7 @@ class Device:
     calibrate(stream, solved) -> its plain JSON document from a warm-up; solved is None where no markers showed the body;
     raises InputError in a sentence.
     says(document) -> (a few words, a line of details) about that document.
+    doubts(document, duration_s) -> [Snag] of how it was worn, by that document.
     guides(stream, document, solved) -> the Guides that the solve takes up beside the markers.
     completes(stream, document, motion, times_s) -> the Motion with what the device knows of it.
     track(stream, document, duration_s) -> DeviceTrack or None.
@@ -110,6 +111,7 @@ class Device:
     calibrate: Callable | None = None
     says: Callable | None = None
     guides: Callable | None = None
+    doubts: Callable | None = None
     completes: Callable | None = None
     track: Callable | None = None
 

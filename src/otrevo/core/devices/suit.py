@@ -1,5 +1,6 @@
 """Body suit: orientation and acceleration of seventeen sensors."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -9,7 +10,9 @@ from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
-from otrevo.core.inertial.documents import clock_of, suit_to_document
+from otrevo.core.inertial.documents import clock_of, exchanged_of, suit_to_document
+from otrevo.core.inertial.exchanged import limbs_of, net_pairs, put_right, rounds_of, worn_as
+from otrevo.core.inertial.exchanged_beside_markers import find_exchanged_beside_markers
 from otrevo.core.inertial.poses import SEATS
 from otrevo.core.inertial.recording import GRAVITY_MS2, as_one_heading, suit_recording
 from otrevo.core.inertial.through_occlusion import UNLIKE_RAD, stand_in
@@ -20,7 +23,7 @@ from otrevo.core.solve.carried_root import FeltAt, with_fitted_lever
 from otrevo.core.solve.suit import SUIT_BONES, resample_sensor
 from otrevo.core.solve.suit_clock import KNOWN_CLOCK, OWN_CLOCK, find_suit_clock
 from otrevo.core.timecode.clap import clap_in_accelerations
-from otrevo.core.words import in_words
+from otrevo.core.words import bones_in_a_row, in_words
 
 HANDS = [
     SUIT_BONES.index("leftHand"),
@@ -84,11 +87,11 @@ def suit_recording_of(stream):
     return suit_recording(times[known], number[known], SUIT_BONES, flat[known, :4], flat[known, 4:], "Suit")
 
 
-def _heard(stream):
-    """(samples (T, 17, 7) of a suit's stream, [(bone, sample, leap in rad)]): NaN where a sensor only sent again what it had sent, and every sensor
-    with one heading, though its filter began anew.
+def _heard(stream, exchanged=()):
+    """(samples (T, 17, 7) of a suit's stream by bones, [(bone, sample, leap in rad)]): NaN where a sensor only sent again what it had sent, and
+    every sensor with one heading, though its filter began anew. exchanged: pairs of sensors that sit in each other's place.
     """
-    data, anew = stream.read().astype(float), []
+    data, anew = _by_bones(stream.read().astype(float), exchanged), []
     for s, bone in enumerate(SUIT_BONES):
         at = np.flatnonzero(np.isfinite(data[:, s]).all(axis=1))
         if len(at) < 2:
@@ -101,27 +104,61 @@ def _heard(stream):
     return data, anew
 
 
+def _by_bones(data, exchanged):
+    """Samples (T, 17, ...) of sensors as of the bones that they sit on."""
+    out = data.copy()
+    for bone, said in worn_as(exchanged).items():
+        out[:, SUIT_BONES.index(bone)] = data[:, SUIT_BONES.index(said)]
+    return out
+
+
 def calibrate(stream, solved):
-    """How each sensor sits on its bone, by the body as markers show it."""
+    """How each sensor sits on its bone, by the body as markers show it; whoever has changed places is put right."""
     (data, _), recording = _heard(stream), suit_recording_of(stream)
     world, held = _bones(solved)
-    take_times, figures = _times(stream, data, solved, world, held)
-    shown = device_start_s(stream) + np.arange(len(data)) / float(stream.rate)
-    own = np.interp(recording.times_s, shown, take_times)
-    bones = slerp(solved.times_s, world, own)
-    nearest = np.clip(np.searchsorted(solved.times_s, own), 0, len(solved.times_s) - 1)
-    bones[~held[nearest] | ((own < solved.times_s[0]) | (own > solved.times_s[-1]))[:, None]] = np.nan
-    at = [SUIT_BONES.index(n) for n in recording.names]
-    rows = suit_to_document(calibrate_beside_markers(recording, bones[:, at]))
+
+    def lined_up(exchanged):
+        """(the SuitRecording put right, rotations of its bones at its samples, figures of the clock)"""
+        take_times, figures = _times(stream, _by_bones(data, exchanged), solved, world, held)
+        shown = device_start_s(stream) + np.arange(len(data)) / float(stream.rate)
+        right = put_right(recording, exchanged)
+        own = np.interp(right.times_s, shown, take_times)
+        bones = slerp(solved.times_s, world, own)
+        nearest = np.clip(np.searchsorted(solved.times_s, own), 0, len(solved.times_s) - 1)
+        bones[~held[nearest] | ((own < solved.times_s[0]) | (own > solved.times_s[-1]))[:, None]] = np.nan
+        return right, bones[:, [SUIT_BONES.index(n) for n in right.names]], figures
+
+    refused, both = None, [limbs_of(recording.names, legs) for legs in (False, True)]
+    for exchanged in ([], both[0] + both[1], *both):  # where all arms or legs are, no clock makes the movement match
+        try:
+            right, bones, figures = lined_up(exchanged)
+            break
+        except InputError as error:
+            refused = refused or error
+    else:
+        raise refused
+    more = find_exchanged_beside_markers(right, bones)
+    if more:
+        exchanged = net_pairs([*exchanged, *more])
+        right, bones, figures = lined_up(exchanged)
+    rows = suit_to_document(replace(calibrate_beside_markers(right, bones), exchanged=tuple(exchanged)))
     if stream.details.get("clock") == OWN_CLOCK:
         for row in rows.values():
             row["clock_ppm"] = [figures["clock"][k] for k in ("drift_ppm", "drift_sd_ppm")]
     return rows
 
 
+def exchanged_snags(document, duration_s):
+    """The Snags of a warm-up that tell who has changed places; document: the suit's rows of a calibration."""
+    return [
+        Snag("exchanged", "suit", 0.0, duration_s, 3.0, f"{bones_in_a_row(r)} are worn in each other's place; read the other way round here and "
+             "in all takes of this warm-up", "every sensor on its limb", r[0]) for r in rounds_of(exchanged_of(document))
+    ]  # fmt: skip
+
+
 def guides(stream, document, solved):
     """The Guides of a suit; headings, and what else is off, from the bones that markers show."""
-    data, anew = _heard(stream)
+    data, anew = _heard(stream, exchanged_of(document))
     world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held, clock_of(document))
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
@@ -220,4 +257,5 @@ DEVICE = Device(
     calibrate=calibrate,
     says=says,
     guides=guides,
+    doubts=exchanged_snags,
 )

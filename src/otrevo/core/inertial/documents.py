@@ -56,6 +56,16 @@ def clock_of(rows, where="performer"):
     return drift, sd
 
 
+def exchanged_of(rows, where="performer"):
+    """[(sensor, sensor)] that are worn in each other's place, by a suit's rows. Raises InputError where rows contradict each other."""
+    try:
+        return pairs_of({n: str(row["exchanged_with"]) for n, row in rows.items() if "exchanged_with" in row})
+    except ValueError as error:
+        raise InputError(
+            f"{where}: suit: {error}; expected whoever sits in another sensor's place to have one in theirs."
+        ) from None
+
+
 def suit_from_document(devices, where="performer"):
     """The SuitCalibration in the devices of a PerformerCalibration. Raises InputError where there is none."""
     try:
@@ -76,7 +86,6 @@ def suit_from_document(devices, where="performer"):
         held = np.array(held, dtype=float).reshape(-1, 4) if any("t_pose_xyzw" in rows[n] for n in names) else None
         joints = {n: {j: np.array(v, dtype=float) for j, v in rows[n]["joints_m"].items()} for n in names}
         zero = float(rows[names[0]]["at_s"]) if names else 0.0
-        exchanged = pairs_of({n: str(rows[n]["exchanged_with"]) for n in names if "exchanged_with" in rows[n]})
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(
             f"{where}: {error!s} is missing or malformed; expected a performer that was calibrated with a suit."
@@ -104,6 +113,6 @@ def suit_from_document(devices, where="performer"):
         axes,
         joint,
         places,
-        exchanged=tuple(exchanged),
+        exchanged=tuple(exchanged_of(rows, where)),
         t_pose=held,
     )

@@ -7,11 +7,10 @@ import numpy as np
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.devices.catalogue import DEVICES
-from otrevo.core.devices.suit import device_start_s, fault_snag, suit_recording_of
+from otrevo.core.devices.suit import device_start_s, exchanged_snags, fault_snag, suit_recording_of
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.documents import suit_to_document
-from otrevo.core.inertial.exchanged import rounds_of
 from otrevo.core.inertial.solve import solve_suit
 from otrevo.core.inertial.sure import unknown_bones
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
@@ -44,10 +43,7 @@ def calibrate(material, report):
         "poses": sorted({kind for kind, *_ in found.poses}), "exchanged": [list(p) for p in found.exchanged],
     }  # fmt: skip
     devices, end = {"suit": suit_to_document(found)}, material.duration_s
-    snags = [
-        Snag("exchanged", "suit", 0.0, end, 3.0, f"{bones_in_a_row(r)} are worn in each other's place; read the other way round here and in "
-             "all takes of this warm-up", "every sensor on its limb", r[0]) for r in rounds_of(found.exchanged)
-    ]  # fmt: skip
+    snags = exchanged_snags(devices["suit"], end)
     unknown = unknown_bones(found.names)
     figures["unknown_joints"] = list(unknown)
     if unknown:

@@ -36,6 +36,9 @@ def run(material, parameters, report):
         except InputError as error:
             words = f"{device.words}: {error}"
             snags.append(Snag("not calibrated", device.id, 0.0, material.duration_s, 3.0, words, "calibrated"))
+            continue
+        if device.doubts:
+            snags += device.doubts(document[device.id], material.duration_s)
     report(0.95)
     figures = calibration.figures | {
         "devices": {d.id: d.says(document[d.id])[0] for d in DEVICES if d.says and document.get(d.id)}

@@ -51,7 +51,7 @@ class MotionClock:
         return 1 + 1e-6 * self.drift_ppm
 
 
-def _velocity(rotation, hz):
+def angular_velocity(rotation, hz):
     """Angular velocities (T, S, 3), rad/s in the body's own axes, of rotations (T, S, 4) at `hz`; NaN where not known."""
     half = max(1, round(HALF_S * hz))
     out = np.full((*rotation.shape[:2], 3), np.nan)
@@ -176,7 +176,7 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_befor
     MotionClock or None
         None where the motion does not tell.
     """
-    mine, theirs = _velocity(suit, suit_hz), _velocity(bone_world, bone_hz)
+    mine, theirs = angular_velocity(suit, suit_hz), angular_velocity(bone_world, bone_hz)
     step = max(1, round(bone_hz / FINE_HZ))
     at, bone = np.arange(0, len(theirs), step) / bone_hz, theirs[::step]
     offset = near_s
