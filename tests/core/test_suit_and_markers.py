@@ -248,6 +248,28 @@ class OverFiles(unittest.TestCase):
         self.assertEqual(said, {"left lower arm", "right lower leg"})
         self.assertFalse(set(other) & set(report["figures"]["guided_bones"]))
 
+    def test_sensors_that_are_exchanged_all_day_are_said_and_put_right(self):
+        """All sensors left for right, by which no clock fits as they are called, and some of them in each other's place."""
+        both = [n.removeprefix("left") for n in SUIT_BONES if n.startswith("left")]
+        self.solve("right", "--suit", "@take.csv")
+        right = (self.at / "right.bvh").read_text()
+        for worn_wrong in (
+            {side + n: other + n for n in both for side, other in (("left", "right"), ("right", "left"))},
+            {"head": "leftFoot", "leftFoot": "head", "leftLowerArm": "leftHand", "leftHand": "leftLowerArm"},
+        ):
+            for name in ("warmup", "take"):
+                rows = (row.split(",", 2) for row in (self.at / f"{name}.csv").read_text().splitlines())
+                called = "\n".join(f"{at},{worn_wrong.get(sensor, sensor)},{rest}" for at, sensor, rest in rows)
+                (self.at / f"{name}-wrong.csv").write_text(called + "\n")
+            said = self.run_well(
+                "performer", "--points", "@warmup.c3d", "--chart", "@chart.json", "--height-m", "1.74", "--suit", "@warmup-wrong.csv",
+                "--out", "@wrong.json",
+            )  # fmt: skip
+            self.assertEqual(said.count("are worn in each other's place"), len(worn_wrong) / 2, said)
+            words = "--points", "@take.c3d", "--suit", "@take-wrong.csv", "--performer", "@wrong.json"
+            self.run_well("solve", *words, "--out", "@wrong.bvh")
+            self.assertEqual((self.at / "wrong.bvh").read_text(), right)
+
     def test_a_warm_up_that_did_not_tell_where_the_pelvis_sensor_sits(self):
         performer = json.loads((self.at / "a.json").read_text())
         del performer["suit"]["hips"]["joints_m"]
