@@ -263,10 +263,10 @@ function Detail({ performer, production }: { performer: PerformerOut; production
               return <div key={d.id}><dt>{d.words}</dt><dd>{found ? <Figure>{found.said}</Figure> : <Quiet>not calibrated</Quiet>}</dd><small>{found?.details}</small></div>;
             })}
             <div style={{ gridColumn: 'span 2' }}><dt>To check</dt><dd style={{ fontSize: 14 }}>
-              {f.joints_hardly_moved?.length ? `hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
-              {f.markers_never_seen?.length ? `never seen: ${f.markers_never_seen.join(', ')}.` : ''}
-              {exchanged.length > 0 && `worn in each other’s place, read the other way round: ${exchanged.join(', ')}. `}
-              {suitAlone && unsure.length > 0 && `known within no better than ${UNSURE_DEG}°: ${unsure.join(', ')}.`}
+              {f.joints_hardly_moved?.length ? `Hardly moved: ${f.joints_hardly_moved.join(', ')}. ` : ''}
+              {f.markers_never_seen?.length ? `Never seen: ${f.markers_never_seen.join(', ')}. ` : ''}
+              {exchanged.length > 0 && `Worn in each other’s place, read the other way round: ${exchanged.join(', ')}. `}
+              {suitAlone && unsure.length > 0 && `Known within no better than ${UNSURE_DEG}°: ${unsure.join(', ')}.`}
               {suitAlone && !exchanged.length && !unsure.length && 'Every sensor is on its limb and well known.'}
               {!suitAlone && !f.joints_hardly_moved?.length && !f.markers_never_seen?.length && 'Every limb moved and every marker was seen.'}
             </dd></div>
