@@ -74,6 +74,9 @@ def solve(material, parameters, report):
     used = [i for i, n in enumerate(names) if n in on.bones]
     lost = ~np.isfinite(where[:, used, 0])
     snags = lost_snags(lost, [on.bones[names[i]] for i in used], clock.hz, clock.start_s)
+    snags += [
+        Snag("body doubted", "tracker", 0.0, end, 2.5, note, "every body on the limb it is called") for note in on.notes
+    ]
     for name, bone in on.bones.items():
         if on.confidence[name] < DOUBTED:
             snags.append(Snag("body doubted", name, 0.0, end, 2.0, f"'{name}' is far from where the {in_words(bone)} is in a T-pose",

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
+from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.bone_names import TRUNK, worn_on
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
-from otrevo.core.rigid.by_place import bones_by_place, widths
-from otrevo.core.words import in_words
+from otrevo.core.rigid.by_place import bones_by_place, other_side, places_in_t_pose, widths
+from otrevo.core.rigid.exchanged import find_exchanged_bodies
+from otrevo.core.words import in_a_row, in_words
 
 STILL_M_S = 0.12
 STILL_S = 0.5
@@ -86,6 +87,16 @@ def assign_bodies(recording, height_m, given=None, of=""):
             f"{said}: bodies are on those they are beside in the T-pose"
             + ("" if faces else ", and left may be right, as nothing tells which way the performer faces"),
         )
+    elif given is None:
+        sits, exchanged, backwards = find_exchanged_bodies(bones, place, recording, height_m)
+        bones = {n: bones[sits.get(n, n)] for n in bones}
+        notes = tuple(
+            f"{in_a_row([repr(n) for n in r])} are in each other's place in the T-pose; they are read the other way round"
+            for r in exchanged
+        )
+        if backwards:
+            bones = {n: other_side(b) for n, b in bones.items()}
+            notes += ("arms and thighs would go backwards, so left and right are read the other way round",)
     place = {n: p for n, p in place.items() if np.isfinite(p).all() and n not in left_out}
     confidence = dict.fromkeys(bones, 1.0)
     if given is None and len(bones) < FEWEST:
@@ -99,7 +110,7 @@ def assign_bodies(recording, height_m, given=None, of=""):
             "No two bodies are on a left and a right limb, so nobody can tell which way the performer faces."
         )
     if given is None:
-        confidence = _confidence(bones, place, _expected(height_m, facing, bones, place))
+        confidence = _confidence(bones, place, places_in_t_pose(height_m, facing, bones, place))
         why = "on no limb in the T-pose" if nameless else "its name says no limb"
         left_out |= {n: why for n in place if n not in bones}
     if not faces:
@@ -252,23 +263,6 @@ def _facing(bones, place):
     if np.linalg.norm(across[[0, 2]]) < 0.1:
         return None
     return float(np.arctan2(-across[2], across[0]))
-
-
-def _expected(height_m, facing, bones, place):
-    """{bone: where its middle is in the T-pose (3,)}, the skeleton put where the bodies are."""
-    skeleton = generic_skeleton(height_m)
-    joints = rest_joints(skeleton)
-    middle = {}
-    for bone in BODY_BONES:
-        below = [n for n in skeleton.names if skeleton.parents[skeleton.index(n)] == skeleton.index(bone)]
-        end = joints[below[0]] if len(below) == 1 else joints[bone]
-        middle[bone] = (joints[bone] + end) / 2
-    c, s = np.cos(facing), np.sin(facing)
-    turn = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
-    known = [(place[n], turn @ middle[b]) for n, b in bones.items() if n in place]
-    shift = np.median([p - m for p, m in known], axis=0)
-    shift[1] = 0.0
-    return {b: turn @ m + shift for b, m in middle.items()}
 
 
 def _confidence(bones, place, expected):

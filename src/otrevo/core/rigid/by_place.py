@@ -7,7 +7,7 @@ seen from the pelvis, arms and thighs go to the front over a whole recording.
 import numpy as np
 import scipy
 
-from otrevo.core.body.skeleton import generic_skeleton, rest_joints
+from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton, rest_joints
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, quaternion_rotate
 from otrevo.core.inertial.poses import LIMBS, plain
 
@@ -45,7 +45,7 @@ def bones_by_place(place_m, position_m, rotation, height_m):
         Of the performer.
     """
     seen = np.flatnonzero(np.isfinite(place_m).all(axis=1))
-    across = _across(place_m[seen])
+    across = widest(place_m[seen])
     aside = place_m[seen] @ across
     aside -= (aside.max() + aside.min()) / 2
     expected = _expected(height_m)
@@ -55,13 +55,13 @@ def bones_by_place(place_m, position_m, rotation, height_m):
     ends = [{side + end for side in ("left", "right")} for end in ("Hand", "Foot")]
     if len(bones) < FEWEST_WORN or "hips" not in bones.values() or not any(e <= set(bones.values()) for e in ends):
         return {}, False
-    ahead = _ahead(bones, position_m, rotation, place_m, np.cross(across, [0.0, 1.0, 0.0]))
+    ahead = going_ahead(bones, position_m, rotation, place_m, np.cross(across, [0.0, 1.0, 0.0]))
     if ahead < 0:
-        bones = {b: _other_side(name) for b, name in bones.items()}
+        bones = {b: other_side(name) for b, name in bones.items()}
     return bones, abs(ahead) > LEAST_AHEAD_M
 
 
-def _across(place_m):
+def widest(place_m):
     """The level direction (3,) in which bodies (N, 3) are spread widest."""
     level = place_m[:, [0, 2]]
     apart = level[:, None] - level
@@ -85,11 +85,11 @@ def _expected(height_m):
     return np.array(out)
 
 
-def _ahead(bones, position_m, rotation, place_m, front):
+def going_ahead(bones, position_m, rotation, place_m, front):
     """How far arms and thighs go to the `front` (3,) from where they are in the T-pose, seen from the pelvis, on average, metres."""
-    hips = next(b for b, bone in bones.items() if bone == "hips")
+    hips = next((b for b, bone in bones.items() if bone == "hips"), None)
     going = [b for b, bone in bones.items() if plain(bone) in TO_THE_FRONT]
-    if not going:
+    if hips is None or not going:
         return 0.0
     away = np.linalg.norm(position_m[:, [hips, *going]] - place_m[[hips, *going]], axis=2)
     posed = np.argmin(np.nan_to_num(away, nan=LOST_M).sum(axis=1) + np.where(np.isnan(away[:, 0]), np.inf, 0.0))
@@ -99,7 +99,25 @@ def _ahead(bones, position_m, rotation, place_m, front):
     return float(ahead[np.isfinite(ahead)].mean()) if np.isfinite(ahead).any() else 0.0
 
 
-def _other_side(bone):
+def places_in_t_pose(height_m, facing, bones, place):
+    """{bone: where its middle is in the T-pose (3,)}, the skeleton put where the bodies are."""
+    skeleton = generic_skeleton(height_m)
+    joints = rest_joints(skeleton)
+    middle = {}
+    for bone in BODY_BONES:
+        below = [n for n in skeleton.names if skeleton.parents[skeleton.index(n)] == skeleton.index(bone)]
+        end = joints[below[0]] if len(below) == 1 else joints[bone]
+        middle[bone] = (joints[bone] + end) / 2
+    c, s = np.cos(facing), np.sin(facing)
+    turn = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
+    known = [(place[n], turn @ middle[b]) for n, b in bones.items() if n in place]
+    shift = np.median([p - m for p, m in known], axis=0)
+    shift[1] = 0.0
+    return {b: turn @ m + shift for b, m in middle.items()}
+
+
+def other_side(bone):
+    """The bone of the other side, or the same of the trunk."""
     return {"left": "right", "right": "left"}.get(bone.removesuffix(plain(bone)), "") + plain(bone)
 
 
