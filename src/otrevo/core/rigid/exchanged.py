@@ -8,7 +8,6 @@ from otrevo.core.rigid.by_place import AWAY_M, LEAST_AHEAD_M, going_ahead, place
 
 # by how much nearer, as a sum of squares for each of them, bodies have to be to each other's places than to their own
 NEARER_M2 = 0.13**2
-BACKWARDS_M = 0.06  # arms and thighs that go so far to the back, on average, are called the wrong way round
 
 
 def find_exchanged_bodies(bones, place, recording, height_m):
@@ -22,9 +21,7 @@ def find_exchanged_bodies(bones, place, recording, height_m):
         return {}, [], False
     left = widest(np.array([place[n] for n in seen]))
     ahead = _ahead(bones, place, recording, left)
-    votes = sum(np.sign((place[n] - place[other]) @ left) for n, other in _pairs(bones, seen))
-    if votes == 0:
-        votes = ahead if abs(ahead) > LEAST_AHEAD_M else 0.0
+    votes = sum(np.sign((place[n] - place[other]) @ left) for n, other in _pairs(bones, seen)) or ahead
     if votes == 0:
         return {}, [], False
     left = left * np.sign(votes)
@@ -40,7 +37,7 @@ def find_exchanged_bodies(bones, place, recording, height_m):
             rounds.append(round_)
     sits = {n: sits[n] for round_ in rounds for n in round_}
     right = {n: bones[sits.get(n, n)] for n in bones}
-    return sits, rounds, _ahead(right, place, recording, left) < -BACKWARDS_M
+    return sits, rounds, _ahead(right, place, recording, left) < -LEAST_AHEAD_M
 
 
 def _pairs(bones, seen):
