@@ -9,6 +9,7 @@ import numpy as np
 from django.contrib.auth.models import User
 from django.test import Client, TestCase
 
+from otrevo.core.conventions import quaternion_from_rotvec
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.passes import line_up
@@ -125,7 +126,7 @@ class LineUp(TestCase):
         clock = material_of(self.take).recorded("face").clock
         np.testing.assert_allclose(clock.times(3), [0, 1 / 60, 2 / 60], atol=1e-6)
 
-    def test_sensors_are_resampled_and_lost_packets_stay_lost(self):
+    def test_sensors_are_resampled_across_a_few_lost_packets_and_no_more(self):
         own = np.arange(100) / 100
         q = np.tile([0.0, 0, 0, 1], (100, 2, 1))
         q[40:60, 1] = np.nan
@@ -133,6 +134,12 @@ class LineUp(TestCase):
         self.assertTrue(np.isfinite(out[:, 0]).all())
         self.assertTrue(np.isnan(out[55:65, 1]).all())
         self.assertTrue(np.isfinite(out[80, 1]).all())
+        turning = quaternion_from_rotvec(np.outer(np.sin(own), [0.3, 0.0, 0.9]))[:, None].repeat(2, axis=1)
+        shown = turning.copy()
+        shown[30:34, 0], shown[60:70, 0] = np.nan, np.nan
+        out = resample_sensor(own, shown, own)
+        np.testing.assert_allclose(out[:60, 0], turning[:60, 0], atol=1e-4)
+        self.assertTrue(np.isnan(out[60:70, 0]).all())
 
 
 class Bench(TestCase):

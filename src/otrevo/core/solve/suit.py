@@ -25,6 +25,7 @@ SUIT_BONES = (
     "rightShoulder", "rightUpperArm", "rightLowerArm", "rightHand", "rightUpperLeg", "rightLowerLeg", "rightFoot",
 )  # fmt: skip
 CALIBRATION_FRAMES = 800
+LONGEST_LOSS_S = 0.08  # what is lost for longer is not known
 UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -111,17 +112,15 @@ def resample_sensor(own_times, quaternions, at):
     Returns
     -------
     ndarray (N, S, 4)
-        NaN where the nearest packet was lost, and before the first and after the last one.
+        NaN in losses of more than LONGEST_LOSS_S, and before the first and after the last packet.
     """
-    filled = quaternions.copy()
-    lost = ~np.isfinite(filled[..., 0])
-    for s in range(filled.shape[1]):  # hold the last packet inside short losses so that slerp has both ends
-        good = np.flatnonzero(~lost[:, s])
-        if len(good) == 0:
-            filled[:, s] = [0, 0, 0, 1]
+    out = np.full((len(at), quaternions.shape[1], 4), np.nan)
+    for s in range(quaternions.shape[1]):
+        known = np.flatnonzero(np.isfinite(quaternions[:, s, 0]))
+        if len(known) < 2:
             continue
-        filled[:, s] = filled[good[np.clip(np.searchsorted(good, np.arange(len(filled)), "right") - 1, 0, None)], s]
-    out = slerp(own_times, make_continuous(filled), at)
-    nearest = np.clip(np.searchsorted(own_times, at), 0, len(own_times) - 1)
-    out[lost[nearest] | ((at < own_times[0]) | (at > own_times[-1]))[:, None]] = np.nan
+        times = own_times[known]
+        after = np.clip(np.searchsorted(times, at), 1, len(times) - 1)
+        told = (times[after] - times[after - 1] <= LONGEST_LOSS_S) & (at >= times[0]) & (at <= times[-1])
+        out[told, s] = slerp(times, make_continuous(quaternions[known, s]), at[told])
     return out
