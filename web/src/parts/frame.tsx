@@ -48,6 +48,9 @@ const Cell = styled.div`
     color: ${night.quiet};
     font-size: 11px;
     line-height: 1.3;
+    max-width: 150px;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
 `;
 

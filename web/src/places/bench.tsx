@@ -37,6 +37,7 @@ const Clock = styled.span`
   border-left: 1px solid ${(p) => p.theme.hairline};
   white-space: nowrap;
   /* a new text every frame must not lay the whole slate out again */
+  flex: none;
   width: 216px;
   contain: strict;
   will-change: contents;
@@ -173,7 +174,7 @@ function Open({ me, data, runs, working }: { me: Me; data: TakeOut; runs: RunOut
     <Frame
       theme={night} me={me} productionId={data.production_id} benchTake={take.id}
       cells={[
-        { what: data.production, value: `Day ${data.day}` },
+        { what: data.production, value: `Day ${data.day}`, whole: true },
         { what: 'slate', value: `${data.slate} ${data.title}` },
         { what: 'take', value: `${take.number} ${take.status === 'circled' ? '◯ circled' : take.status === 'open' ? '' : take.status}`, whole: true },
         { what: 'rate', value: rateWords(data.timecode_rate, data.drop_frame), whole: true },
