@@ -11,7 +11,7 @@ from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, exchanged_of, suit_to_document
-from otrevo.core.inertial.exchanged import limbs_of, net_pairs, put_right, rounds_of, worn_as
+from otrevo.core.inertial.exchanged import limbs_of, net_pairs, pairs_of, put_right, rounds_of, worn_as
 from otrevo.core.inertial.exchanged_beside_markers import find_exchanged_beside_markers
 from otrevo.core.inertial.poses import SEATS
 from otrevo.core.inertial.recording import GRAVITY_MS2, as_one_heading, suit_recording
@@ -141,7 +141,12 @@ def calibrate(stream, solved):
     if more:
         exchanged = net_pairs([*exchanged, *more])
         right, bones, figures = lined_up(exchanged)
-    rows = suit_to_document(replace(calibrate_beside_markers(right, bones), exchanged=tuple(exchanged)))
+    found = calibrate_beside_markers(right, bones)
+    # where one of those that have changed places told too little, nobody knows what the others read
+    half_known = {n for r in rounds_of(exchanged) if not set(r) <= set(found.names) for n in r}
+    exchanged = pairs_of({bone: said for bone, said in worn_as(exchanged).items() if bone not in half_known})
+    rows = suit_to_document(replace(found, exchanged=tuple(exchanged)))
+    rows = {bone: row for bone, row in rows.items() if bone not in half_known}
     if stream.details.get("clock") == OWN_CLOCK:
         for row in rows.values():
             row["clock_ppm"] = [figures["clock"][k] for k in ("drift_ppm", "drift_sd_ppm")]

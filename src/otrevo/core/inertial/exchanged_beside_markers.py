@@ -15,6 +15,7 @@ FEWEST_S = 8.0  # of a warm-up in which a limb is seen while its sensor is heard
 # what is left, and so much more besides it, must be less by so much after a round of exchanges, as a sum of logarithms. In ten warm-ups with
 # foreign bodies the closest two were a chest and its collar bone, 0.3 the other way; a forearm and a stiff hand were 0.6
 LEAST, PLAINLY = 0.02, 0.3
+UNTOLD = 10.0  # more than is ever left, so that no limb is given to a sensor that was hardly heard while it was seen
 
 
 def find_exchanged_beside_markers(recording, bone_world):
@@ -24,7 +25,7 @@ def find_exchanged_beside_markers(recording, bone_world):
     """
     left, seconds = _left(recording, bone_world)
     told = np.flatnonzero(np.diag(seconds) >= FEWEST_S)
-    left = np.where(seconds >= FEWEST_S, np.log(left + LEAST), 0.0)[np.ix_(told, told)]
+    left = np.where(seconds >= FEWEST_S, np.log(left + LEAST), UNTOLD)[np.ix_(told, told)]
     bone, sensor = scipy.optimize.linear_sum_assignment(left)
     names = [recording.names[k] for k in told]
     better = {names[b]: left[b, b] - left[b, s] for b, s in zip(bone, sensor, strict=True)}
