@@ -169,8 +169,15 @@ def slerp(times, q, at):
     i = np.clip(np.searchsorted(times, at, side="right") - 1, 0, len(times) - 2)
     f = np.clip((at - times[i]) / (times[i + 1] - times[i]), 0.0, 1.0)
     f = f.reshape((-1,) + (1,) * (q.ndim - 1))
-    step = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(q[i]), q[i + 1]))
-    return quaternion_multiply(q[i], quaternion_from_rotvec(step * f))
+    before, after = q[i], q[i + 1]
+    alike = np.einsum("...i,...i->...", before, after)[..., None]
+    half = np.arccos(np.minimum(np.abs(alike), 1.0))
+    whole = np.sin(half)
+    apart = whole > 1e-6  # nearer to each other, the arc is a straight line
+    whole = np.where(apart, whole, 1.0)
+    from_before = np.where(apart, np.sin((1.0 - f) * half) / whole, 1.0 - f)
+    from_after = np.where(apart, np.sin(f * half) / whole, f)
+    return from_before * before + np.copysign(from_after, alike) * after
 
 
 def rigid_move(a, b, weight=None):
