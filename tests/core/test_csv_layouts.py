@@ -120,6 +120,9 @@ class Layouts(unittest.TestCase):
                     read_suit(self.path)
                 self.assertNotIn("\n", str(caught.exception))
 
+        with self.assertRaisesRegex(InputError, "cannot be read as CSV"):
+            read_suit(self.path.parent)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -106,6 +106,8 @@ def _heard(stream, exchanged=()):
 
 def _by_bones(data, exchanged):
     """Samples (T, 17, ...) of sensors as of the bones that they sit on."""
+    if not exchanged:
+        return data
     out = data.copy()
     for bone, said in worn_as(exchanged).items():
         out[:, SUIT_BONES.index(bone)] = data[:, SUIT_BONES.index(said)]

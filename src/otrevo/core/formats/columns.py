@@ -39,12 +39,13 @@ def read_columns(path, kinds, holds):
     wanted = {name: types[kind] for name, kind in kinds.items()}
     notes, wrong = [], []
     try:
-        if path.stat().st_size > MOST_BYTES:
+        size = path.stat().st_size
+        if size > MOST_BYTES:
             raise InputError(f"{path.name}: larger than 2 GiB; expected {holds}.")
+        if not size:
+            raise InputError(f"{path.name}: is empty; expected {holds}, {header}.")
         layout = find_layout(path, kinds)
         missing = [c for c in kinds if c not in layout.names]
-        if not path.stat().st_size:
-            raise InputError(f"{path.name}: is empty; expected {holds}, {header}.")
         if missing:
             raise InputError(f"{path.name}: no column '{missing[0]}'; expected the header {header}.")
         last = "" if layout.compressed else _last_line(path, layout.encoding)
@@ -71,8 +72,10 @@ def read_columns(path, kinds, holds):
         raise InputError(f"{path.name}: there is no such file; expected {holds}, {header}.") from None
     except UnicodeDecodeError:
         raise InputError(f"{path.name}: is not text; expected {holds}, {header}.") from None
-    except (pa.ArrowInvalid, OSError, EOFError) as error:
+    except pa.ArrowInvalid as error:
         raise InputError(f"{path.name}: {_in_words(str(error), wrong, layout.names, kinds)}") from None
+    except (OSError, EOFError) as error:
+        raise InputError(f"{path.name}: {_unread(str(error))}") from None
     if table.num_rows == 0:
         raise InputError(f"{path.name}: no samples under the header.")
     return table.unify_dictionaries(), notes
@@ -99,6 +102,11 @@ def _in_words(error, wrong, names, kinds):
         return "no samples under the header."
     if "UTF8" in error:
         return "is not text in UTF-8."
-    if "Truncated" in error or "end-of-stream" in error:
+    return _unread(error)
+
+
+def _unread(error):
+    """The same where the file itself cannot be read to its end."""
+    if "Truncated" in error:
         return "breaks off before its end; expected the whole file."
     return f"cannot be read as CSV ({error.splitlines()[0]})."

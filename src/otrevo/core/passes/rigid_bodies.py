@@ -75,7 +75,8 @@ def solve(material, parameters, report):
     lost = ~np.isfinite(where[:, used, 0])
     snags = lost_snags(lost, [on.bones[names[i]] for i in used], clock.hz, clock.start_s)
     snags += [
-        Snag("body doubted", "tracker", 0.0, end, 2.5, note, "every body on the limb it is called") for note in on.notes
+        Snag("body doubted", "tracker", 0.0, end, 2.5, note, "every body on the limb it is named after")
+        for note in on.notes
     ]
     for name, bone in on.bones.items():
         if on.confidence[name] < DOUBTED:

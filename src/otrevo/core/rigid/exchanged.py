@@ -1,4 +1,4 @@
-"""Rigid bodies that are called as limbs on which they are not: in the T-pose each is where another one should be."""
+"""Rigid bodies that are named after limbs they are not on: in the T-pose each is where another one should be."""
 
 import numpy as np
 import scipy
@@ -11,9 +11,9 @@ NEARER_M2 = 0.13**2
 
 
 def find_exchanged_bodies(bones, place, recording, height_m):
-    """({body: the body where it sits}, [(body, body, …)] of the same, whether all besides are called left for right).
+    """({body: the body where it sits}, the same as [(body, body, …)], whether left and right are swapped in all names).
 
-    bones: {body: bone} as they are called; place: {body: (3,)} of all bodies of a BodiesRecording in the T-pose, NaN where not seen. Most of the pairs
+    bones: {body: bone} as their names say; place: {body: (3,)} of all bodies of a BodiesRecording in the T-pose, NaN where not seen. Most of the pairs
     of left and right bodies tell which way the performer faces, and where as many say otherwise it is the way in which arms and thighs go.
     """
     seen = [n for n in bones if np.isfinite(place[n]).all()]

@@ -10,14 +10,13 @@ import numpy as np
 import scipy
 
 from otrevo.core.conventions import (
-    make_continuous,
     mean_rotation,
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
-    slerp,
 )
 from otrevo.core.errors import InputError
+from otrevo.core.samples import on_grid
 
 SUIT_BONES = (
     "hips", "chest", "head",
@@ -114,13 +113,10 @@ def resample_sensor(own_times, quaternions, at):
     ndarray (N, S, 4)
         NaN in losses of more than LONGEST_LOSS_S, and before the first and after the last packet.
     """
-    out = np.full((len(at), quaternions.shape[1], 4), np.nan)
+    out, nothing = np.full((len(at), quaternions.shape[1], 4), np.nan), np.empty((len(quaternions), 0))
     for s in range(quaternions.shape[1]):
         known = np.flatnonzero(np.isfinite(quaternions[:, s, 0]))
         if len(known) < 2:
             continue
-        times = own_times[known]
-        after = np.clip(np.searchsorted(times, at), 1, len(times) - 1)
-        told = (times[after] - times[after - 1] <= LONGEST_LOSS_S) & (at >= times[0]) & (at <= times[-1])
-        out[told, s] = slerp(times, make_continuous(quaternions[known, s]), at[told])
+        out[:, s], _ = on_grid(own_times[known], quaternions[known, s], nothing[known], at, LONGEST_LOSS_S)
     return out
