@@ -14,12 +14,14 @@ class Rotations(unittest.TestCase):
     def test_exponential_and_logarithm_agree_with_scipy(self):
         out, back = np.empty((3, 3)), np.empty(3)
         rng = np.random.default_rng(0)
-        for size in (1e-9, 1e-4, 0.5, 2.0, 3.1, np.pi):
+        for size in (1e-9, 1e-4, 0.0999, 0.1001, 0.5, 2.0, 3.1, np.pi):  # 0.1: where series end
             v = rng.normal(size=3)
             v *= size / np.linalg.norm(v)
             exp_rotation(v, out)
-            np.testing.assert_allclose(out, Rotation.from_rotvec(v).as_matrix(), atol=1e-10)
+            np.testing.assert_allclose(out, Rotation.from_rotvec(v).as_matrix(), atol=1e-12)
             log_rotation(out, back)
+            if size < 3.1:
+                np.testing.assert_allclose(back, v, atol=1e-12)
             np.testing.assert_allclose(Rotation.from_rotvec(back).as_matrix(), out, atol=1e-6)
 
     def test_the_slope_of_the_logarithm_is_what_small_turns_make(self):

@@ -6,15 +6,18 @@ from numba import njit
 # sums may be taken in another order and products fused; NaN and infinity keep their meaning, which markers rely on
 jit = njit(cache=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz", "arcp"})
 
+SMALL2 = 0.01  # the square of an angle below which series are used
+
 
 @jit
 def exp_rotation(v, out):
     """Rotation matrix of rotation vector v (3,) by Rodrigues' formula, into out (3, 3)."""
     x, y, z = v[0], v[1], v[2]
     a2 = x * x + y * y + z * z
-    if a2 < 1e-12:
-        s, c = 1.0, 0.5
-        ca = 1.0 - 0.5 * a2
+    if a2 < SMALL2:  # most turns are: their series is quicker, and exact to the last digits
+        s = 1.0 - a2 / 6.0 * (1.0 - a2 / 20.0 * (1.0 - a2 / 42.0))
+        c = 0.5 * (1.0 - a2 / 12.0 * (1.0 - a2 / 30.0 * (1.0 - a2 / 56.0)))
+        ca = 1.0 - c * a2
     else:
         a = np.sqrt(a2)
         s = np.sin(a) / a
@@ -46,14 +49,17 @@ def log_rotation(m, out):
     x = m[2, 1] - m[1, 2]
     y = m[0, 2] - m[2, 0]
     z = m[1, 0] - m[0, 1]
-    s2 = np.sqrt(x * x + y * y + z * z)
+    sin2 = 0.25 * (x * x + y * y + z * z)
     trace = m[0, 0] + m[1, 1] + m[2, 2]
+    if sin2 < SMALL2 and trace > 1.0:  # the series of the arc sine
+        f = 0.5 + sin2 / 12.0 * (1.0 + sin2 * 9.0 / 20.0 * (1.0 + sin2 * 25.0 / 42.0 * (1.0 + sin2 * 49.0 / 72.0)))
+        out[0], out[1], out[2] = f * x, f * y, f * z
+        return
+    s2 = 2.0 * np.sqrt(sin2)
     angle = np.arctan2(s2, trace - 1.0)
     if s2 > 1e-6:
         f = angle / s2
         out[0], out[1], out[2] = f * x, f * y, f * z
-    elif trace > 0.0:
-        out[0], out[1], out[2] = 0.5 * x, 0.5 * y, 0.5 * z
     else:  # half a turn: the axis is the largest column of (R + I)
         k = 0
         for i in range(1, 3):
@@ -154,14 +160,17 @@ def rotation_between(before, after, out):
 @jit
 def orthonormalise(m):
     """One Newton step towards the nearest rotation, in place: keeps products of many small turns clean."""
-    e = np.empty((3, 3))
-    for i in range(3):
-        for j in range(3):
-            e[i, j] = m[0, i] * m[0, j] + m[1, i] * m[1, j] + m[2, i] * m[2, j]
+    e00 = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
+    e11 = m[0, 1] * m[0, 1] + m[1, 1] * m[1, 1] + m[2, 1] * m[2, 1]
+    e22 = m[0, 2] * m[0, 2] + m[1, 2] * m[1, 2] + m[2, 2] * m[2, 2]
+    e01 = m[0, 0] * m[0, 1] + m[1, 0] * m[1, 1] + m[2, 0] * m[2, 1]
+    e02 = m[0, 0] * m[0, 2] + m[1, 0] * m[1, 2] + m[2, 0] * m[2, 2]
+    e12 = m[0, 1] * m[0, 2] + m[1, 1] * m[1, 2] + m[2, 1] * m[2, 2]
     for i in range(3):
         r0, r1, r2 = m[i, 0], m[i, 1], m[i, 2]
-        for j in range(3):
-            m[i, j] = 1.5 * m[i, j] - 0.5 * (r0 * e[0, j] + r1 * e[1, j] + r2 * e[2, j])
+        m[i, 0] = 1.5 * r0 - 0.5 * (r0 * e00 + r1 * e01 + r2 * e02)
+        m[i, 1] = 1.5 * r1 - 0.5 * (r0 * e01 + r1 * e11 + r2 * e12)
+        m[i, 2] = 1.5 * r2 - 0.5 * (r0 * e02 + r1 * e12 + r2 * e22)
 
 
 @jit

@@ -82,7 +82,7 @@ class _Normal(NamedTuple):
 
     s0, s1, s2: sums of W, W x and W x x^T over the markers of each bone's subtree, x from the root joint; force and
     moment (B, 3): of the weighted residuals; sensed (B,): weight of sensors in each subtree. inverse (N, 3, 3), step (N, 3),
-    v (3,) and a, b (3, 3) are scratch: these loops run a hundred thousand times a take.
+    v, slope, pull (3,) and a, b (3, 3) are scratch: these loops run a hundred thousand times a take.
     """
 
     h: np.ndarray
@@ -99,6 +99,8 @@ class _Normal(NamedTuple):
     inverse: np.ndarray
     step: np.ndarray
     v: np.ndarray
+    slope: np.ndarray
+    pull: np.ndarray
     a: np.ndarray
     b: np.ndarray
 
@@ -234,56 +236,45 @@ def _assemble(body, root, n):
         g[k, 0] += moment[b, 0] - (pk1 * force[b, 2] - pk2 * force[b, 1])
         g[k, 1] += moment[b, 1] - (pk2 * force[b, 0] - pk0 * force[b, 2])
         g[k, 2] += moment[b, 2] - (pk0 * force[b, 1] - pk1 * force[b, 0])
-        trace = s2[b, 0, 0] + s2[b, 1, 1] + s2[b, 2, 2]
+        # sum W (x - p_k) x^T and sum W (x - p_k), kept out of the arrays: a compiler reads those again after every store
+        s10, s11, s12, all_w, turned = s1[b, 0], s1[b, 1], s1[b, 2], s0[b], sensed[b]
+        m00, m01, m02 = s2[b, 0, 0] - pk0 * s10, s2[b, 0, 1] - pk1 * s10, s2[b, 0, 2] - pk2 * s10
+        m10, m11, m12 = s2[b, 1, 0] - pk0 * s11, s2[b, 1, 1] - pk1 * s11, s2[b, 1, 2] - pk2 * s11
+        m20, m21, m22 = s2[b, 2, 0] - pk0 * s12, s2[b, 2, 1] - pk1 * s12, s2[b, 2, 2] - pk2 * s12
+        u0, u1, u2 = s10 - all_w * pk0, s11 - all_w * pk1, s12 - all_w * pk2
         for d in range(chain.shape[1]):
-            block = chain[k, d]
+            block, at = chain[k, d], h[k, d]
             if block == 0:  # rotation against translation: sum W [x - p]x
-                u0, u1, u2 = s1[b, 0] - s0[b] * pk0, s1[b, 1] - s0[b] * pk1, s1[b, 2] - s0[b] * pk2
-                h[k, d, 0, 1] = -u2
-                h[k, d, 0, 2] = u1
-                h[k, d, 1, 0] = u2
-                h[k, d, 1, 2] = -u0
-                h[k, d, 2, 0] = -u1
-                h[k, d, 2, 1] = u0
+                at[0, 1], at[0, 2], at[1, 2] = -u2, u1, -u0
+                at[1, 0], at[2, 0], at[2, 1] = u2, -u1, u0
                 break
             a = block - 1
             pa0, pa1, pa2 = joint[a, 0] - root[0], joint[a, 1] - root[1], joint[a, 2] - root[2]
-            dot = (
-                trace - (pk0 + pa0) * s1[b, 0] - (pk1 + pa1) * s1[b, 1] - (pk2 + pa2) * s1[b, 2]
-                + (pk0 * pa0 + pk1 * pa1 + pk2 * pa2) * s0[b]
-            )  # fmt: skip
-            for i in range(3):
-                pai = pa0 if i == 0 else (pa1 if i == 1 else pa2)
-                for j in range(3):
-                    pkj = pk0 if j == 0 else (pk1 if j == 1 else pk2)
-                    h[k, d, i, j] = -(s2[b, i, j] - pai * s1[b, j] - s1[b, i] * pkj + pai * pkj * s0[b])
-                h[k, d, i, i] += dot + sensed[b]
+            d0, d1, d2 = m00 - pa0 * u0, m11 - pa1 * u1, m22 - pa2 * u2
+            at[0, 0], at[1, 1], at[2, 2] = d1 + d2 + turned, d0 + d2 + turned, d0 + d1 + turned
+            at[0, 1], at[0, 2], at[1, 2] = pa0 * u1 - m01, pa0 * u2 - m02, pa1 * u2 - m12
+            at[1, 0], at[2, 0], at[2, 1] = pa1 * u0 - m10, pa2 * u0 - m20, pa2 * u1 - m21
 
 
 @jit
 def _add_expected(body, expected, local, damping, n):
     """Stiffness, soft limits and the predicted pose; they act on the local rotation: d(theta) = parent^T w."""
-    h, g, world, v, sigma, low, high = n.h, n.g, n.world, n.v, body.sigma, body.low, body.high
-    a, wanted, wishes = n.a, expected.local, expected.weight
+    g, v, a, slope, pull, upright = n.g, n.v, n.a, n.slope, n.pull, n.b
+    sigma, low, high, wanted = body.sigma, body.low, body.high, expected.local
+    for i in range(3):
+        for j in range(3):
+            upright[i, j] = 1.0 if i == j else 0.0
     for b in range(body.parents.shape[0]):
         k, p = b + 1, body.parents[b]
         log_rotation(local[b], v)
         for axis in range(3):
-            w = 1.0 / (sigma[b, axis] * sigma[b, axis])
-            e = -w * v[axis]
-            if v[axis] < low[b, axis]:
-                e += LIMIT_WEIGHT * (low[b, axis] - v[axis])
-                w += LIMIT_WEIGHT
-            elif v[axis] > high[b, axis]:
-                e += LIMIT_WEIGHT * (high[b, axis] - v[axis])
-                w += LIMIT_WEIGHT
-            for i in range(3):
-                ui = world[p, i, axis] if p >= 0 else (1.0 if i == axis else 0.0)
-                g[k, i] += ui * e
-                for j in range(3):
-                    uj = world[p, j, axis] if p >= 0 else (1.0 if j == axis else 0.0)
-                    h[k, 0, i, j] += w * ui * uj
-        wish = wishes[b]
+            slope[axis] = 1.0 / (sigma[b, axis] * sigma[b, axis])
+            pull[axis] = -slope[axis] * v[axis]
+            beyond = min(v[axis] - low[b, axis], 0.0) + max(v[axis] - high[b, axis], 0.0)
+            if beyond != 0.0:
+                slope[axis] += LIMIT_WEIGHT
+                pull[axis] -= LIMIT_WEIGHT * beyond
+        wish = expected.weight[b]
         if wish > 0.0:
             for i in range(3):
                 for j in range(3):
@@ -293,43 +284,44 @@ def _add_expected(body, expected, local, damping, n):
                         + wanted[b, i, 2] * local[b, j, 2]
                     )
             log_rotation(a, v)
-            for i in range(3):
-                if p >= 0:
-                    e = world[p, i, 0] * v[0] + world[p, i, 1] * v[1] + world[p, i, 2] * v[2]
-                else:
-                    e = v[i]
-                g[k, i] += wish * e
-                h[k, 0, i, i] += wish
+            for axis in range(3):
+                slope[axis] += wish
+                pull[axis] += wish * v[axis]
+        turn, own = n.world[p] if p >= 0 else upright, n.h[k, 0]
+        w0, w1, w2, e0, e1, e2 = slope[0], slope[1], slope[2], pull[0], pull[1], pull[2]
         for i in range(3):
-            h[k, 0, i, i] += damping
+            u0, u1, u2 = turn[i, 0], turn[i, 1], turn[i, 2]
+            g[k, i] += u0 * e0 + u1 * e1 + u2 * e2
+            u0, u1, u2 = w0 * u0, w1 * u1, w2 * u2
+            for j in range(3):
+                own[i, j] += u0 * turn[j, 0] + u1 * turn[j, 1] + u2 * turn[j, 2]
+            own[i, i] += damping
 
 
 @jit
 def _solve_tree(chain, normal):
     """Solve h step = g; h and g are used up. The chain of a bone above is the end of the chain below."""
-    h, g, step, inverse, half, v = normal.h, normal.g, normal.step, normal.inverse, normal.a, normal.v
+    h, g, step, inverse, v = normal.h, normal.g, normal.step, normal.inverse, normal.v
     n, depth = chain.shape
     for k in range(n - 1, -1, -1):  # eliminate from the leaves
         invert3(h[k, 0], inverse[k])
         mine, own = h[k], inverse[k]
-        for s in range(1, depth):
+        deep = 1
+        while deep < depth and chain[k, deep] >= 0:
+            deep += 1
+        for s in range(1, deep):
             above = chain[k, s]
-            if above < 0:
-                break
-            for i in range(3):  # half = H_ka^T inverse_k
-                a0, a1, a2 = mine[s, 0, i], mine[s, 1, i], mine[s, 2, i]
-                for j in range(3):
-                    half[i, j] = a0 * own[0, j] + a1 * own[1, j] + a2 * own[2, j]
-            for i in range(3):
-                g[above, i] -= half[i, 0] * g[k, 0] + half[i, 1] * g[k, 1] + half[i, 2] * g[k, 2]
             theirs = h[above]
-            for t in range(s, depth):
-                if chain[k, t] < 0:
-                    break
-                for i in range(3):
-                    a0, a1, a2 = half[i, 0], half[i, 1], half[i, 2]
-                    for j in range(3):
-                        theirs[t - s, i, j] -= a0 * mine[t, 0, j] + a1 * mine[t, 1, j] + a2 * mine[t, 2, j]
+            for i in range(3):  # a row of H_ka^T inverse_k at a time
+                a0, a1, a2 = mine[s, 0, i], mine[s, 1, i], mine[s, 2, i]
+                r0 = a0 * own[0, 0] + a1 * own[1, 0] + a2 * own[2, 0]
+                r1 = a0 * own[0, 1] + a1 * own[1, 1] + a2 * own[2, 1]
+                r2 = a0 * own[0, 2] + a1 * own[1, 2] + a2 * own[2, 2]
+                g[above, i] -= r0 * g[k, 0] + r1 * g[k, 1] + r2 * g[k, 2]
+                for t in range(s, deep):
+                    theirs[t - s, i, 0] -= r0 * mine[t, 0, 0] + r1 * mine[t, 1, 0] + r2 * mine[t, 2, 0]
+                    theirs[t - s, i, 1] -= r0 * mine[t, 0, 1] + r1 * mine[t, 1, 1] + r2 * mine[t, 2, 1]
+                    theirs[t - s, i, 2] -= r0 * mine[t, 0, 2] + r1 * mine[t, 1, 2] + r2 * mine[t, 2, 2]
     for k in range(n):
         for i in range(3):
             v[i] = g[k, i]
@@ -392,7 +384,7 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
         np.empty((blocks, depth, 3, 3)), np.empty((blocks, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
         np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
         np.empty((bones, 3)), np.empty(bones), np.empty((blocks, 3, 3)), np.empty((blocks, 3)), np.empty(3),
-        np.empty((3, 3)), np.empty((3, 3)),
+        np.empty(3), np.empty(3), np.empty((3, 3)), np.empty((3, 3)),
     )  # fmt: skip
     for iteration in range(iterations + 1):
         pose_joints(body, root, local, n.world, n.joint)
