@@ -19,19 +19,21 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
     slerp,
 )
 from otrevo.core.formats.bvh import read_bvh
 from otrevo.core.formats.c3d import read_c3d, write_c3d
 from otrevo.core.formats.suit_table import write_suit
+from otrevo.core.inertial.levelled import felt_in_steps
 from otrevo.core.inertial.through_occlusion import stand_in
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import band_noise, perform
 from otrevo.core.sim.optical import see, worn
 from otrevo.core.sim.performers import make_performer
 from otrevo.core.sim.suit import make_suit, read_suit
-from otrevo.core.solve.suit import SUIT_BONES
+from otrevo.core.solve.suit import SUIT_BONES, resample_sensor
 from otrevo.core.solve.suit_faults import find_faults
 from tests.core.test_suit_clock import spread_turns
 
@@ -85,6 +87,47 @@ class Alignment(unittest.TestCase):
             off[missed] = np.sqrt((rotvec_from_quaternion(turn)[1500:2000] ** 2).mean())
             self.assertLess(abs(np.log(found.stray_rad["leftUpperArm"] / off[missed])), np.log(1.7))
         self.assertLess(off[0.3], 2 * off[0.0])
+
+    def test_a_filter_that_leans_while_its_limb_is_out_of_sight(self):
+        """Who runs round leans the filters, one way after the other. Markers show how the hips go, and thereby how the thigh's filter leans."""
+        rng, hz, count = np.random.default_rng(9), 120.0, 3600
+        names = "hips", "leftUpperLeg"
+        times, own = (
+            np.arange(count) / hz,
+            np.arange(2900) / 100.0 + 0.003,
+        )  # the suit's samples come at times of their own
+        radius_m, around, gravity = 6.0, 0.5, 9.81  # at 3 m/s
+        hips = radius_m * np.stack([np.cos(around * times), np.zeros(count), np.sin(around * times)], axis=1)
+        bones = spread_turns(rng, count, hz, 2)
+        mount = quaternion_from_rotvec(np.array([0.4, -0.7, 0.3]))
+        rest = np.array([[0.0, 1.0, 0.0], [0.09, 0.93, 0.0]])
+        joints = np.stack([hips, hips + quaternion_rotate(bones[:, 0], rest[1] - rest[0])], axis=1)
+        # it follows, within three seconds, what it takes for up
+        lean = -radius_m * around**2 / gravity * np.exp(1j * around * own) / (1 + 3j * around)
+        lean = quaternion_from_rotvec(np.stack([-lean.imag, np.zeros(len(own)), lean.real], axis=1))
+        heading = quaternion_from_rotvec(np.array([0.0, 0.8, 0.0]))
+        samples = np.empty((len(own), 2, 7))
+        for s in range(2):
+            true = slerp(times, bones[:, s], own)
+            samples[:, s, :4] = quaternion_multiply(
+                heading, quaternion_multiply(lean, quaternion_multiply(true, mount))
+            )
+            way = np.stack([np.interp(own, times, hips[:, k]) for k in range(3)], axis=1) * -(around**2)
+            felt = way + [0.0, gravity, 0.0]
+            samples[:, s, 4:] = quaternion_rotate(quaternion_conjugate(quaternion_multiply(true, mount)), felt)
+        samples[rng.random(samples.shape[:2]) < 0.02] = np.nan
+        read = resample_sensor(own, samples[..., :4], times)
+        felt = felt_in_steps(own, samples, times, hz, joints, rest, np.zeros((2, 3)))
+        seen = np.ones((count, 2), dtype=bool)
+        seen[1500:2100, 1] = False  # five seconds
+        rows = {name: {"rotation_xyzw": mount} for name in names}
+        off = []
+        for known in (None, felt):
+            world = stand_in(read, rows, bones, seen, hz, names, known).world["leftUpperLeg"]
+            turn = quaternion_multiply(quaternion_conjugate(bones[1500:2100, 1]), world[1500:2100])
+            off.append(np.degrees(np.nanmean(np.linalg.norm(rotvec_from_quaternion(turn), axis=1))))
+        self.assertGreater(off[0], 3.0)
+        self.assertLess(off[1], 0.8)
 
 
 class Faults(unittest.TestCase):

@@ -6,6 +6,7 @@ from fractions import Fraction
 import numpy as np
 
 from otrevo.core.body.kinematics import motion_joints
+from otrevo.core.body.skeleton import rest_joints
 from otrevo.core.conventions import find_runs, quaternion_rotate, slerp
 from otrevo.core.devices.contract import Device, Guides, Lane
 from otrevo.core.errors import InputError
@@ -13,7 +14,8 @@ from otrevo.core.inertial.beside_markers import calibrate_beside_markers
 from otrevo.core.inertial.documents import clock_of, exchanged_of, suit_to_document
 from otrevo.core.inertial.exchanged import limbs_of, net_pairs, pairs_of, put_right, rounds_of, worn_as
 from otrevo.core.inertial.exchanged_beside_markers import find_exchanged_beside_markers
-from otrevo.core.inertial.poses import SEATS
+from otrevo.core.inertial.levelled import felt_in_steps
+from otrevo.core.inertial.poses import SEATS, usual_seat
 from otrevo.core.inertial.recording import GRAVITY_MS2, as_one_heading, suit_recording
 from otrevo.core.inertial.through_occlusion import UNLIKE_RAD, stand_in
 from otrevo.core.samples import held_on
@@ -35,11 +37,12 @@ SURE_S, NEAR_S = 0.0005, 0.05  # motion corrects a clock that was lined up only 
 
 
 def _bones(solved):
-    """World rotations (T, 17, 4) of the suit's bones, and where markers hold them (T, 17)."""
+    """Joints (T, 17, 3) and world rotations (T, 17, 4) of the suit's bones, and where markers hold them (T, 17)."""
     model = solved.performer.model()
     held = held_bones(model, solved.seen)[:, [model.skeleton.index(b) for b in SUIT_BONES]]
-    _, world = motion_joints(solved.motion)
-    return world[:, [solved.motion.skeleton.index(b) for b in SUIT_BONES]], held
+    joint, world = motion_joints(solved.motion)
+    index = [solved.motion.skeleton.index(b) for b in SUIT_BONES]
+    return joint[:, index], world[:, index], held
 
 
 def _times(stream, data, solved, world, held, drift_before=None):
@@ -117,7 +120,7 @@ def _by_bones(data, exchanged):
 def calibrate(stream, solved):
     """How each sensor sits on its bone, by the body as markers show it; whoever has changed places is put right."""
     (data, _), recording = _heard(stream), suit_recording_of(stream)
-    world, held = _bones(solved)
+    _, world, held = _bones(solved)
 
     def lined_up(exchanged):
         """(the SuitRecording put right, rotations of its bones at its samples, figures of the clock)"""
@@ -166,10 +169,15 @@ def exchanged_snags(document, duration_s):
 def guides(stream, document, solved):
     """The Guides of a suit; headings, and what else is off, from the bones that markers show."""
     data, anew = _heard(stream, exchanged_of(document))
-    world, held = _bones(solved)
+    joint, world, held = _bones(solved)
     own, figures = _times(stream, data, solved, world, held, clock_of(document))
     sensor = resample_sensor(own, data[..., :4], solved.times_s)
-    found = stand_in(sensor, document, world, held, float(solved.motion.rate))
+    skeleton = solved.performer.skeleton
+    rest = rest_joints(skeleton)
+    rest, seat = np.array([(rest[bone], usual_seat(skeleton, bone)) for bone in SUIT_BONES]).swapaxes(0, 1)
+    rate_hz = float(solved.motion.rate)
+    felt = felt_in_steps(own, data, solved.times_s, rate_hz, joint, rest, seat)
+    found = stand_in(sensor, document, world, held, rate_hz, felt=felt)
     if found.skin:
         figures = figures | {"skin_missed": {limb: round(share, 2) for limb, share in found.skin.items()}}
     return Guides(

@@ -19,12 +19,11 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.exchanged import limbs_of
 from otrevo.core.inertial.poses import (
     LIMBS,
-    SEATS,
     arms_down,
     arms_level,
-    bone_end,
     plain,
     side_sign,
+    usual_seat,
 )
 from otrevo.core.inertial.t_poses import yaw_rad
 from otrevo.core.words import bones_in_a_row, in_words
@@ -202,12 +201,7 @@ class FirstSeats:
 
     def _joint_from_seat(self, bone, joint):
         """From where a sensor usually sits on a bone to a joint, in the bone's T-pose axes (3,), metres."""
-        side, part = ("", bone) if bone in SEATS else (bone.removesuffix(plain(bone)), plain(bone))
-        end = bone_end(self.skeleton, bone)
-        seat = np.array(SEATS[part]) * ([side_sign(bone), 1, 1] if side else [1, 1, 1]) + (
-            0.5 * end if end is not None else 0.0
-        )
-        return rest_joints(self.skeleton)[joint] - rest_joints(self.skeleton)[bone] - seat
+        return rest_joints(self.skeleton)[joint] - rest_joints(self.skeleton)[bone] - usual_seat(self.skeleton, bone)
 
     def _headings_by_links(self):
         """Headings (S,) against the pelvis' filter and drifts, along the links outwards."""

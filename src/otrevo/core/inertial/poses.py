@@ -63,6 +63,14 @@ def bone_end(skeleton, bone):
     return None if end is None else skeleton.rest_offset_m[skeleton.index(bone.removesuffix(plain(bone)) + end)]
 
 
+def usual_seat(skeleton, bone):
+    """Where suits have the sensor of a bone, from its joint in T-pose axes (3,), metres."""
+    part = bone if bone in SEATS else plain(bone)
+    seat = np.array(SEATS[part]) * ([1, 1, 1] if bone in SEATS else [side_sign(bone), 1, 1])
+    end = bone_end(skeleton, bone)
+    return seat if end is None else seat + 0.5 * end
+
+
 def arms_down(bone):
     """The rotation (4,) of a bone while the arms hang."""
     z = np.radians(HANGING_DEG.get(plain(bone), 0.0)) * side_sign(bone)

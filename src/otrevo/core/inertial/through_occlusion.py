@@ -14,8 +14,10 @@ from otrevo.core.conventions import (
     quaternion_conjugate,
     quaternion_from_rotvec,
     quaternion_multiply,
+    quaternion_rotate,
     rotvec_from_quaternion,
 )
+from otrevo.core.inertial.levelled import at_frames, tilt_beside_markers
 from otrevo.core.inertial.poses import plain, sensor_above
 from otrevo.core.inertial.skin import SKIN, turned_about_line, with_whole_turn
 from otrevo.core.solve.suit import SUIT_BONES, UP, yaw_of
@@ -44,7 +46,7 @@ class StandIn:
     unlike_rad: dict
 
 
-def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES):
+def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONES, felt=None):
     """Turn sensor readings into world rotations of the bones, aligned with the markers wherever these show a bone.
 
     Parameters
@@ -61,6 +63,8 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         Frames a second.
     names : sequence of str
         The S bones, whatever is above another one before it.
+    felt : levelled.Felt, or None
+        What the sensors feel at the same frames, by which tilts of their filters are taken out.
 
     Returns
     -------
@@ -68,7 +72,7 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         Where a bone goes out of sight and comes back its rotations meet the optical solution; in between goes what the sensor said, and what
         it was off at both ends, eased from one to the other.
     """
-    found = StandIn({}, {}, {}, [], {})
+    found, joints, frames = StandIn({}, {}, {}, [], {}), {}, np.arange(len(sensor))
     for s, name in enumerate(names):
         if name not in calibration:
             continue
@@ -80,12 +84,19 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         at = np.flatnonzero(ok)
         bone = bone_world[at, s]
         yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[at], quaternion_conjugate(bone))))
-        steady = np.polyval(np.polyfit(at, yaw, 1), at)
-        off = _off(_headed(unmounted[at], steady), bone)
+        steady = np.polyval(np.polyfit(at, yaw, 1), frames)
+        rotation = _headed(unmounted, steady)
+        parent = sensor_above(name, found.world)
+        above = found.world.get(parent)
+        if felt is not None:
+            joints[name] = _joint(s, names.index(parent) if parent else None, felt, measured, above, joints.get(parent))
+            place = joints[name] + quaternion_rotate(rotation[felt.frame], felt.seat_m[s])
+            tilt = tilt_beside_markers(felt.force_ms2[:, s], steady[felt.frame], place, felt.step_s)
+            rotation = quaternion_multiply(quaternion_from_rotvec(at_frames(tilt, felt.frame, len(sensor))), rotation)
+        off = _off(rotation[at], bone)
         faults = find_faults(name, at, yaw, off, len(sensor), rate_hz)
-        slow = _slowly(yaw, rate_hz)
-        rotation = _headed(unmounted, np.interp(np.arange(len(sensor)), at, slow))
-        above = found.world.get(sensor_above(name, found.world))
+        slow = _slowly(yaw - steady[at], rate_hz)
+        rotation = _headed(rotation, np.interp(frames, at, slow))
         share = None
         if plain(name) in SKIN and above is not None:
             turned = turned_about_line(name, above, rotation)
@@ -104,6 +115,16 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
             rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz))
         )
     return found
+
+
+def _joint(s, above, felt, measured, above_world, above_joint):
+    """Where the joint of bone s is in steps (K, 3), about: as markers show it or, where they do not, as it hangs on the bone above, a number or
+    None."""
+    shown, hanging = measured[felt.frame, s], np.nan
+    if above is not None:
+        shown = shown | measured[felt.frame, above]
+        hanging = above_joint + quaternion_rotate(above_world[felt.frame], felt.rest_m[s] - felt.rest_m[above])
+    return np.where(shown[:, None], felt.joint_m[:, s], hanging)
 
 
 def _headed(unmounted, yaw):
