@@ -15,7 +15,15 @@ from otrevo.core.errors import InputError
 from otrevo.core.inertial.alike import find_exchanged_alike
 from otrevo.core.inertial.calibrate import calibrate_suit_alone, calibrate_wearer
 from otrevo.core.inertial.documents import suit_from_document, suit_to_document
-from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, pairs_of, put_right, rounds_of, worn_as
+from otrevo.core.inertial.exchanged import (
+    find_exchanged,
+    net_pairs,
+    pairs_of,
+    put_right,
+    rounds_of,
+    said_of_exchanged,
+    worn_as,
+)
 from otrevo.core.inertial.felt import felt
 from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.joints import find_links
@@ -165,7 +173,7 @@ class Exchanged(unittest.TestCase):
         suit = make_suit(motion.skeleton, 3, worn=dict([*arms, *((b, a) for a, b in arms)]))
         found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
         self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in arms})
-        self.assertEqual(len(found.notes), 4)
+        self.assertEqual(len(said_of_exchanged(found.exchanged)), 4)
         seat = suit.mount[suit.names.index("rightUpperArm")]  # the sensor called right sits on the left arm
         turn = rotvec_from_quaternion(
             quaternion_multiply(found.mount[found.names.index("leftUpperArm")], quaternion_conjugate(seat))

@@ -1,5 +1,6 @@
 """A suit's recording that came as a file, with sensors called as others call them: warm-up and take dropped, solved through the queue."""
 
+import gzip
 import tempfile
 from fractions import Fraction
 from pathlib import Path
@@ -45,12 +46,13 @@ class DroppedSuit(TestCase):
         cls.slate = Slate.objects.create(day=slate.day, name="24", title="Rope", performer=cls.jorun)
         cls.person = make_performer(6, shipped_chart(), 1.74, sloppiness_deg=2.0)
 
-    def drop(self, slate, suit, motion, at_s):
+    def drop(self, slate, suit, motion, at_s, name="Jorun.txt"):
         times, rotation, force = read_suit(motion, suit, at_s, at_s)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "suit.csv"
             write_suit(path, times, [called(n) for n in suit.names], rotation, force)
-            file = SimpleUploadedFile("Jorun.csv", path.read_bytes())
+            content = path.read_bytes()
+        file = SimpleUploadedFile(name, gzip.compress(content) if name.endswith(".gz") else content)
         answer = signed_in("technician").post(f"/api/slates/{slate.pk}/files", {"files": [file]})
         self.assertEqual(answer.status_code, 200, answer.content)
         work()
@@ -62,8 +64,11 @@ class DroppedSuit(TestCase):
         suit = make_suit(self.person.skeleton, 8)
         self.drop(self.warm_up, suit, perform("suit warm-up", self.person, 8, RATE).motion, 0.0)
         self.assertEqual(self.jorun.calibrations.count(), 1)
+        told = signed_in("technician").get(f"/api/productions/{self.production.pk}/cast").json()
+        (jorun,) = (p for p in told if p["id"] == self.jorun.pk)
+        self.assertIn("estimated from the height", " ".join(jorun["calibrations"][0]["figures"]["notes"]))
         true = perform("rope haul", self.person, 9, RATE).motion
-        take = self.drop(self.slate, suit, true, AGE_S)
+        take = self.drop(self.slate, suit, true, AGE_S, "Jorun.csv.gz")
         stream = take.streams.get(name="suit", run=None)
         self.assertAlmostEqual(stream.details["shown_s"], AGE_S, delta=0.1)
         self.assertIn("Sacrum as pelvis", " ".join(stream.details["notes"]))

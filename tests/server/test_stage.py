@@ -262,7 +262,7 @@ class Files(TestCase):
 
     def test_what_cannot_be_used_is_refused_in_a_sentence_and_leaves_nothing(self):
         cases = (
-            ("a.txt", self.csv(), {}, "expected centroids"), ("a.csv", b"", {}, "a.csv"), ("a.csv", b"x,y\n1,2\n", {}, "no column"),
+            ("a.pdf", self.csv(), {}, "expected centroids"), ("a.csv", b"", {}, "a.csv"), ("a.csv", b"x,y\n1,2\n", {}, "no column"),
             ("a.csv", self.csv(20), {}, "too short"), ("a.csv", self.csv().replace(b"c01", b"c77"), {}, "c77"),
             ("a.csv.gz", gzip.compress(self.csv())[:80], {}, "a.csv.gz"), ("a.csv", self.csv(), {"wand": "broom"}, "broom"),
             ("a.csv", self.csv(), {"kind": "dance"}, "not a kind of recording"), ("a.csv", self.csv().replace(b"20.25", b"9999"), {}, "outside"),

@@ -24,6 +24,7 @@ def run_suit_performer(args):
     from otrevo.core.formats.suit_table import read_suit
     from otrevo.core.inertial.calibrate import calibrate_wearer
     from otrevo.core.inertial.documents import suit_to_document
+    from otrevo.core.inertial.exchanged import said_of_exchanged
     from otrevo.core.inertial.measures import measures_from
     from otrevo.core.inertial.sure import unknown_bones
 
@@ -38,7 +39,7 @@ def run_suit_performer(args):
     report = progress_of(args)
     skeleton, found, notes = calibrate_wearer(recording, measures, report)
     unknown = unknown_bones(found.names)
-    notes = [*recording.notes, *notes, *found.notes, *_unknown(unknown)]
+    notes = [*recording.notes, *notes, *found.notes, *said_of_exchanged(found.exchanged), *_unknown(unknown)]
     rms = float((found.residual_deg**2).mean() ** 0.5)
     figures = {
         "suit_residual_deg": round(rms, 2),

@@ -282,6 +282,7 @@ function Detail({ performer, production }: { performer: PerformerOut; production
                   ))}
                 </tbody>
               </table>
+              {f.notes?.map((n) => <p key={n} style={{ margin: '4px 0 0', maxWidth: 420 }}><Quiet>{sentenceCase(n)}.</Quiet></p>)}
               {suitAlone && <Sensors sensors={c.sensors} />}
               {c.warm_up_take_id && <p><Link to={`/p/${production}/bench/${c.warm_up_take_id}`}>The warm-up on the bench</Link></p>}
               {performer.calibrations.length > 1 && <p><Quiet>Earlier versions kept: {performer.calibrations.slice(1).map((x) => `v${x.version}`).join(', ')}</Quiet></p>}

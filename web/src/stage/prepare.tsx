@@ -185,7 +185,7 @@ export function SweepStep({ room, deeds, live, canWork, selected, onSelect }: Pr
             <MainButton isDisabled={!canWork || live?.recording || deeds.record.isPending}
               onPress={() => deeds.record.mutate({ kind: 'sweep', wand: wand === 'own' && own ? own.document : wand })}>Start the sweep</MainButton>
             <WordButton isDisabled={!canWork || deeds.load.isPending} onPress={() => file.current?.click()}>{deeds.load.isPending ? 'reading…' : 'load a recorded sweep…'}</WordButton>
-            <input ref={file} type="file" accept=".csv,.gz" hidden aria-label="Recorded sweep" onChange={(e) => { load(e.target.files?.[0]); e.target.value = ''; }} />
+            <input ref={file} type="file" accept=".csv,.tsv,.txt,.gz" hidden aria-label="Recorded sweep" onChange={(e) => { load(e.target.files?.[0]); e.target.value = ''; }} />
           </Row>
         </>
       )}

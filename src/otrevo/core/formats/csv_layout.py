@@ -8,6 +8,7 @@ import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
+TABLE_ENDINGS = ".csv", ".tsv", ".txt", ".gz"  # of files that hold a table; what is in them tells which
 LOOKED_AT_BYTES = 64 * 1024
 MOST_LINES_ABOVE = 50
 DELIMITERS = ",", ";", "\t"

@@ -8,6 +8,7 @@ import numpy as np
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.contract import FileStream, Format, PackageFile
+from otrevo.core.formats.csv_layout import TABLE_ENDINGS
 from otrevo.core.formats.table import read_table, write_table
 
 TRACK = "face shapes"
@@ -66,6 +67,6 @@ FORMAT = Format(
     ending="_face.csv",
     check=_check,
     files=_files,
-    drops=(".csv",),
+    drops=TABLE_ENDINGS,
     streams=_streams,
 )

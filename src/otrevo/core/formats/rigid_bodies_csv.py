@@ -12,6 +12,7 @@ import numpy as np
 from otrevo.core.conventions import quaternion_multiply, quaternion_rotate
 from otrevo.core.errors import InputError
 from otrevo.core.formats.contract import FileStream, Format
+from otrevo.core.formats.csv_layout import TABLE_ENDINGS
 from otrevo.core.formats.sample_table import has_columns, read_samples
 from otrevo.core.samples import common_grid, in_order, in_seconds, on_grid, without_repeats
 
@@ -142,7 +143,7 @@ FORMAT = Format(
     conventions="CSV, seconds, m or mm, Y or Z up",
     ending="_bodies.csv",
     check=read_bodies,
-    drops=(".csv",),
+    drops=TABLE_ENDINGS,
     streams=_streams,
     is_one=lambda path: has_columns(path, COLUMNS),
 )

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from otrevo.core.formats.contract import FileStream, Format
+from otrevo.core.formats.csv_layout import TABLE_ENDINGS
 from otrevo.core.formats.documents import write_whole
 from otrevo.core.formats.sample_table import has_columns, read_samples
 from otrevo.core.inertial.recording import suit_recording
@@ -52,7 +53,7 @@ FORMAT = Format(
     conventions="CSV, seconds, m/s², Y or Z up",
     ending="_suit.csv",
     check=read_suit,
-    drops=(".csv",),
+    drops=TABLE_ENDINGS,
     streams=_streams,
     is_one=lambda path: has_columns(path, COLUMNS),
 )

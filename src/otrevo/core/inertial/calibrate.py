@@ -9,7 +9,7 @@ import numpy as np
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.alike import find_exchanged_alike
-from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right, rounds_of
+from otrevo.core.inertial.exchanged import find_exchanged, net_pairs, put_right
 from otrevo.core.inertial.felt import PLACES_HZ, felt
 from otrevo.core.inertial.first_seats import FirstSeats
 from otrevo.core.inertial.headings import Headings
@@ -20,7 +20,6 @@ from otrevo.core.inertial.poses import SEAT_SD_M
 from otrevo.core.inertial.seat_fit import SeatFit
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.inertial.travel import find_leg_factor
-from otrevo.core.words import bones_in_a_row
 
 # how far legs are from what the height says, and how far steps are from what legs are
 LEGS_SD, STEPS_SD = 0.04, 0.015
@@ -96,7 +95,4 @@ def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
     links = find_links(felt(recording, PLACES_HZ), first.expected_places(), SEAT_SD_M)
     progress(0.5)
     found = SeatFit(recording, stills, links, skeleton).solve(progress)
-    notes = tuple(
-        f"{bones_in_a_row(r)} have changed places; they are read the other way round" for r in rounds_of(exchanged)
-    )
-    return replace(found, exchanged=tuple(net_pairs(exchanged)), notes=found.notes + notes)
+    return replace(found, exchanged=tuple(net_pairs(exchanged)))

@@ -10,6 +10,7 @@ from dataclasses import replace
 import numpy as np
 
 from otrevo.core.inertial.joints import find_link, links_of
+from otrevo.core.words import bones_in_a_row
 
 # so much better, as a sum of logarithms, must the joints be explained after an exchange: of two that anybody may confuse, and of a forearm and its hand,
 # which a stiff wrist makes one, or any other two. In 58 warm-ups in suits worn as they say, the most were 0.15 and 0.65
@@ -106,6 +107,11 @@ def rounds_of(pairs):
                 round_.append(worn[round_[-1]])
             out.append(tuple(round_))
     return out
+
+
+def said_of_exchanged(pairs):
+    """[sentence] of who has changed places."""
+    return [f"{bones_in_a_row(r)} have changed places; they are read the other way round" for r in rounds_of(pairs)]
 
 
 def limbs_of(names, legs):

@@ -37,10 +37,11 @@ def calibrate(material, report):
     """The Outcome of a warm-up: a performer by their height and their suit, and whatever else they wear."""
     measures = {"height_m": material.height_m} | dict(material.measures)
     recording = suit_recording_of(material.recorded("suit"))
-    skeleton, found, _ = calibrate_wearer(recording, measures, lambda s: report(0.9 * s))
+    skeleton, found, notes = calibrate_wearer(recording, measures, lambda s: report(0.9 * s))
     figures = {
         "suit_residual_deg": round(float(np.sqrt((found.residual_deg**2).mean())), 2), "sensors": len(found.names),
         "poses": sorted({kind for kind, *_ in found.poses}), "exchanged": [list(p) for p in found.exchanged],
+        "notes": [*notes, *found.notes],
     }  # fmt: skip
     devices, end = {"suit": suit_to_document(found)}, material.duration_s
     snags = exchanged_snags(devices["suit"], end)

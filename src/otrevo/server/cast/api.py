@@ -45,6 +45,7 @@ class WarmUpFigures(Schema):
     suit_residual_deg: float | None = None
     joints_hardly_moved: list[str] = []
     markers_never_seen: list[str] = []
+    notes: list[str] = []
 
 
 class SensorOut(Schema):

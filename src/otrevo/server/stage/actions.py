@@ -9,6 +9,7 @@ from django.db import transaction
 
 from otrevo.core.errors import InputError
 from otrevo.core.formats.centroids import read_centroids
+from otrevo.core.formats.csv_layout import TABLE_ENDINGS
 from otrevo.core.optics.documents import blinds_from_rows
 from otrevo.server.stage.models import Blinds, StageRecording
 from otrevo.server.stage.room import newest_blinds, rig_of
@@ -33,15 +34,14 @@ def keep_recording(room, kind, centroids, rate, user, wand=None, source="cameras
 
 
 def recording_from_file(room, kind, upload, user, wand=None):
-    """A StageRecording from an uploaded centroids CSV, plain or .gz. Raises InputError naming what cannot be used."""
+    """A StageRecording from an uploaded table of centroids. Raises InputError naming what cannot be used."""
     if upload.size > settings.MAX_UPLOAD_BYTES:
         raise InputError(f"{upload.name}: larger than {settings.MAX_UPLOAD_BYTES // 2**20} MiB.")
-    ending = next((e for e in (".csv", ".csv.gz") if upload.name.lower().endswith(e)), None)
-    if ending is None:
-        raise InputError(f"{upload.name}: expected centroids as a .csv or .csv.gz file.")
+    if not upload.name.lower().endswith(TABLE_ENDINGS):
+        raise InputError(f"{upload.name}: expected centroids in a file that ends in {', '.join(TABLE_ENDINGS)}.")
     rig, rate = rig_of(room)
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"centroids{ending}"  # never a path from a user's name
+        path = Path(folder) / "centroids.csv"  # never a path from a user's name
         with path.open("wb") as out:
             for part in upload.chunks():
                 out.write(part)
