@@ -39,6 +39,18 @@ class DroppedBodies(TestCase):
         self.assertIsNotNone(run, [r.message for r in take.runs.all()])
         return run
 
+    def test_the_board_shows_in_small_where_each_was_seen(self):
+        away = [row for row in self.rows if "Kopf" not in row[1] or not 3.0 < row[0] < 9.0]
+        take = self.drop(away)
+        work()
+        take.refresh_from_db()
+        rows = take.picture["tracker"]
+        self.assertEqual(len(rows), len(SIX) + 1)
+        bins = np.array([list(row) for row in rows])
+        middle = round(6.0 / take.duration_s * bins.shape[1])
+        self.assertEqual(sorted(bins[:, middle]), ["0", *"z" * len(SIX)])
+        self.assertEqual(set(bins[:, 1]), {"z"})
+
     def test_they_are_solved_adjusted_and_handed_over(self):
         take = self.drop(self.rows)
         work()

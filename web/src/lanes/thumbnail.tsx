@@ -10,7 +10,7 @@ export function valuesOf(row: string): (number | null)[] {
   return Array.from(row, (letter) => (letter === '.' ? null : parseInt(letter, 36) / 35));
 }
 
-/** A take's lanes in small: hidden markers show as breaks, then suit, jaw and sound, on the same time axis. */
+/** A take's lanes in small: hidden markers or rigid bodies show as breaks, then suit, jaw and sound, on the same time axis. */
 export function Thumbnail({ picture, width, points }: { picture: Picture; width: number; points?: [number, number] }) {
   const ref = useRef<HTMLCanvasElement>(null);
   const theme = useTheme();
@@ -24,7 +24,7 @@ export function Thumbnail({ picture, width, points }: { picture: Picture; width:
     canvas.height = height * dpr;
     g.setTransform(dpr, 0, 0, dpr, 0, 0);
     g.clearRect(0, 0, width, height);
-    const rows = (picture.optical ?? []).map(valuesOf);
+    const rows = (picture.optical ?? picture.tracker ?? []).map(valuesOf);
     const step = rows.length ? 17 / rows.length : 0;
     rows.forEach((row, r) => {
       const w = width / row.length;

@@ -33,7 +33,7 @@ def _plain(array):
 
 
 def take_picture(take):
-    """{"optical": ROWS rows of BINS shares seen, "suit": share of packets, "jaw", "sound"}: missing lanes left out."""
+    """{"optical" and "tracker": up to ROWS rows of BINS shares seen, "suit": share of packets, "jaw", "sound"}: missing lanes left out."""
     label, rebuild = latest(take, "label"), latest(take, "rebuild")
     streams = list(take.streams.filter(run=None).order_by("id"))
     streams += [t for run in (rebuild, label) if run for t in run.tracks.order_by("id")]
@@ -45,13 +45,18 @@ def take_picture(take):
     def binned(name, values):
         return _binned(values, clock[by_name[name].pk], take.duration_s)
 
+    def seen_rows(name):
+        seen = np.isfinite(read_stream(by_name[name])[..., 0]).astype(float)
+        groups = np.array_split(seen, min(ROWS, seen.shape[1]), axis=1)
+        return [_plain(binned(name, g.mean(axis=1))) for g in groups]
+
     if "labelled" in by_name:
-        seen = np.isfinite(read_stream(by_name["labelled"])[..., 0]).astype(float)
-        groups = np.array_split(seen, ROWS, axis=1)
-        picture["optical"] = [_plain(binned("labelled", g.mean(axis=1))) for g in groups]
+        picture["optical"] = seen_rows("labelled")
     elif "optical" in by_name:
         count = np.isfinite(read_stream(by_name["optical"])[..., 0]).sum(axis=1).astype(float)
         picture["optical"] = [_plain(binned("optical", count / max(count.max(), 1)))]
+    if "tracker" in by_name:
+        picture["tracker"] = seen_rows("tracker")
     if "suit" in by_name:
         picture["suit"] = _plain(binned("suit", np.isfinite(read_stream(by_name["suit"])[..., 0]).mean(axis=1)))
     if "face" in by_name:

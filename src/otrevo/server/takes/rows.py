@@ -103,6 +103,7 @@ class PictureOut(Schema):
     """The small picture of a take (takes.picture): a letter for each stretch of time, 0 to z, or a dot where there is nothing."""
 
     optical: list[str] | None = None
+    tracker: list[str] | None = None
     suit: str | None = None
     jaw: str | None = None
     sound: str | None = None
