@@ -1,3 +1,4 @@
+import gzip
 import json
 from fractions import Fraction
 from pathlib import Path
@@ -325,6 +326,10 @@ class Uploads(TestCase):
             (SimpleUploadedFile("take.c3d", b"junk" * 200), "take.c3d: not a C3D"), (SimpleUploadedFile("x.bvh", b"HIER"), "x.bvh"),
             (SimpleUploadedFile("x.exe", b"MZ"), "x.exe: expected a file that ends in"), (SimpleUploadedFile("x.wav", b""), "x.wav"),
             (SimpleUploadedFile("twin.csv", b"time,jawOpen\n0,0.1\n0.1,0.2\n"), "would both be"),
+            (SimpleUploadedFile("notes.txt", b"remember the rope\n"), "notes.txt: no line in it is the header of a table that is known here; expected time,jaw"),
+            (SimpleUploadedFile("suit.tsv", b"time\tsensor\tqx\tqy\tqz\tqw\tax\tay\n0\thead\t0\t0\t0\t1\t0\t9.8\n"), "suit.tsv: no column 'az'"),
+            (SimpleUploadedFile("tracker.csv", b"time,body,px\n0,head,1\n"), "tracker.csv: no column 'py'"),
+            (SimpleUploadedFile("face.csv.gz", gzip.compress(b"time,jawOpen\n" + b"0.1,0.1\n" * 999)[:-20]), "face.csv.gz: the compressed file is damaged"),
         ):  # fmt: skip
             good.seek(0)
             answer = self.drop(good, bad)

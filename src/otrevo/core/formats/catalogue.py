@@ -59,8 +59,14 @@ def format_of_drop(name):
 def format_of_file(path):
     """The Format of a dropped file by its name and, where several have its ending, by what is in it. Raises InputError."""
     first = format_of_drop(path.name)
-    same = [f for f in FORMATS if set(f.drops) & set(first.drops)]
-    return next((f for f in same if f.is_one and f.is_one(path)), next((f for f in same if f.is_one is None), first))
+    same = [f for f in FORMATS if f.is_one and set(f.drops) & set(first.drops)]
+    if not same:
+        return first
+    found = next((f for f in same if f.is_one(path)), None)
+    if found is None:
+        headers = "; ".join(f"{f.header} ({f.words})" for f in same)
+        raise InputError(f"{path.name}: no line in it is the header of a table that is known here; expected {headers}.")
+    return found
 
 
 def format_in_package(name):

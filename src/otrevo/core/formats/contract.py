@@ -110,7 +110,7 @@ class Format:
     drops: endings of files that can be dropped on a slate; streams(path, timecode_format) -> FileStreams; read_by: instead, the
     module that reads dropped files in a process of its own (core.formats.guarded), for what needs more than a format knows.
     A format without `files` cannot be delivered, one without `drops` cannot be dropped. is_one(path): whether a dropped file is of
-    this format, where several have its ending; the one that cannot say reads what no other wants.
+    this format, where several have its ending; header: of its table, for whoever dropped one that is none of them.
     usual: a new package holds it unless somebody takes it out.
     """
 
@@ -126,3 +126,4 @@ class Format:
     usual: bool = True
     read_by: str = "otrevo.core.formats.guarded"
     is_one: Callable[[Path], bool] | None = None
+    header: str = ""

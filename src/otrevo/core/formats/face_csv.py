@@ -8,7 +8,7 @@ import numpy as np
 from otrevo.core.errors import InputError
 from otrevo.core.face.shapes import FACE_SHAPES
 from otrevo.core.formats.contract import FileStream, Format, PackageFile
-from otrevo.core.formats.csv_layout import TABLE_ENDINGS
+from otrevo.core.formats.csv_layout import TABLE_ENDINGS, find_layout
 from otrevo.core.formats.table import read_table, write_table
 
 TRACK = "face shapes"
@@ -69,4 +69,6 @@ FORMAT = Format(
     files=_files,
     drops=TABLE_ENDINGS,
     streams=_streams,
+    is_one=lambda path: bool(set(find_layout(path, ("time", *FACE_SHAPES)).names) & set(FACE_SHAPES)),
+    header="time,jawOpen,…",
 )

@@ -145,5 +145,6 @@ FORMAT = Format(
     check=read_bodies,
     drops=TABLE_ENDINGS,
     streams=_streams,
-    is_one=lambda path: has_columns(path, COLUMNS),
+    is_one=lambda path: has_columns(path, ("time", "body")),
+    header=",".join(COLUMNS),
 )

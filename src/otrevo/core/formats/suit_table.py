@@ -55,5 +55,6 @@ FORMAT = Format(
     check=read_suit,
     drops=TABLE_ENDINGS,
     streams=_streams,
-    is_one=lambda path: has_columns(path, COLUMNS),
+    is_one=lambda path: has_columns(path, ("time", "sensor")),
+    header=",".join(COLUMNS),
 )

@@ -1,6 +1,8 @@
 """Tables of channels over time as CSV: header `time` and channel names, seconds that increase, empty cells where absent."""
 
 import csv
+import gzip
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -27,8 +29,10 @@ def read_table(path, channels="channels"):
         raise InputError(f"{path.name}: larger than 512 MiB; expected the {channels} of one take.")
     layout = find_layout(path, ("time",))
     try:
-        with path.open(newline="", encoding=layout.encoding) as file:
+        with (gzip.open if layout.compressed else open)(path, "rt", newline="", encoding=layout.encoding) as file:
             rows = [(n, row) for n, row in enumerate(csv.reader(file, delimiter=layout.delimiter), 1) if row]
+    except (EOFError, OSError, zlib.error):
+        raise InputError(f"{path.name}: the compressed file is damaged; expected it whole.") from None
     except UnicodeDecodeError:
         raise InputError(
             f"{path.name}: not text; expected CSV with a header of 'time' and names of {channels}."
