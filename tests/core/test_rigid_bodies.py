@@ -187,6 +187,19 @@ class Solved(Bodies):
         self.assertIn("'leftHand' for 3.0 s", " ".join(report["notes"]))
         np.testing.assert_allclose(body.rotation_local, unseen.rotation_local, atol=0.02)
 
+    def test_a_body_that_is_lost_in_one_t_pose_or_in_all_of_them(self):
+        """Another T-pose tells of it, and where none does the others are solved. Both were refused, and another body was named."""
+        length = len(self.motion) / float(RATE)
+        for name, from_s, until_s, why in (("one", 0.0, 0.5, ""), ("all", 0.25, 0.3, "not seen in the T-pose")):
+            self.write(
+                f"{name}.csv",
+                SIX,
+                spoil=lambda rows, a=from_s, b=until_s: [r for r in rows if r[1] != "head" or a < r[0] / length < b],
+            )
+            body, report = self.solve(name)
+            self.assertEqual(report["left_out"], [{"body": "head", "why": why}] if why else [])
+            self.assertLess(self.errors(body)[0], 80.0)
+
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]
         self.write("numbered.csv", TEN, names)

@@ -22,6 +22,7 @@ UPRIGHT_M = 0.03
 STANDS_SHARE = 0.65  # of how high bodies ever are spread: with the arms up that is more than in a T-pose
 HELD_SHARE = 0.9
 SEEN_FRAMES, USUAL_ROUNDS, USUAL_RAD = 500, 5, np.radians(2.0)
+AS_USUAL_RAD = np.radians(10.0)  # by how much more a T-pose may be turned in which more bodies are seen
 FAR_M = 0.45  # from where a limb is in a T-pose: that is no body of this performer
 MOVES_M = 0.02
 FEWEST = 3  # bodies on limbs
@@ -79,7 +80,14 @@ def assign_bodies(recording, height_m, given=None, of=""):
     if nameless:
         bones = dict.fromkeys(n for n in recording.names if n not in left_out)
     frames = _t_pose(recording, bones)
-    place = {n: np.nanmedian(recording.position_m[frames, i], axis=0) for i, n in enumerate(recording.names)}
+    seen = np.isfinite(recording.position_m[frames, :, 0]).any(axis=0)
+    place = {
+        n: np.nanmedian(recording.position_m[frames, i], axis=0) if seen[i] else np.full(3, np.nan)
+        for i, n in enumerate(recording.names)
+    }
+    unseen = [n for n in bones if not np.isfinite(place[n]).all()]
+    left_out |= dict.fromkeys(unseen, "not seen in the T-pose")
+    bones = {n: b for n, b in bones.items() if n not in unseen}
     faces, notes = True, ()
     if nameless:
         bones, faces = _by_place(recording, place, list(bones), height_m)
@@ -231,7 +239,9 @@ def _t_pose(recording, bones):
     held = scipy.ndimage.uniform_filter1d(still.astype(float), 2 * window + 1, mode="constant") > HELD_SHARE
     at = np.flatnonzero(may_be & held if (may_be & held).any() else may_be)
     at = at[:: max(1, len(at) // SEEN_FRAMES)]
-    best = int(at[np.argmin(_unusual(recording.rotation[at][:, worn]))])
+    unusual = _unusual(recording.rotation[at][:, worn])
+    seen = np.where(unusual < unusual.min() + AS_USUAL_RAD, np.isfinite(position[at][:, worn, 0]).sum(axis=1), -1)
+    best = int(at[np.argmin(np.where(seen == seen.max(), unusual, np.inf))])
     near = np.arange(max(0, best - window), min(len(position), best + window + 1))
     return near[still[near]]
 

@@ -214,9 +214,6 @@ def _in_t_pose(found, held, height_m, bodies):
     names = [f"{n} {k + 1}" for n in bodies for k in range(4)]
     bones = [found.bones[n] for n in bodies for _ in range(4)]
     offsets = held - shift - np.array([joints[b] for b in bones])
-    if not np.isfinite(offsets).all():
-        lost = bodies[int(np.flatnonzero(~np.isfinite(offsets).all(axis=1))[0]) // 4]
-        raise InputError(f"'{lost}' is lost while the others hold the T-pose; expected all bodies in it.")
     return body_model(skeleton, names, bones, offsets)
 
 
