@@ -43,6 +43,8 @@ STIFF_SD_M = 0.02  # a body is rigid, as its points say; the prior is right for 
 LIMB_ACROSS_M = 0.003  # a limb's axis is the line from joint to joint
 LIMIT_SHARE = 0.003  # of what a frame beyond a joint's soft limits counts: a warm-up goes there on purpose
 FIT_FRAMES, ROUNDS = 160, 3
+# within which a point holds on to the body in each round: before its lengths are known a limb is off by centimetres, and would be given up
+SCALES_M = 0.3, 0.1, 0.03
 # How far skin carries bodies: before that is known, and at least; and for how long it carries them one way. Where points count for more than
 # they tell, joints are drawn to where skin moves least.
 STRAYS_M, LEAST_STRAYS_M, SWAYS_S = 0.006, 0.001, 0.3
@@ -132,7 +134,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     information = _seats_information(model.marker_offset_m - _middles(model), bones)
     counted, strays_m = _counted(picked, recording.rate_hz), np.full(len(model.marker_names), STRAYS_M)
     for number in range(ROUNDS):
-        first = solve_take(shown, rate, performer, model=_as_stiff(performer, model))
+        first = solve_take(shown, rate, performer, model=_as_stiff(performer, model), scale_m=SCALES_M[number])
         local = matrix_from_quaternion(
             first.motion.rotation_local[:, [first.motion.skeleton.index(n) for n in model.skeleton.names]]
         )

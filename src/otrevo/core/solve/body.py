@@ -69,7 +69,17 @@ def held_bones(model, seen):
     return (own >= HOLDING_MARKERS) | (measured_bones(model, seen) & few)
 
 
-def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m=None, earlier=None, model=None):
+def solve_take(
+    labelled_m,
+    rate,
+    performer,
+    suit_world=None,
+    progress=None,
+    sd_m=None,
+    earlier=None,
+    model=None,
+    scale_m=ROBUST_SCALE_M,
+):
     """Solve one performer's take.
 
     Parameters
@@ -84,6 +94,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     earlier : Earlier, or None to solve every frame. Frames are solved from shortly before each change until the pose is
         the earlier one again; all others stay as they are.
     model : BodyModel of the performer, where joints give otherwise than usual.
+    scale_m : of the weights by which points that do not fit the body lose their hold, metres.
 
     Returns
     -------
@@ -109,7 +120,8 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     variance = np.full((count, markers), MARKER_SIGMA_M**2)
     if sd_m is not None:
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
-    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, measured_bones(model, seen, target_weight > 0))
+    told = measured_bones(model, seen, target_weight > 0)
+    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, told, scale_m)
     lost = ~measured & (target_weight == 0)
     # Where a sensor tells of a bone below, the solver shares what both ends say; a bone bridged for itself would take the others along.
     untold = ~frames.told
@@ -130,7 +142,7 @@ def solve_take(labelled_m, rate, performer, suit_world=None, progress=None, sd_m
     measure_poses(model.arrays, labelled_m, root, rotation, residual, marker)
     residual[:first] = np.nan
     motion = _with_fingers(performer.skeleton, model.skeleton, rate, root, rotation)
-    counted = frames.weight / (1 + (np.nan_to_num(residual) / ROBUST_SCALE_M) ** 2) ** 2
+    counted = frames.weight / (1 + (np.nan_to_num(residual) / scale_m) ** 2) ** 2
     figures = _figures(model, residual, lost, float(rate))
     return Solution(motion, residual, marker, lost, model.skeleton.names, counted, target_weight, solved, figures)
 

@@ -27,7 +27,8 @@ FASTEST_STEP_RAD = 0.3  # from frame to frame: what turns further has jumped, an
 
 class Frames(NamedTuple):
     """What is known of all frames: position_m (T, M, 3), NaN where unseen; weight (T, M); target (T, B, 4) world
-    rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it.
+    rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it; scale_m: of
+    the Geman-McClure weights.
     """
 
     position_m: np.ndarray
@@ -35,6 +36,7 @@ class Frames(NamedTuple):
     target: np.ndarray
     target_weight: np.ndarray
     told: np.ndarray
+    scale_m: float = ROBUST_SCALE_M
 
 
 class Poses(NamedTuple):
@@ -73,7 +75,7 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
         begun = settled or t > first
         before, residual = local.copy(), out.residual_m[t]
         _predict(frames.told[t], local, spin, predicted, smooth)
-        observed = Observed(frames.position_m[t], frames.weight[t], ROBUST_SCALE_M)
+        observed = Observed(frames.position_m[t], frames.weight[t], frames.scale_m)
         for b in range(bones):
             if frames.target_weight[t, b] > 0.0:
                 from_quaternion(frames.target[t, b], target[b])
@@ -153,7 +155,8 @@ def solve_all(model, frames, first, progress):
 
 def solve_before(model, frames, first, poses):
     """Poses of the frames before `first`, of which sensors tell though markers hardly do: solved backwards from it, into poses."""
-    back = Frames(*(np.ascontiguousarray(part[:first][::-1]) for part in frames))
+    *parts, scale_m = frames
+    back = Frames(*(np.ascontiguousarray(part[:first][::-1]) for part in parts), scale_m)
     out = Poses(*(np.empty_like(part[:first]) for part in poses))
     root, local = poses.root_m[first].copy(), matrix_from_quaternion(poses.rotation[first])
     solve_frames(model.arrays, back, 0, first, root, local, np.zeros((local.shape[0], 3)), True, out)
