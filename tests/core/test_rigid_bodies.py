@@ -237,6 +237,17 @@ class Solved(Bodies):
         self.assertAlmostEqual(shin, np.linalg.norm(make_performer(9, shipped_chart(), 1.9).skeleton.rest_offset_m[
             generic_skeleton().index("leftFoot")]), 3)  # fmt: skip
 
+    def test_a_map_that_has_two_bodies_the_wrong_way_round_is_doubted(self):
+        names = [f"rb {i}" for i in range(len(TEN))]
+        self.write("wrong.csv", TEN, names)
+        bones = dict(zip(names, TEN, strict=True))
+        for wrong in (False, True):
+            (self.at / "map.json").write_text(json.dumps(bones))
+            _, report = self.solve("wrong", "--map", "@map.json")
+            doubted = [n for n in report["notes"] if "from where its limb has it" in n]
+            self.assertEqual(any(f"'{names[i]}'" in n for n in doubted for i in (3, 9)), wrong, doubted)
+            bones[names[3]], bones[names[9]] = bones[names[9]], bones[names[3]]
+
     def test_bodies_that_are_only_numbered_go_to_the_limbs_they_are_beside(self):
         for bones in (ALL, SIX):
             with self.subTest(bodies=len(bones)):

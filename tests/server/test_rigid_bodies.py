@@ -81,6 +81,18 @@ class DroppedBodies(TestCase):
         details = self.solved(take).tracks.get(name="rigid bodies").details
         self.assertEqual(details["left_out"][details["names"].index("Ines_Kopf")], "not in the map")
 
+        hand, foot = (n for n, b in on.items() if b in ("leftHand", "rightFoot"))
+        wrong = on | {hand: on[foot], foot: on[hand]}
+        post(
+            client,
+            f"/takes/{take.pk}/passes/solve",
+            {"parameters": {"bodies_on": {n: b for n, b in wrong.items() if b}}},
+        )
+        work()
+        self.assertIn("is it on that limb", str(self.solved(take).snags))
+        post(client, f"/takes/{take.pk}/passes/solve", {"parameters": {"bodies_on": swapped}})
+        work()
+
         packed = package_take(take, take.appearances.get(), self.solved(take))
         self.assertEqual(len(packed.motion), len(rotation))
 

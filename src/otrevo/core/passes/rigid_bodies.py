@@ -9,7 +9,7 @@ from otrevo.core.body.skeleton import BODY_BONES
 from otrevo.core.formats.rigid_bodies_csv import BodiesRecording
 from otrevo.core.passes.body_tracks import body_tracks, completed, device_tracks, uncertainty_track, worn_devices
 from otrevo.core.passes.contract import Outcome, Parameter, SettingTable, Track
-from otrevo.core.rigid.solve import solve_bodies
+from otrevo.core.rigid.solve import MISFIT_MM, said_of_misfits, solve_bodies
 from otrevo.core.snags import Snag, lost_snags
 from otrevo.core.words import in_words
 
@@ -82,6 +82,10 @@ def solve(material, parameters, report):
         if on.confidence[name] < DOUBTED:
             snags.append(Snag("body doubted", name, 0.0, end, 2.0, f"'{name}' is far from where the {in_words(bone)} is in a T-pose",
                               "where its limb is", name))  # fmt: skip
+    snags += [
+        Snag("body doubted", name, 0.0, end, found.residual_mm[name] / MISFIT_MM, words, f"{MISFIT_MM:.0f} mm", name)
+        for name, words in said_of_misfits(found.residual_mm).items()
+    ]
     figures = found.figures | {
         "rigid_bodies": len(on.bones), "joint_sd_mm": float(1000 * np.median(sure.sd_m)),
         "joint_sd_worst_mm": float(1000 * sure.sd_m.max()),

@@ -55,6 +55,7 @@ TRUNK_GIVES = 0.22
 # A take's mean pose is no rest: somebody may box or look aside all through it. It counts as so many frames at rest, by axis; feet
 # do point where shins do.
 MEAN_FRAMES, FEET_MEAN_FRAMES = 1.0, (1.0, 8.0, 8.0)
+MISFIT_MM = 60.0
 SURE_FRAMES = 200  # of a take, in which it is looked how far joints may be off as geometry is not known
 
 
@@ -160,6 +161,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
                 for i, n in enumerate(bodies)}  # fmt: skip
     notes = [*recording.notes, *found.notes]
     notes += [f"'{n}' is left out: {why}" for n, why in found.left_out.items()]
+    notes += said_of_misfits(residual).values()
     if skeleton is not None:
         motion = _onto(motion, skeleton)
         notes.append("brought onto the skeleton that was given: angles as solved, the path scaled by the legs")
@@ -171,6 +173,15 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     }  # fmt: skip
     progress(1.0)
     return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
+
+
+def said_of_misfits(residual_mm):
+    """{body: sentence} of those that are further from where the solved body has them than any skin moves; residual_mm: {body: RMS}."""
+    return {
+        n: f"'{n}' is {mm:.0f} mm from where its limb has it; is it on that limb, and is the height right?"
+        for n, mm in residual_mm.items()
+        if mm > MISFIT_MM
+    }
 
 
 def _points(position_m, rotation):
