@@ -64,7 +64,7 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
     names : sequence of str
         The S bones, whatever is above another one before it.
     felt : levelled.Felt, or None
-        What the sensors feel at the same frames, by which tilts of their filters are taken out.
+        What the sensors feel meanwhile, by which tilts of their filters are taken out; None leaves them in.
 
     Returns
     -------
