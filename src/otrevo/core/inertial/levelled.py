@@ -44,14 +44,7 @@ def felt_in_steps(own_s, samples, times_s, rate_hz, joint_m, rest_m, seat_m):
     step = _step(rate_hz)
     first = np.arange(0, len(times_s), step)
     edges = np.searchsorted(own_s, np.r_[times_s[first], times_s[-1] + 1 / rate_hz])
-    force = quaternion_rotate(samples[..., :4], samples[..., 4:])
-    known = np.isfinite(force[..., 0])
-    total, count = (
-        np.concatenate([np.zeros((1, *v.shape[1:])), np.cumsum(v, axis=0)])[edges]
-        for v in (np.where(known[..., None], force, 0.0), known[..., None].astype(float))
-    )
-    count = np.diff(count, axis=0)
-    force = np.where(count > 0, np.diff(total, axis=0) / np.maximum(count, 1.0), np.nan)
+    force = _means(quaternion_rotate(samples[..., :4], samples[..., 4:]), edges)
     middle = np.minimum(first + step // 2, len(times_s) - 1)
     return Felt(middle, force, joint_m[middle], rest_m, seat_m, step / rate_hz)
 
@@ -64,18 +57,14 @@ def levelled(recording, headings):
     step = _step(recording.rate_hz)
     first = np.arange(0, len(recording), step)
     middle = first + (np.diff(np.r_[first, len(recording)]) - 1) / 2
-    force = quaternion_rotate(recording.rotation, recording.force_ms2)
+    force = _means(quaternion_rotate(recording.rotation, recording.force_ms2), np.r_[first, len(recording)])
     known = np.isfinite(force[..., 0])
-    force = np.add.reduceat(np.where(known[..., None], force, 0.0), first, axis=0)
-    known = np.add.reduceat(known.astype(float), first, axis=0)
-    force /= np.maximum(known, 1.0)[..., None]
     to_common = heading_matrix(-headings.at(recording.start_s + middle / recording.rate_hz))
     aside = np.einsum("ksij,ksj->ksi", to_common, force)[..., [0, 2]]
-    aside[known == 0] = np.nan
     common, some = np.zeros((len(aside), 1, 2)), known.any(axis=1)
     common[some, 0] = np.nanmedian(aside[some], axis=1)
     own = np.nan_to_num(aside - common)
-    weight = (known > 0).astype(float)[..., None]
+    weight = known.astype(float)[..., None]
     each_s = step / recording.rate_hz
     own, common = _mean_about(own, weight, OWN_S / each_s), _mean_about(common, some[:, None, None], COMMON_S / each_s)
     tilt = np.einsum("ksji,ksj->ksi", to_common, _tilt(own + common))
@@ -109,6 +98,17 @@ def tilt_beside_markers(force_ms2, heading_rad, place_m, step_s):
     aside = np.stack([cosine * x - sine * z, sine * x + cosine * z], axis=1) - way[:, [0, 2]]
     known = np.isfinite(aside[:, :1])
     return _tilt(_mean_about(np.nan_to_num(aside), known, BESIDE_MARKERS_S / step_s))
+
+
+def _means(values, edges):
+    """Means (K, S, 3) of values (N, S, 3), NaN where not known, from each of the edges (K + 1,) to the next; NaN where nothing is."""
+    values = values[: edges[-1]]
+    if not len(values):
+        return np.full((len(edges) - 1, *values.shape[1:]), np.nan)
+    known, first = np.isfinite(values[..., :1]), np.minimum(edges[:-1], len(values) - 1)
+    total, count = (np.add.reduceat(v, first, axis=0) for v in (np.where(known, values, 0.0), known.astype(float)))
+    count[edges[:-1] == edges[1:]] = 0.0
+    return np.where(count > 0, total / np.maximum(count, 1.0), np.nan)
 
 
 def _step(rate_hz):
