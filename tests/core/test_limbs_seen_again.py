@@ -7,7 +7,7 @@ import numpy as np
 
 from otrevo.core.body.joints import joint_tables
 from otrevo.core.body.kinematics import Motion, motion_joints
-from otrevo.core.conventions import quaternion_from_rotvec
+from otrevo.core.conventions import quaternion_from_euler, quaternion_from_rotvec
 from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.sim.motions import band_noise, marker_positions
 from otrevo.core.sim.performers import make_performer
@@ -33,7 +33,11 @@ def thrashing(performer, seed):
             swing = np.tanh(band_noise(rng, frames, 3, float(RATE), 0.4, 1.8))
             turns[:, b] = 0.5 * (low[b] + high[b]) + 0.4 * (high[b] - low[b]) * swing
     root = np.array([0.0, 0.95, 0.0]) + 0.3 * band_noise(rng, frames, 3, float(RATE), 0.1, 0.8)
-    return Motion(performer.skeleton, RATE, root, quaternion_from_rotvec(turns))
+    local = quaternion_from_rotvec(turns)
+    for side in ("left", "right"):  # a forearm's range is of how it is bent, bent sideways and rolled
+        b = performer.skeleton.index(f"{side}LowerArm")
+        local[:, b] = quaternion_from_euler("YZX", np.roll(turns[:, b], -1, axis=1))
+    return Motion(performer.skeleton, RATE, root, local)
 
 
 class SeenAgain(unittest.TestCase):

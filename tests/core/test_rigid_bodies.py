@@ -8,6 +8,7 @@ import unittest
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 
@@ -26,7 +27,7 @@ from otrevo.core.markers.chart import shipped_chart
 from otrevo.core.rigid.by_place import bones_by_place
 from otrevo.core.sim.motions import band_noise, perform
 from otrevo.core.sim.performers import make_performer
-from otrevo.core.sim.rigid import ALL, SIX, TEN
+from otrevo.core.sim.rigid import ALL, MISSED, SIX, TEN
 from tests.core.rigid_bodies import called, rows_of, table_of
 from tests.core.stage import true_calibration
 
@@ -77,12 +78,15 @@ class Bodies(unittest.TestCase):
         ours, theirs = ([m.skeleton.index(n) for n in names] for m in (body, motion))
         joint, true = motion_joints(body)[0][:count, ours], motion_joints(motion)[0][:count, theirs]
         away = (joint - joint[:, :1]) - (true - true[:, :1])
-        turn = quaternion_multiply(
-            quaternion_conjugate(motion.rotation_local[:count, theirs[1:]]), body.rotation_local[:count, ours[1:]]
-        )
-        return 1000 * np.linalg.norm(away, axis=2).mean(), np.degrees(
-            np.linalg.norm(rotvec_from_quaternion(turn), axis=-1)
-        ).mean()
+        return 1000 * np.linalg.norm(away, axis=2).mean(), self.angles(body, names[1:], motion)
+
+    def angles(self, body, bones, motion=None):
+        """Degrees, child in parent, of some joints, mean."""
+        both = body, motion or self.motion
+        count = min(map(len, both))
+        ours, true = (m.rotation_local[:count, [m.skeleton.index(b) for b in bones]] for m in both)
+        turn = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(true), ours))
+        return np.degrees(np.linalg.norm(turn, axis=-1)).mean()
 
     def inside_two_sigma(self, body, report):
         """The share of joints and frames whose place is off by less than twice what the report says."""
@@ -225,6 +229,28 @@ class Solved(Bodies):
         self.write("rolled.csv", ("hips", "chest", *(s + b for s in ("left", "right") for b in limbs)), motion=motion)
         _, report = self.solve("rolled")
         self.assertLess(max(b["residual_mm"] for b in report["bodies"]), 15.0)
+
+    def test_skin_that_turns_less_than_arms_is_told_and_put_right(self):
+        """By elbows that would bend sideways otherwise, of arms that are rolled to and fro as whoever carries something does."""
+        local, times = self.motion.rotation_local.copy(), np.arange(len(self.motion)) / float(RATE)
+        ease = np.clip((times - 3.0) / 1.5, 0.0, 1.0)[:, None]
+        for side, sign in (("left", 1.0), ("right", -1.0)):
+            rolled = 45.0 * np.sin(2 * np.pi * 0.27 * times + sign)[:, None] * [1.0, 0.0, 0.0]
+            bent = (75.0 + 15.0 * np.sin(2 * np.pi * 0.19 * times))[:, None] * [0.0, -sign, 0.0]
+            for bone, degrees in (("UpperArm", rolled), ("LowerArm", bent)):
+                b = self.motion.skeleton.index(side + bone)
+                turned = quaternion_from_rotvec(np.radians(ease * degrees))
+                local[:, b] = quaternion_multiply(local[:, b], turned) if bone == "UpperArm" else turned
+        motion = replace(self.motion, rotation_local=local)
+        self.write("skin.csv", ALL, motion=motion)
+        body, report = self.solve("skin")
+        with patch("otrevo.core.rigid.solve.missed_by_skin", lambda *_: {}):
+            as_seen, _ = self.solve("skin")
+        for side in ("left", "right"):
+            self.assertAlmostEqual(report["figures"]["skin_missed"][f"{side}UpperArm"], MISSED["UpperArm"], delta=0.08)
+        arms = [s + b for s in ("left", "right") for b in ("UpperArm", "LowerArm")]
+        better, before = (self.angles(b, arms, motion) for b in (body, as_seen))
+        self.assertLess(better, 0.75 * before)
 
     def test_a_map_decides_and_a_given_skeleton_is_used(self):
         names = [f"rb {i}" for i in range(len(TEN))]

@@ -116,6 +116,14 @@ class SeatsInTake(unittest.TestCase):
         after = self.off_deg(self.bones(recording, told, headings, skin), arms)
         self.assertTrue((after < 0.4 * before).all(), (before, after))
 
+    def test_no_skin_turns_further_than_its_limb(self):
+        rotation, s = self.recording.rotation.copy(), SUIT_BONES.index("leftUpperArm")
+        further = 0.1 * turns(self.motion, "leftUpperArm")[:, None] * SKIN["UpperArm"]
+        rotation[:, s] = quaternion_multiply(rotation[:, s], quaternion_from_rotvec(further))
+        _, _, skin = self.told(replace(self.recording, rotation=rotation), self.calibration)
+        self.assertEqual(round(skin["leftUpperArm"], 4), 0.0)
+        self.assertGreaterEqual(min(skin.values()), 0.0)
+
     def test_skin_that_sways_under_legs_says_nothing_of_how_knees_were_bent_in_the_warm_up(self):
         rng = np.random.default_rng(8)
         rotation = self.recording.rotation.copy()

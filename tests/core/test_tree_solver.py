@@ -4,10 +4,11 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
-from otrevo.core.body.compiled_rotations import exp_rotation, log_rotation, log_slope
-from otrevo.core.body.joints import joint_tables
+from otrevo.core.body.compiled_rotations import exp_rotation, forearm_angles, log_rotation, log_slope
+from otrevo.core.body.joints import joint_tables, rolling
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
 from otrevo.core.body.tree_solver import BodyArrays, Expected, Observed, chains, place_markers, pose_joints, refine_pose
+from otrevo.core.inertial.pose import fit_pose
 
 
 class Rotations(unittest.TestCase):
@@ -34,6 +35,31 @@ class Rotations(unittest.TestCase):
             np.testing.assert_allclose(slope.T, (turned.as_rotvec() - v) / small, atol=1e-5)
 
 
+class Forearms(unittest.TestCase):
+    def test_roll_bend_and_sideways_and_the_axes_they_are_about(self):
+        rng, angles, axes = np.random.default_rng(2), np.empty(3), np.empty((3, 3))
+        for _ in range(20):
+            roll, bend, aside = rng.uniform([-2.0, -2.5, -0.4], [2.0, 0.2, 0.4])
+            local = Rotation.from_euler("YZX", [bend, aside, roll])
+            forearm_angles(local.as_matrix(), angles, axes)
+            np.testing.assert_allclose(angles, [roll, bend, aside], atol=1e-12)
+            for k, turned in enumerate(np.eye(3) * 1e-6):
+                more = Rotation.from_euler("YZX", np.array([bend, aside, roll]) + np.roll(turned, -1))
+                np.testing.assert_allclose(axes[:, k], (more * local.inv()).as_rotvec() / 1e-6, atol=1e-5)
+
+    def test_a_forearm_that_is_bent_and_rolled_is_not_turned_by_its_stiffness(self):
+        """As a rotation vector it seems bent sideways by as much as it is rolled, and was pulled back by a third of that."""
+        skeleton = generic_skeleton()
+        for side, sign in (("left", 1.0), ("right", -1.0)):
+            names = ["chest", side + "UpperArm", side + "LowerArm"]
+            arm = Rotation.from_euler("z", -sign * 60.0, degrees=True)
+            forearm = arm * Rotation.from_euler("YX", [-sign * 90.0, 70.0], degrees=True)
+            world = np.stack([np.array([0.0, 0.0, 0.0, 1.0]), arm.as_quat(), forearm.as_quat()])
+            local = fit_pose(skeleton, names, np.tile(world, (3, 1, 1)), 100.0)[-1]
+            off = Rotation.from_quat(local[skeleton.index(names[2])]).inv() * (arm.inv() * forearm)
+            self.assertLess(np.degrees(off.magnitude()), 3.0)
+
+
 class Solver(unittest.TestCase):
     def setUp(self):
         rng = np.random.default_rng(7)
@@ -51,7 +77,7 @@ class Solver(unittest.TestCase):
     def body(self, sigma=None):
         return BodyArrays(
             self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
-            self.sigma if sigma is None else sigma, self.low, self.high,
+            self.sigma if sigma is None else sigma, self.low, self.high, rolling(self.skeleton),
         )  # fmt: skip
 
     def markers(self, root, local):

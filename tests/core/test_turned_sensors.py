@@ -16,6 +16,7 @@ from otrevo.core.conventions import (
     rotvec_from_quaternion,
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
+from otrevo.core.inertial.evidence import changes_between
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.inertial.turned_sensors import find_turned_sensors
 from otrevo.core.markers.chart import shipped_chart
@@ -110,6 +111,19 @@ class TurnedSensors(unittest.TestCase):
             recording = record_suit(take, replace(self.suit, magnets=magnets), AGE_S).only(names)
             found = find_turned_sensors(recording, self.calibration.only(names))[0]
             self.assertEqual([(f.sensor, f.kind) for f in found], expected)
+
+    def test_what_turns_back_later_is_no_slip(self):
+        """A limb is held otherwise for a while, and its skin gives; then the limb is held as before. Nobody's sensor slips back."""
+        there, back = (("leftUpperLeg", AGE_S + s, np.radians([d, 0.0, d])) for s, d in ((6.0, 20.0), (12.0, -20.0)))
+        self.assertEqual(self.found(self.takes["night climb"], slips=(there, back))[0], [])
+        self.assertEqual([f.sensor for f in self.found(self.takes["night climb"], slips=(there,))[0]], ["leftUpperLeg"])
+
+    def test_one_stand_of_three_that_is_unlike_the_others_proves_nothing(self):
+        """Whoever stands on the balls of their feet twice and then flat has slipped no sensor."""
+        inclined = np.radians([-22.0, -22.0, -22.0, -22.0, 13.0])
+        up = np.stack([0 * inclined, np.cos(inclined), np.sin(inclined)], axis=1)
+        self.assertGreater(changes_between(np.array([10, 11, 40, 41, 70]), up), np.radians(10.0))
+        self.assertLess(changes_between(np.array([10, 11, 40, 41, 70]), up[[0, 0, 0, 0, 0]]), np.radians(0.1))
 
     def test_feet_that_dangle_are_no_faults(self):
         """Nor do they stand wherever they come to rest for a moment: knees swing to and fro."""

@@ -107,6 +107,25 @@ def log_slope(v, out):
 
 
 @jit
+def forearm_angles(m, out, axes):
+    """How a forearm is turned against its upper arm by local rotation m: rolled about its own line, bent and bent sideways, into out (3,),
+    and the three axes of these turns, in the upper arm's, into the columns of axes (3, 3).
+
+    m = R_y(bend) R_z(sideways) R_x(roll). In a rotation vector a forearm that is bent and rolled seems bent sideways, by as much as it is
+    rolled at a right angle.
+    """
+    ahead = np.sqrt(m[0, 0] * m[0, 0] + m[2, 0] * m[2, 0])
+    out[0] = np.arctan2(-m[1, 2], m[1, 1])
+    out[1] = np.arctan2(-m[2, 0], m[0, 0])
+    out[2] = np.arctan2(m[1, 0], ahead)
+    ahead = max(ahead, 1e-9)
+    for i in range(3):
+        axes[i, 0] = m[i, 0]
+    axes[0, 1], axes[1, 1], axes[2, 1] = 0.0, 1.0, 0.0
+    axes[0, 2], axes[1, 2], axes[2, 2] = -m[2, 0] / ahead, 0.0, m[0, 0] / ahead
+
+
+@jit
 def to_quaternion(m, out):
     """Unit quaternion (4,) of rotation matrix m, into out; by the best of four pivots (Shepperd 1978)."""
     trace = m[0, 0] + m[1, 1] + m[2, 2]

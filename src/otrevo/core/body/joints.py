@@ -1,7 +1,7 @@
 """What joints like to do: stiffness towards rest and soft limits, per bone and axis.
 
 Values describe the local rotation vector (radians) in T-pose world axes of the left side: +x flexes a knee, -y flexes
-the left elbow, z raises or lowers an arm. Right limbs are mirrored (y and z change sign). `sigma` is how far a joint
+the left elbow, z raises or lowers an arm. Those of a forearm are how it is rolled, bent and bent sideways. Right limbs are mirrored (y and z change sign). `sigma` is how far a joint
 strays from rest before the prior pulls as hard as one standard deviation; small values are stiff. They are weak
 against markers and matter only where nothing measures (collar bones, toes, a hand that lost its markers).
 """
@@ -21,7 +21,7 @@ _TRUNK = {
 _LEFT = {
     "Shoulder": ((0.06, 0.15, 0.2), (-0.3, -0.6, -0.4), (0.3, 0.5, 0.8)),
     "UpperArm": ((1.2, 1.5, 1.5), (-2.0, -2.6, -1.9), (2.0, 1.4, 2.0)),
-    "LowerArm": ((0.7, 2.0, 0.12), (-1.7, -2.7, -0.25), (1.7, 0.12, 0.25)),
+    "LowerArm": ((0.7, 2.0, 0.12), (-2.0, -2.7, -0.25), (2.0, 0.12, 0.25)),
     "Hand": ((0.12, 0.4, 0.6), (-0.5, -0.8, -1.5), (0.5, 0.8, 1.5)),
     "UpperLeg": ((1.5, 0.8, 0.8), (-2.6, -1.0, -0.9), (1.0, 1.2, 1.2)),
     "LowerLeg": ((2.0, 0.12, 0.1), (-0.1, -0.5, -0.15), (2.7, 0.5, 0.15)),
@@ -29,6 +29,11 @@ _LEFT = {
     "Toes": ((0.25, 0.05, 0.05), (-1.1, -0.2, -0.2), (0.6, 0.2, 0.2)),
 }
 _FINGER = ((0.8, 0.3, 0.8), (-0.6, -0.6, -2.0), (0.6, 0.6, 0.5))
+
+
+def rolling(skeleton):
+    """(B,): whether a bone is a forearm, whose table is of how it is rolled, bent and bent sideways (compiled_rotations.forearm_angles)."""
+    return np.array([name.endswith("LowerArm") for name in skeleton.names])
 
 
 def joint_tables(skeleton):

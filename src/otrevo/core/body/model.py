@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from otrevo.core.body.joints import joint_tables
+from otrevo.core.body.joints import joint_tables, rolling
 from otrevo.core.body.skeleton import BODY_BONES, Skeleton, generic_skeleton
 from otrevo.core.body.tree_solver import BodyArrays, chains
 
@@ -29,7 +29,7 @@ class BodyModel:
         """The BodyArrays of this body, for compiled loops."""
         return BodyArrays(
             self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset_m,
-            self.sigma, self.low, self.high,
+            self.sigma, self.low, self.high, rolling(self.skeleton),
         )  # fmt: skip
 
     def with_geometry(self, rest_offset_m, marker_offset_m):

@@ -26,6 +26,7 @@ import numpy as np
 
 from otrevo.core.body.compiled_rotations import (
     exp_rotation,
+    forearm_angles,
     invert3,
     jit,
     log_rotation,
@@ -42,7 +43,8 @@ class BodyArrays(NamedTuple):
     """A body of B bones (root first) and M markers riding on them, for compiled loops.
 
     parents (B,); chain: see `chains`; rest_offset_m (B, 3) from parent to joint in T-pose; marker_bone (M,) and
-    marker_offset_m (M, 3) in T-pose axes; sigma, low, high (B, 3): stiffness and soft limits, radians.
+    marker_offset_m (M, 3) in T-pose axes; sigma, low, high (B, 3): stiffness and soft limits, radians, of the rotation vector, and where
+    `rolls` (B,) says that the bone is a forearm, of its forearm_angles.
     """
 
     parents: np.ndarray
@@ -53,6 +55,7 @@ class BodyArrays(NamedTuple):
     sigma: np.ndarray
     low: np.ndarray
     high: np.ndarray
+    rolls: np.ndarray
 
 
 class Observed(NamedTuple):
@@ -266,7 +269,13 @@ def _add_expected(body, expected, local, damping, n):
             upright[i, j] = 1.0 if i == j else 0.0
     for b in range(body.parents.shape[0]):
         k, p = b + 1, body.parents[b]
-        log_rotation(local[b], v)
+        turn, own, wish = n.world[p] if p >= 0 else upright, n.h[k, 0], expected.weight[b]
+        if body.rolls[b]:
+            forearm_angles(local[b], v, a)
+            multiply(turn, a, n.inverse[k])  # nothing is in there yet
+            turn = n.inverse[k]
+        else:
+            log_rotation(local[b], v)
         for axis in range(3):
             slope[axis] = 1.0 / (sigma[b, axis] * sigma[b, axis])
             pull[axis] = -slope[axis] * v[axis]
@@ -274,7 +283,14 @@ def _add_expected(body, expected, local, damping, n):
             if beyond != 0.0:
                 slope[axis] += LIMIT_WEIGHT
                 pull[axis] -= LIMIT_WEIGHT * beyond
-        wish = expected.weight[b]
+        w0, w1, w2, e0, e1, e2 = slope[0], slope[1], slope[2], pull[0], pull[1], pull[2]
+        for i in range(3):
+            u0, u1, u2 = turn[i, 0], turn[i, 1], turn[i, 2]
+            g[k, i] += u0 * e0 + u1 * e1 + u2 * e2
+            u0, u1, u2 = w0 * u0, w1 * u1, w2 * u2
+            for j in range(3):
+                own[i, j] += u0 * turn[j, 0] + u1 * turn[j, 1] + u2 * turn[j, 2]
+            own[i, i] += damping + wish
         if wish > 0.0:
             for i in range(3):
                 for j in range(3):
@@ -284,18 +300,9 @@ def _add_expected(body, expected, local, damping, n):
                         + wanted[b, i, 2] * local[b, j, 2]
                     )
             log_rotation(a, v)
-            for axis in range(3):
-                slope[axis] += wish
-                pull[axis] += wish * v[axis]
-        turn, own = n.world[p] if p >= 0 else upright, n.h[k, 0]
-        w0, w1, w2, e0, e1, e2 = slope[0], slope[1], slope[2], pull[0], pull[1], pull[2]
-        for i in range(3):
-            u0, u1, u2 = turn[i, 0], turn[i, 1], turn[i, 2]
-            g[k, i] += u0 * e0 + u1 * e1 + u2 * e2
-            u0, u1, u2 = w0 * u0, w1 * u1, w2 * u2
-            for j in range(3):
-                own[i, j] += u0 * turn[j, 0] + u1 * turn[j, 1] + u2 * turn[j, 2]
-            own[i, i] += damping
+            turn = n.world[p] if p >= 0 else upright
+            for i in range(3):
+                g[k, i] += wish * (turn[i, 0] * v[0] + turn[i, 1] * v[1] + turn[i, 2] * v[2])
 
 
 @jit

@@ -30,7 +30,7 @@ SHARE = 0.15  # of what is felt that is noise of the skin
 BLOW = 4.0  # from so many times the noise on a sample counts little
 REACH = 5  # pieces on either side of one whose turn is still felt
 FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
-FEWEST_STANDS = 4
+FEWEST_STANDS = 3
 FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
 STANDS_RAD_S, STANDS_MS2, LEVEL = 0.35, 1.0, np.cos(np.radians(45.0))
 UP = np.array([0.0, 1.0, 0.0])
@@ -335,7 +335,7 @@ def _add_standing(evidence, world, stands, piece_of):
     if len(piece) < 4:
         return
     apart_s = np.abs(piece[:, None] - piece[None]) * PIECE_S
-    stray = max(FLAT_RAD, _changes_between(piece, up))  # of feet that dangle, or stand on their toes
+    stray = max(FLAT_RAD, changes_between(piece, up))  # of feet that dangle, or stand on their toes
     covariance = stray**2 * np.exp(-apart_s / FLAT_S) + FLOOR_RAD**2 * np.exp(-apart_s / FLOOR_S)
     certainty = np.linalg.inv(covariance + READ_RAD**2 * np.eye(len(piece)))
     firm = certainty.sum(axis=1)
@@ -346,10 +346,11 @@ def _add_standing(evidence, world, stands, piece_of):
         _add_lasting(evidence.slip_pull, piece, turn * (certainty @ up[:, axis])[:, None])
 
 
-def _changes_between(piece, up):
+def changes_between(piece, up):
     """How far what is up for a foot strays from one stand to the next, one sigma, rad; piece (P,), up (P, 3). Of a few stands nothing is known."""
     first = np.flatnonzero(np.r_[True, np.diff(piece) > 1])
     if len(first) < FEWEST_STANDS:
         return 0.0
     each = np.add.reduceat(up[:, [0, 2]], first, axis=0) / np.diff(np.r_[first, len(piece)])[:, None]
-    return float(1.48 * np.median(np.abs(np.diff(each, axis=0)), axis=0).max() / np.sqrt(2))
+    apart = np.abs(np.diff(each, axis=0)) / np.sqrt(2)
+    return float(np.maximum(1.48 * np.median(apart, axis=0), np.percentile(apart, 80, axis=0) / 1.28).max())

@@ -22,7 +22,7 @@ from otrevo.core.inertial.poses import plain
 # At an elbow: rolling, bending and sideways.
 STRAYS_DEG = {
     "spine": (None, 20, 16), "Shoulder": (10, 10, 12), "LowerArm": (None, None, 6), "Hand": (5, 20, None),
-    "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 8, 10),
+    "UpperLeg": (None, 20, 20), "LowerLeg": (None, 5, 4), "Foot": (None, 14, 10),
 }  # fmt: skip
 # the same of an arm against the chest, where no sensor is on the collar bone between them
 ACROSS_DEG = {"UpperArm": (None, 30, None)}
@@ -78,7 +78,7 @@ def angles_of(joint, above, below, piece_of, piece_s, priors, across=False, alon
     if len(piece) < 4:
         return {}
     above, below = above[known], below[known]
-    value = np.add.reduceat(_angles(joint, above, below), first, axis=0) / count[:, None]
+    value = np.add.reduceat(joint_angles(joint, above, below), first, axis=0) / count[:, None]
     middle = first + count // 2
     by_mount, by_heading = _changes(joint, above[middle], below[middle])
     if plain(joint) in HINGES:  # what a turn about it seems to change is what has strayed, and would be taken for news
@@ -104,7 +104,7 @@ def angles_of(joint, above, below, piece_of, piece_s, priors, across=False, alon
     return out
 
 
-def _angles(joint, above, below):
+def joint_angles(joint, above, below):
     """(..., 3) rad of a joint by the rotations of the bones beside it."""
     turn = quaternion_multiply(quaternion_conjugate(above), below)
     if plain(joint) != "LowerArm":
@@ -112,7 +112,7 @@ def _angles(joint, above, below):
     turn = matrix_from_quaternion(turn)
     return np.stack(
         [
-            np.arctan2(turn[..., 2, 1], turn[..., 1, 1]),
+            np.arctan2(-turn[..., 1, 2], turn[..., 1, 1]),
             np.arctan2(-turn[..., 2, 0], turn[..., 0, 0]),
             np.arcsin(np.clip(turn[..., 1, 0], -1.0, 1.0)),
         ],
@@ -126,7 +126,7 @@ def _changes(joint, above, below):
     back = quaternion_conjugate(turns)
 
     def slope(one, two):
-        return (_angles(joint, *one) - _angles(joint, *two)) / (2 * STEP_RAD)
+        return (joint_angles(joint, *one) - joint_angles(joint, *two)) / (2 * STEP_RAD)
 
     by_above = slope((quaternion_multiply(above, turns), below), (quaternion_multiply(above, back), below))
     by_below = slope((above, quaternion_multiply(below, turns)), (above, quaternion_multiply(below, back)))

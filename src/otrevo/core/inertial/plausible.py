@@ -3,8 +3,8 @@
 import numpy as np
 
 from otrevo.core.body.joints import joint_tables
-from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
 from otrevo.core.errors import InputError
+from otrevo.core.inertial.joint_freedom import joint_angles
 from otrevo.core.inertial.joints import links_of
 from otrevo.core.words import in_words
 
@@ -38,8 +38,8 @@ def impossible_joints(skeleton, names, world):
     number, out, looked = {n: s for s, n in enumerate(names)}, {}, 0
     world = world[:: max(1, len(world) // LOOKS)]
     for above, below, joint in links_of(names):
-        local = quaternion_multiply(quaternion_conjugate(world[:, number[above]]), world[:, number[below]])
-        bend = rotvec_from_quaternion(local[np.isfinite(local[:, 0])])
+        pair = world[:, [number[above], number[below]]]
+        bend = joint_angles(joint, *pair[np.isfinite(pair[..., 0]).all(axis=1)].swapaxes(0, 1))
         if len(bend) < 10:
             continue
         chain, bone = [], skeleton.index(below)

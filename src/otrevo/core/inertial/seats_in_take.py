@@ -29,9 +29,9 @@ def seats_in_take(times_s, world, calibration, headings):
     world (T, S, 4): what sensors say of bones at times_s, by the calibration and the headings of the same sensors.
     """
     names = calibration.names
-    spacing_s, piece_of = _pieces(times_s)
+    spacing_s, piece_of = pieces_of(times_s)
     world, piece_of = world[piece_of >= 0], piece_of[piece_of >= 0]
-    angles = _angles(names, world, piece_of, spacing_s)
+    angles = telling_angles(names, world, piece_of, spacing_s)
     unknown = _Unknown(calibration, headings, [(above, below) for above, below, _ in angles])
     normal, aim = np.diag(1 / unknown.sd**2), np.zeros(len(unknown.sd))
     for above, below, angle in angles:
@@ -47,6 +47,10 @@ def seats_in_take(times_s, world, calibration, headings):
         aim += firm.T @ angle.value
     covariance = np.linalg.inv(normal)
     off = covariance @ aim
+    further = unknown.skin[off[unknown.skin] < 0]  # no skin turns further than its limb
+    normal[further, further] += 1 / LEAST_SD**2
+    covariance = np.linalg.inv(normal)
+    off = covariance @ aim
     turn = unknown.mounts @ off[unknown.seats]
     covariance = unknown.mounts @ covariance[np.ix_(unknown.seats, unknown.seats)] @ unknown.mounts.T
     covariance = np.diagonal(covariance.reshape((len(names), 3) * 2), axis1=1, axis2=3)
@@ -58,7 +62,8 @@ def seats_in_take(times_s, world, calibration, headings):
         joint_sd_deg=joint_sd_deg,
     )
     headings = replace(headings, angle_rad=headings.angle_rad + off[unknown.headings])
-    missed = off[unknown.skin] / (1 + off[unknown.skin])  # of the whole turn, where `off` is of what is seen of it
+    missed = np.maximum(off[unknown.skin], 0.0)
+    missed = missed / (1 + missed)  # of the whole turn, where `off` is of what is seen of it
     return calibration, headings, dict(zip(unknown.limbs, missed.tolist(), strict=True))
 
 
@@ -97,7 +102,7 @@ class _Unknown:
         return out
 
 
-def _pieces(times_s):
+def pieces_of(times_s):
     """(seconds between pieces of a take, which of them each frame is in (T,), -1 of those in between)."""
     since = times_s - times_s[0]
     spacing_s = max(PIECE_S, float(since[-1]) / PIECES)
@@ -105,7 +110,7 @@ def _pieces(times_s):
     return spacing_s, np.where(np.abs(since - (piece_of + 0.5) * spacing_s) <= PIECE_S / 2, piece_of, -1)
 
 
-def _angles(names, world, piece_of, spacing_s):
+def telling_angles(names, world, piece_of, spacing_s):
     """[(bone above, bone below, Angle)] about which joints hardly turn, by rotations world (T, S, 4)."""
     out = []
     for above, below, joint in links_of(names):

@@ -39,6 +39,7 @@ MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
 RIVAL_LOOKS = 3
 RIVAL = 0.7  # what explains so much as well may be true instead
+BACK = 0.5  # of how far a sensor was turned: so much of it is turned back later where it comes back
 APART_S = 10.0  # between two that are put right at once
 
 
@@ -87,7 +88,7 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
 
     recording, calibration: of the same sensors, in the same order. progress: called with the share of the take that has been looked at first.
     """
-    sensed = felt(recording)
+    read, sensed = recording, felt(recording)
     headings = find_headings(recording, calibration, sensed)
     found, changed, likely = [], None, {}
     for _ in range(MOST_LOOKS):
@@ -107,9 +108,22 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
         changed = [*left.values(), *new]
         recording = _turned_back(recording, calibration, changed)
         sensed = felt_again(sensed, recording, {turn.sensor for turn in changed})
-    if found:
+    lasting = [turn for turn in found if turn.rotvec is None or not _come_back(turn.sensor, found)]
+    if len(lasting) < len(found):
+        found, recording = lasting, _turned_back(read, calibration, lasting)
+        sensed = felt(recording)
+    if found or recording is not read:
         headings = find_headings(recording, calibration, sensed)
     return sorted((_fault(turn, recording) for turn in found), key=lambda f: f.start), recording, headings
+
+
+def _come_back(sensor, found):
+    """Whether a sensor's slips come back. Nobody's sensor does that: a limb is held otherwise for a while, and its skin gives."""
+    slips = sorted((t for t in found if t.sensor == sensor and t.rotvec is not None), key=lambda t: t.at_s)
+    so_far = itertools.accumulate(slips, _Turn.and_then)
+    return any(
+        -(then.rotvec @ turn.rotvec) > BACK * turn.size_rad**2 for turn, then in zip(so_far, slips[1:], strict=False)
+    )
 
 
 def _told(recording, calibration, headings, sensed, changed):

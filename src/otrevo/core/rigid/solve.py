@@ -26,6 +26,7 @@ from otrevo.core.conventions import (
 from otrevo.core.errors import InputError
 from otrevo.core.inertial.poses import LIMBS, T_POSE_SD, plain
 from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
+from otrevo.core.rigid.skin_turns import missed_by_skin, turned_further
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty, sampled
 from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry
@@ -115,26 +116,27 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         raise InputError(f"{len(bodies)} bodies are on limbs; expected {FEWEST} at least.")
     at = [recording.names.index(n) for n in bodies]
     # rest faces +Z, and the T-pose is held at rest
-    points = quaternion_rotate(
-        _about_up(-found.facing_rad), _points(recording.position_m[:, at], recording.rotation[:, at])
-    )
+    forward = _about_up(-found.facing_rad)
+    position_m = quaternion_rotate(forward, recording.position_m[:, at])
+    rotation = quaternion_multiply(forward, recording.rotation[:, at])
+    points = _points(position_m, rotation)
     in_t_pose = _rigid(np.nanmedian(points[found.frames], axis=0))
     model = _in_t_pose(found, in_t_pose, height_m, bodies)
     model = _stiff(model, stiffness or {})
     rate = Fraction(recording.rate_hz).limit_denominator(1001)
     held = int(found.frames[len(found.frames) // 2])
     picked = np.unique(np.append(_frames(points, recording.rate_hz), held))
-    shown = points[picked]
-    shown[picked == held] = in_t_pose
     rest_share = share_of_rest(
         model, picked == held, MEAN_FRAMES / len(picked), {"Foot": np.array(FEET_MEAN_FRAMES) / len(picked)}
     )
     across_m = [LIMB_ACROSS_M if plain(b) in LIMBS.values() else PRIOR_ACROSS_M for b in model.skeleton.names[1:]]
     performer, seats = _performer(model, height_m, bodies), model
-    bones = [found.bones[n] for n in bodies]
+    bones, missed = [found.bones[n] for n in bodies], {}
     information = _seats_information(model.marker_offset_m - _middles(model), bones)
     counted, strays_m = _counted(picked, recording.rate_hz), np.full(len(model.marker_names), STRAYS_M)
     for number in range(ROUNDS):
+        shown = points[picked]
+        shown[picked == held] = in_t_pose  # in which no limb is turned, and skin misses nothing
         first = solve_take(shown, rate, performer, model=_as_stiff(performer, model), scale_m=SCALES_M[number])
         local = matrix_from_quaternion(
             first.motion.rotation_local[:, [first.motion.skeleton.index(n) for n in model.skeleton.names]]
@@ -152,6 +154,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         # from where they are now, on straight lines to where the T-pose has them
         back = np.cross(np.repeat(turns.as_rotvec(), 4, axis=0), turned)
         seats = replace(model, marker_offset_m=turned - back + _middles(model))
+        points, missed = _further(bones, position_m, rotation, performer, recording.rate_hz)
         progress(0.15 + 0.6 * (number + 1) / ROUNDS)
     fitted = _as_stiff(performer, model)
     solution = solve_take(points, rate, performer, progress=lambda s: progress(0.75 + 0.2 * s), model=fitted)
@@ -169,7 +172,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
         "bodies": len(bodies), "frames": len(motion), "rate": str(rate),
         "residual_rms_mm": round(1000 * float(np.sqrt(np.nanmean(np.square(solution.marker_residual_m)))), 2),
         "t_pose_s": round(float(found.frames.mean()) / recording.rate_hz, 2), "facing_deg": round(float(np.degrees(found.facing_rad)), 1),
-        "unit": recording.unit, "up": recording.up,
+        "unit": recording.unit, "up": recording.up, "skin_missed": {limb: round(share / (1 + share), 2) for limb, share in missed.items()},
     }  # fmt: skip
     progress(1.0)
     return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
@@ -188,6 +191,17 @@ def _points(position_m, rotation):
     """Four points (T, 4 N, 3) for every body (T, N, ...)."""
     corners = quaternion_rotate(rotation[:, :, None], _CORNERS)
     return np.ascontiguousarray((position_m[:, :, None] + corners).reshape(len(position_m), -1, 3))
+
+
+def _further(bones, position_m, rotation, performer, hz):
+    """(points (T, 4 N, 3) of bodies as they would be had skin come along with their limbs, what it missed as from missed_by_skin)."""
+    offsets = performer.marker_offset_m.reshape(-1, 4, 3)
+    seat_m = offsets.mean(axis=1)
+    mount = np.array([_aligned(o - s, _CORNERS).as_quat() for o, s in zip(offsets, seat_m, strict=True)])
+    world = quaternion_multiply(rotation, quaternion_conjugate(mount))
+    missed = missed_by_skin(bones, world, np.arange(len(world)) / hz)
+    world, position_m = turned_further(bones, world, position_m, seat_m, missed)
+    return _points(position_m, quaternion_multiply(world, mount)), missed
 
 
 def _about_up(angle_rad):

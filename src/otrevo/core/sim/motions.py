@@ -13,6 +13,7 @@ from otrevo.core.body.kinematics import Motion, forward_kinematics
 from otrevo.core.conventions import (
     matrix_from_quaternion,
     quaternion_conjugate,
+    quaternion_from_euler,
     quaternion_from_rotvec,
     quaternion_multiply,
     quaternion_rotate,
@@ -56,7 +57,8 @@ class Performance:
 
 
 class _Keys:
-    """Key poses: for each time, joint rotation vectors in degrees; a bone not named is back at zero."""
+    """Key poses: for each time, joint rotation vectors in degrees, of forearms how they are rolled, bent and bent sideways; a bone not named is back at
+    zero."""
 
     def __init__(self, meeting_deg=-97.0, seat_m=0.8, scale=1.0):
         self.meeting_deg = meeting_deg  # how far the upper arms turn forward when the palms meet
@@ -358,6 +360,9 @@ def perform(name, performer, seed, rate, position_m=(0.0, 0.0), facing_rad=0.0):
         rotvec[:, b, 1] = s * np.minimum(s * rotvec[:, b, 1], np.radians(2.0))
         rotvec[:, b, 2] *= 0.2
     local = quaternion_from_rotvec(rotvec)
+    for side in ("left", "right"):  # a forearm is keyed as rolled about its own line, bent and bent sideways
+        b = skeleton.index(f"{side}LowerArm")
+        local[:, b] = quaternion_from_euler("YZX", np.roll(rotvec[:, b], -1, axis=1))
 
     rest = skeleton.rest_offset_m
     sway = band_noise(rng, frames, 3, hz, 0.1, 0.8) * np.array([0.006, 0.0015, 0.006])

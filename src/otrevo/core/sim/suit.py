@@ -119,7 +119,7 @@ def sense(motion, suit, times, start_s, rng):
     for name, share in suit.missed.items():
         s = suit.names.index(name)
         mount = suit.mount[s]
-        turned = np.interp(times, source, _turned(motion, name))[:, None] * _line(motion.skeleton, name)
+        turned = np.interp(times, source, turned_about_line(motion, name))[:, None] * line_of(motion.skeleton, name)
         back = quaternion_from_rotvec(quaternion_rotate(quaternion_conjugate(mount), -share * turned))
         sensor[:, s] = quaternion_multiply(sensor[:, s], back)
     for name, at, rotvec in suit.slips:
@@ -169,17 +169,17 @@ def _smooth_acceleration(source, place, rate_hz, times):
     )
 
 
-def _line(skeleton, limb):
+def line_of(skeleton, limb):
     """Along a limb in the T-pose, a unit (3,)."""
     side = limb.removesuffix(limb.removeprefix("left").removeprefix("right"))
     along = skeleton.rest_offset_m[skeleton.index(side + _ENDS[limb.removeprefix(side)])]
     return along / np.linalg.norm(along)
 
 
-def _turned(motion, limb):
+def turned_about_line(motion, limb):
     """How far a limb is turned about its line (T,), rad."""
     q = motion.rotation_local[:, motion.skeleton.index(limb)]
-    return np.unwrap(2 * np.arctan2(q[:, :3] @ _line(motion.skeleton, limb), q[:, 3]))
+    return np.unwrap(2 * np.arctan2(q[:, :3] @ line_of(motion.skeleton, limb), q[:, 3]))
 
 
 def _swing(acceleration, rng):

@@ -2,8 +2,6 @@
 
 import numpy as np
 
-from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply, rotvec_from_quaternion
-
 
 def suit_warm_up(k, rng):
     """Arms down, T-pose, every joint through its range, steps to and fro, arms down."""
@@ -27,7 +25,7 @@ def suit_warm_up(k, rng):
             k.both(UpperArm=(60, 0, 0)), k.both(UpperArm=(-50, 0, 0)), {})  # fmt: skip
     for _ in range(3):
         through(0.45, k.both(LowerArm=(0, -120, 0)), k.both(LowerArm=(0, -10, 0)))
-    through(0.45, k.both(LowerArm=_elbow(-80, 60)), k.both(LowerArm=_elbow(-80, -60)), {},
+    through(0.45, k.both(LowerArm=(60, -80, 0)), k.both(LowerArm=(-60, -80, 0)), {},
             k.both(Hand=(0, 0, -50)), k.both(Hand=(0, 0, 45)), {}, closed, {}, closed, {})  # fmt: skip
     through(0.6, {"spine": (28, 0, 0), "chest": (22, 0, 0), "upperChest": (10, 0, 0)}, {},
             {"spine": (0, 18, 0), "chest": (0, 18, 0)}, {"spine": (0, -18, 0), "chest": (0, -18, 0)}, {},
@@ -59,12 +57,6 @@ def fists(k):
         for p in ("Proximal", "Intermediate", "Distal")
     }
     return k.both(**curl, ThumbProximal=(0, -35, -15), ThumbDistal=(0, -40, -15))
-
-
-def _elbow(bend, roll):
-    """Rotation vector in degrees of a left forearm that bends about its hinge and rolls about its own line."""
-    bent, rolled = (quaternion_from_rotvec(np.radians(v)) for v in ([0.0, bend, 0.0], [roll, 0.0, 0.0]))
-    return tuple(np.degrees(rotvec_from_quaternion(quaternion_multiply(bent, rolled))))
 
 
 def walk_to(k, t, places, down, step_s=0.6):

@@ -6,7 +6,14 @@ straight, chance decides, and from frame to frame the solver cannot find back th
 
 import numpy as np
 
-from otrevo.core.body.compiled_rotations import copy_rotations, exp_rotation, jit, log_rotation, multiply
+from otrevo.core.body.compiled_rotations import (
+    copy_rotations,
+    exp_rotation,
+    forearm_angles,
+    jit,
+    log_rotation,
+    multiply,
+)
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, refine_pose
 from otrevo.core.solve.regain import robust_cost, take_over
 
@@ -44,9 +51,12 @@ def bent_back(body, local, position_m, sensed):
 @jit
 def _beyond_limits(body, local):
     """What the soft limits of a pose's joints cost."""
-    cost, v = 0.0, np.empty(3)
+    cost, v, axes = 0.0, np.empty(3), np.empty((3, 3))
     for b in range(body.parents.shape[0]):
-        log_rotation(local[b], v)
+        if body.rolls[b]:
+            forearm_angles(local[b], v, axes)
+        else:
+            log_rotation(local[b], v)
         for axis in range(3):
             off = min(body.high[b, axis] - v[axis], 0.0) + max(body.low[b, axis] - v[axis], 0.0)
             cost += LIMIT_WEIGHT * off * off

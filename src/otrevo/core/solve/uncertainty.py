@@ -32,7 +32,7 @@ from typing import NamedTuple
 import numpy as np
 import scipy
 
-from otrevo.core.body.compiled_rotations import jit
+from otrevo.core.body.compiled_rotations import forearm_angles, jit, multiply
 from otrevo.core.body.kinematics import forward_kinematics
 from otrevo.core.conventions import (  # fmt: skip
     find_runs,
@@ -128,10 +128,21 @@ def _add_marker(chain, joint, x, w, arm, h):
 
 
 @jit
+def _forearm_axes(above, world, out):
+    """The axes in the world about which a forearm rolls, bends and is bent sideways, into the columns of out (3, 3), by world rotations."""
+    local, angles, axes = np.empty((3, 3)), np.empty(3), np.empty((3, 3))
+    for i in range(3):
+        for j in range(3):
+            local[i, j] = above[0, i] * world[0, j] + above[1, i] * world[1, j] + above[2, i] * world[2, j]
+    forearm_angles(local, angles, axes)
+    multiply(above, axes, out)
+
+
+@jit
 def _fill_information(body, pose, weight, target_weight, bridge, h):
     """H of one frame, into h (n, n), of which the lower triangle counts; bridge (1 + B,): of the root's place and the bones' rotations."""
     h[:] = 0.0
-    arm = np.empty((body.chain.shape[1], 3))
+    arm, hinge = np.empty((body.chain.shape[1], 3)), np.empty((3, 3))
     for i in range(3):
         h[i, i] = 1e-6 + bridge[0]
     for m in range(body.marker_bone.shape[0]):
@@ -139,6 +150,10 @@ def _fill_information(body, pose, weight, target_weight, bridge, h):
             _add_marker(body.chain[body.marker_bone[m] + 1], pose.joint, pose.marker[m], weight[m], arm, h)
     for b in range(body.parents.shape[0]):
         p, at = body.parents[b], 3 + 3 * b
+        axes = pose.rotation[p]
+        if body.rolls[b]:
+            _forearm_axes(axes, pose.rotation[b], hinge)
+            axes = hinge
         for i in range(3):
             h[at + i, at + i] += bridge[1 + b]
             for j in range(3):
@@ -147,7 +162,7 @@ def _fill_information(body, pose, weight, target_weight, bridge, h):
                 else:
                     for axis in range(3):
                         stiff = 1.0 / body.sigma[b, axis] ** 2
-                        h[at + i, at + j] += pose.rotation[p, i, axis] * stiff * pose.rotation[p, j, axis]
+                        h[at + i, at + j] += axes[i, axis] * stiff * axes[j, axis]
         if target_weight[b] > 0.0:  # a sensor feels every rotation above its bone
             chain = body.chain[b + 1]
             for one in chain:

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from otrevo.core.body.compiled_rotations import log_rotation, log_rotations, log_slope
+from otrevo.core.body.compiled_rotations import forearm_angles, log_rotation, log_slope
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
 from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance
 
@@ -138,7 +138,14 @@ def pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
     theta, stiff, pull, slope, by_world = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3)), np.empty((3, 3))
     for f in range(local.shape[0]):
         for b in range(body.parents.shape[0]):
-            log_rotation(local[f, b], theta)
+            if body.rolls[b]:
+                forearm_angles(local[f, b], theta, by_world)
+                for k in range(3):
+                    for i in range(3):
+                        slope[k, i] = by_world[i, k]
+            else:
+                log_rotation(local[f, b], theta)
+                log_slope(theta, slope)
             for k in range(3):
                 rest = rest_share[f, b, k] / body.sigma[b, k] ** 2
                 stiff[k], pull[k] = rest, -rest * theta[k]
@@ -146,7 +153,6 @@ def pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
                 if beyond != 0.0:
                     stiff[k] += limit_share * LIMIT_WEIGHT
                     pull[k] += limit_share * LIMIT_WEIGHT * beyond
-            log_slope(theta, slope)
             axes = world[f, body.parents[b]] if body.parents[b] >= 0 else np.eye(3)
             by_world[:] = 0.0
             for k in range(3):
@@ -159,6 +165,19 @@ def pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
                     gp[f, at + i] += by_world[k, i] * pull[k]
                     for j in range(3):
                         hpp[f, at + i, at + j] += by_world[k, i] * stiff[k] * by_world[k, j]
+
+
+@njit(cache=True, error_model="numpy")
+def _turns(local, rolls):
+    """How every joint is turned (F, B, 3), rad, by local rotations (F, B, 3, 3), as its stiffness is measured."""
+    out, axes = np.empty(local.shape[:3]), np.empty((3, 3))
+    for f in range(local.shape[0]):
+        for b in range(local.shape[1]):
+            if rolls[b]:
+                forearm_angles(local[f, b], out[f, b], axes)
+            else:
+                log_rotation(local[f, b], out[f, b])
+    return out
 
 
 def pose_all(model, root, local):
@@ -345,7 +364,7 @@ def fit_geometry(
     sharpness += np.linalg.slogdet(normal_gg)[1]
     information = known + INDEPENDENT * (normal_gg - known)
     distance2 = (r**2).sum(-1)
-    theta = log_rotations(local)
+    theta = _turns(local, model.arrays.rolls)
     g = _stack(offsets, positions)
     if growth:
         mean[bone_size:] = growth.positions_with(offsets).ravel()

@@ -43,6 +43,6 @@ def share_of_rest(model, held, usual, others, local=None):
             out[:, b, axis] = np.maximum(out[:, b, axis], firm)
         out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
         if plain(bone) == "LowerArm" and local is not None:
-            rolled = np.arctan2(local[:, b, 2, 1], local[:, b, 1, 1])
+            rolled = np.arctan2(-local[:, b, 1, 2], local[:, b, 1, 1])
             out[held & (rolled < -PALMS_FORWARD_RAD), b, 0] = others.get(plain(bone), usual)
     return out
