@@ -28,7 +28,7 @@ def missed_by_skin(bones, world, times_s):
         if plain(limb) not in SKIN or above is None:
             continue
         turned = turned_about_line(limb, world[:, bones.index(above)], world[:, bones.index(limb)])
-        turned = np.array([turned[piece_of == piece].mean() for piece in angle.piece])
+        turned = (np.bincount(piece_of, turned) / np.maximum(np.bincount(piece_of), 1))[angle.piece]
         along = angle.by_mount[0] @ SKIN[plain(limb)]
         by = np.column_stack([*angle.by_mount.swapaxes(1, 2).reshape(6, -1), along, -turned * along])
         firm = angle.certainty @ by
