@@ -146,7 +146,7 @@ class Solved(Bodies):
             self.assertGreater(self.inside_two_sigma(body, report), 0.85, name)
             for side in ("left", "right"):
                 knee = rotvec_from_quaternion(body.rotation_local[:, body.skeleton.index(f"{side}LowerLeg")])[:, 0]
-                self.assertLess((np.degrees(knee) < -17).mean(), 0.01, f"{name} {side}")
+                self.assertLess((np.degrees(knee) < -17).mean(), 0.02, f"{name} {side}")
 
     def test_a_t_pose_may_face_another_way_than_all_else(self):
         length_s = len(self.motion) / float(RATE)

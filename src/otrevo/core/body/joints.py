@@ -1,9 +1,10 @@
 """What joints like to do: stiffness towards rest and soft limits, per bone and axis.
 
 Values describe the local rotation vector (radians) in T-pose world axes of the left side: +x flexes a knee, -y flexes
-the left elbow, z raises or lowers an arm. Those of a forearm are how it is rolled, bent and bent sideways. Right limbs are mirrored (y and z change sign). `sigma` is how far a joint
-strays from rest before the prior pulls as hard as one standard deviation; small values are stiff. They are weak
-against markers and matter only where nothing measures (collar bones, toes, a hand that lost its markers).
+the left elbow, z raises or lowers an arm. Those of a forearm are how it is rolled, bent and bent sideways. Right limbs
+are mirrored (y and z change sign). `sigma` is how far a joint strays from rest before the prior pulls as hard as one
+standard deviation; small values are stiff. They are weak against markers and matter only where nothing measures
+(collar bones, toes, a hand that lost its markers).
 """
 
 import numpy as np

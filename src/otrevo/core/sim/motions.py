@@ -57,8 +57,10 @@ class Performance:
 
 
 class _Keys:
-    """Key poses: for each time, joint rotation vectors in degrees, of forearms how they are rolled, bent and bent sideways; a bone not named is back at
-    zero."""
+    """Key poses: for each time, joint rotation vectors in degrees, of forearms how they are rolled, bent and bent sideways.
+
+    A bone that is not named is back at zero.
+    """
 
     def __init__(self, meeting_deg=-97.0, seat_m=0.8, scale=1.0):
         self.meeting_deg = meeting_deg  # how far the upper arms turn forward when the palms meet
