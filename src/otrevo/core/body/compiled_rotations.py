@@ -125,6 +125,20 @@ def forearm_angles(m, out, axes):
     axes[0, 2], axes[1, 2], axes[2, 2] = -m[2, 0] / ahead, 0.0, m[0, 0] / ahead
 
 
+def angles_of_forearms(local):
+    """forearm_angles (..., 3) of local rotations (..., 3, 3)."""
+    out = np.empty(local.shape[:-1])
+    _each_forearm(np.ascontiguousarray(local).reshape(-1, 3, 3), out.reshape(-1, 3))
+    return out
+
+
+@jit
+def _each_forearm(local, out):
+    axes = np.empty((3, 3))
+    for k in range(local.shape[0]):
+        forearm_angles(local[k], out[k], axes)
+
+
 @jit
 def to_quaternion(m, out):
     """Unit quaternion (4,) of rotation matrix m, into out; by the best of four pivots (Shepperd 1978)."""

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from otrevo.core.body.compiled_rotations import angles_of_forearms
 from otrevo.core.conventions import (
     matrix_from_quaternion,
     quaternion_conjugate,
@@ -109,15 +110,7 @@ def joint_angles(joint, above, below):
     turn = quaternion_multiply(quaternion_conjugate(above), below)
     if plain(joint) != "LowerArm":
         return rotvec_from_quaternion(turn)
-    turn = matrix_from_quaternion(turn)
-    return np.stack(
-        [
-            np.arctan2(-turn[..., 1, 2], turn[..., 1, 1]),
-            np.arctan2(-turn[..., 2, 0], turn[..., 0, 0]),
-            np.arcsin(np.clip(turn[..., 1, 0], -1.0, 1.0)),
-        ],
-        axis=-1,
-    )
+    return angles_of_forearms(matrix_from_quaternion(turn))
 
 
 def _changes(joint, above, below):

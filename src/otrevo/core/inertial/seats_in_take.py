@@ -47,10 +47,11 @@ def seats_in_take(times_s, world, calibration, headings):
         aim += firm.T @ angle.value
     covariance = np.linalg.inv(normal)
     off = covariance @ aim
-    further = unknown.skin[off[unknown.skin] < 0]  # no skin turns further than its limb
-    normal[further, further] += 1 / LEAST_SD**2
-    covariance = np.linalg.inv(normal)
-    off = covariance @ aim
+    further = unknown.skin[off[unknown.skin] < 0]
+    if len(further):  # no skin turns further than its limb
+        normal[further, further] += 1 / LEAST_SD**2
+        covariance = np.linalg.inv(normal)
+        off = covariance @ aim
     turn = unknown.mounts @ off[unknown.seats]
     covariance = unknown.mounts @ covariance[np.ix_(unknown.seats, unknown.seats)] @ unknown.mounts.T
     covariance = np.diagonal(covariance.reshape((len(names), 3) * 2), axis1=1, axis2=3)

@@ -6,6 +6,7 @@ what they would in a take, by how near rest the joint mostly is.
 
 import numpy as np
 
+from otrevo.core.body.compiled_rotations import angles_of_forearms
 from otrevo.core.inertial.poses import PALMS_FORWARD_RAD, plain
 
 # how well people hold each joint in a T-pose, degrees; feet are flat on the floor however the knees are bent
@@ -43,6 +44,6 @@ def share_of_rest(model, held, usual, others, local=None):
             out[:, b, axis] = np.maximum(out[:, b, axis], firm)
         out[held, b] = (sigma[b] / np.radians(HELD_DEG.get(plain(bone), USUALLY_HELD_DEG))) ** 2
         if plain(bone) == "LowerArm" and local is not None:
-            rolled = np.arctan2(-local[:, b, 1, 2], local[:, b, 1, 1])
+            rolled = angles_of_forearms(local[:, b])[:, 0]
             out[held & (rolled < -PALMS_FORWARD_RAD), b, 0] = others.get(plain(bone), usual)
     return out
