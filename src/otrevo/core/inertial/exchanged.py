@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from otrevo.core.inertial.joints import find_link, links_of
+from otrevo.core.inertial.joints import links_of, unexplained
 from otrevo.core.words import bones_in_a_row
 
 # so much better, as a sum of logarithms, must the joints be explained after an exchange: of two that anybody may confuse, and of a forearm and its hand,
@@ -144,7 +144,6 @@ def _unexplained(felt, names, known):
     for key in links_of(names):
         at = (*_numbers(names, key), key[2] in ("spine", "neck"))
         if at not in known:
-            link = find_link(named, *key)
-            known[at] = link.unexplained, link.felt_ms2
+            known[at] = unexplained(named, *key)
         out[key] = known[at]
     return out

@@ -117,9 +117,36 @@ def find_link(felt_, above, below, joint):
     return _find(felt_, above, below, joint, None, NEAR_M)
 
 
+def unexplained(felt_, above, below, joint):
+    """(unexplained, felt_ms2) of the Link between two sensors of a Felt, whatever limbs they are said to be on."""
+    sides = _sides(felt_, above, below, joint, None, NEAR_M)
+    (_, _, r, _, columns, _, _), _ = _fit(sides, felt_.alike, None)
+    return sides.unexplained(columns, r), float(sides.felt_ms2)
+
+
+@njit(cache=True, error_model="numpy")
+def _positive(normal):
+    """Whether a symmetric matrix (N, N) is positive definite: whether it has a Cholesky factor."""
+    factor = np.zeros(normal.shape)
+    for i in range(len(normal)):
+        for j in range(i + 1):
+            left = normal[i, j]
+            for k in range(j):
+                left -= factor[i, k] * factor[j, k]
+            if i != j:
+                factor[i, j] = left / factor[j, j]
+            elif left > 0.0:
+                factor[i, i] = np.sqrt(left)
+            else:
+                return False
+    return True
+
+
 @njit(cache=True, error_model="numpy")
 def _cleaned(normal):
     """A normal matrix (N, N) without what is negative in it."""
+    if _positive(normal):
+        return normal
     value, vector = np.linalg.eigh(normal)
     return (vector * np.maximum(value, 0.0)) @ np.ascontiguousarray(vector.T)
 
@@ -133,61 +160,74 @@ FAR_RAD, RIVAL = np.radians(75.0), 1.15
 
 
 @njit(cache=True, error_model="numpy")
-def _products(turn, times, weight, force_u, bend_u, force_l, bend_l, place_l):
-    """Weighted products (9, 9) of nine columns with each other, over samples and axes.
+def _show_places(columns, psi, drift, times, force_u, bend_u, force_l, bend_l):
+    """Fill in of the columns (9, 3 K), over axes and samples, what the joint's place above explains (0 to 2), what its place below does
+    (3 to 5), and what is to be explained (8).
 
-    Columns: what the joint's place above explains, what its place below does, what the heading between the filters does and its drift,
-    where the joint is at place_l (3,) below, and what is to be explained. turn (K, 3, 3) by the heading; times, weight (K,); force (K, 3)
-    and bend (K, 3, 3) of both sides.
+    psi, drift: the heading between the filters; times (K,); force (K, 3) and bend (K, 3, 3) of both sides.
     """
-    out, column = np.zeros((9, 9)), np.empty((3, 9))
-    for k in range(len(times)):
-        for i in range(3):
-            for a in range(3):
-                column[i, a] = bend_u[k, i, a]
-                column[i, 3 + a] = 0.0
-            column[i, 8] = -force_u[k, i]
-        felt_x = felt_z = 0.0
-        for j in range(3):
-            here = force_l[k, j]
-            for a in range(3):
-                here += bend_l[k, j, a] * place_l[a]
-            felt_x += turn[k, 0, j] * here
-            felt_z += turn[k, 2, j] * here
-            for i in range(3):
-                column[i, 8] += turn[k, i, j] * force_l[k, j]
-                for a in range(3):
-                    column[i, 3 + a] -= turn[k, i, j] * bend_l[k, j, a]
-        column[0, 6], column[1, 6], column[2, 6] = -felt_z, 0.0, felt_x
-        for i in range(3):
-            column[i, 7] = column[i, 6] * times[k]
-        for a in range(9):
-            for b in range(a + 1):
-                out[a, b] += weight[k] * (
-                    column[0, a] * column[0, b] + column[1, a] * column[1, b] + column[2, a] * column[2, b]
-                )
-    for a in range(9):
-        for b in range(a):
-            out[b, a] = out[a, b]
+    count = len(times)
+    for k in range(count):
+        c, s = np.cos(psi + drift * times[k]), np.sin(psi + drift * times[k])
+        x, y, z = k, count + k, 2 * count + k
+        for a in range(3):
+            columns[a, x], columns[a, y], columns[a, z] = bend_u[k, 0, a], bend_u[k, 1, a], bend_u[k, 2, a]
+            columns[3 + a, x] = -c * bend_l[k, 0, a] - s * bend_l[k, 2, a]
+            columns[3 + a, y] = -bend_l[k, 1, a]
+            columns[3 + a, z] = s * bend_l[k, 0, a] - c * bend_l[k, 2, a]
+        columns[8, x] = c * force_l[k, 0] + s * force_l[k, 2] - force_u[k, 0]
+        columns[8, y] = force_l[k, 1] - force_u[k, 1]
+        columns[8, z] = c * force_l[k, 2] - s * force_l[k, 0] - force_u[k, 2]
+
+
+@njit(cache=True, error_model="numpy")
+def _show_heading(columns, places, times, force_u):
+    """Fill in of the columns (9, 3 K) what the heading explains (6), and its drift (7), where the joint is at places (6,)."""
+    count = len(times)
+    for k in range(count):
+        x, z = k, 2 * count + k
+        felt_x, felt_z = columns[8, x] + force_u[k, 0], columns[8, z] + force_u[k, 2]  # at the joint, of the side below
+        for a in range(3):
+            felt_x -= columns[3 + a, x] * places[3 + a]
+            felt_z -= columns[3 + a, z] * places[3 + a]
+        columns[6, x], columns[6, count + k], columns[6, z] = -felt_z, 0.0, felt_x
+        columns[7, x], columns[7, count + k], columns[7, z] = -felt_z * times[k], 0.0, felt_x * times[k]
+
+
+@njit(cache=True, error_model="numpy")
+def _products(columns, weight):
+    """Products (9, 9) of the columns (9, 3 K) with each other, samples weighted (K,)."""
+    scaled, count = np.empty(columns.shape), len(weight)
+    for c in range(9):
+        for axis in range(3):
+            for k in range(count):
+                scaled[c, axis * count + k] = columns[c, axis * count + k] * weight[k]
+    return scaled @ columns.T
+
+
+@njit(cache=True, error_model="numpy")
+def _left(columns, places):
+    """What places (6,) leave of what is to be explained (3 K,), by the columns (9, 3 K)."""
+    out = columns[8].copy()
+    for a in range(6):
+        for k in range(len(out)):
+            out[k] -= columns[a, k] * places[a]
     return out
 
 
 @njit(cache=True, error_model="numpy")
-def _left(turn, force_u, bend_u, force_l, bend_l, r):
-    """Squares (K,) of what the places r (6,) leave of each sample; the rest as in _products."""
-    out = np.zeros(len(turn))
-    here = np.empty(3)
-    for k in range(len(turn)):
-        for j in range(3):
-            here[j] = force_l[k, j]
-            for a in range(3):
-                here[j] += bend_l[k, j, a] * r[3 + a]
-        for i in range(3):
-            left = force_u[k, i]
-            for a in range(3):
-                left += bend_u[k, i, a] * r[a] - turn[k, i, a] * here[a]
-            out[k] += left * left
-    return out
+def _weigh(columns, places, calm, usual_noise, weight):
+    """The noise by what places (6,) leave, usual_noise at least, and into weight (K,) how much samples count then; the rest as in _fitted."""
+    left, count = _left(columns, places), len(weight)
+    noise = usual_noise
+    for k in range(count):
+        left[k] = left[k] ** 2 + left[count + k] ** 2 + left[2 * count + k] ** 2
+    left2 = left[:count]
+    if count:
+        noise = max(usual_noise, np.sqrt(np.median(calm * left2) / 2.37))
+    for k in range(count):
+        weight[k] = calm[k] / (1 + left2[k] / (3 * ROBUST * noise) ** 2) ** 2
+    return noise
 
 
 _TURNED = np.array(
@@ -204,8 +244,8 @@ def _costs_of_headings(headings, upper, lower, trembles, skins, noise, usual_m, 
     (force_u, bend_u), (force_l, bend_l) = upper, lower
     flat_u = np.concatenate([bend_u, force_u[..., None]], axis=2)  # (K, 3, 4)
     flat_l = np.concatenate([bend_l, force_l[..., None]], axis=2)
-    own_u, own_l = np.einsum("kia,kib->ab", flat_u, flat_u), np.einsum("kia,kib->ab", flat_l, flat_l)
-    across = np.einsum("kia,kjb->iajb", flat_u, flat_l, optimize=True)
+    own_u, own_l = (flat.reshape(-1, 4).T @ flat.reshape(-1, 4) for flat in (flat_u, flat_l))
+    across = (flat_u.reshape(-1, 12).T @ flat_l.reshape(-1, 12)).reshape(3, 4, 3, 4)
     across = np.einsum("nij,iajb->nab", _TURNED, across)
     turns = np.stack([np.ones(len(headings)), np.cos(headings), np.sin(headings)], axis=1)
     across = np.einsum("hn,nab->hab", turns, across)  # upper's columns by the turned lower's
@@ -221,21 +261,18 @@ def _costs_of_headings(headings, upper, lower, trembles, skins, noise, usual_m, 
     return left / noise**2 + ((r - usual_m) ** 2).sum(1) / arm_m**2
 
 
-def _scatter_of_parts(turn, times, weight, upper, lower, trembled, r, normal, noise):
+def _scatter_of_parts(columns, weight, trembled, r, normal, noise):
     """Covariance (8, 8) of a joint's places r, the heading and its drift, by how differently parts of a recording pull them; trembled (6,):
-    what trembling adds to the places' diagonal with each sample.
+    what trembling adds to the places' diagonal with each sample. columns (9, 3 K), weight (K,): as in _products.
 
     Where a joint only ever bends about one axis, nothing but errors tells where along it the joint is, and skin errs differently in
     every movement. The fit alone would call that certain. Source: H. White, Maximum likelihood
     estimation of misspecified models, Econometrica 50, 1982, with parts for single samples.
     """
-    edges = np.linspace(0, len(times), PARTS + 1).astype(int)
-    pull = np.empty((PARTS, 8))
-    for k, part in enumerate(map(slice, edges[:-1], edges[1:])):
-        products = _products(turn[part], times[part], weight[part], *(x[part] for x in (*upper, *lower)), r[3:])
-        pull[k] = products[:8, 8] - products[:8, :6] @ r
-        pull[k, :6] += weight[part].sum() * trembled * r
-    pull /= noise**2
+    edges = np.linspace(0, len(weight), PARTS + 1).astype(int)
+    pulls = (columns[:8] * _left(columns, r)).reshape(8, 3, -1).sum(axis=1) * weight
+    pulls[:6] += np.outer(trembled * r, weight)
+    pull = np.array([pulls[:, a:b].sum(axis=1) for a, b in zip(edges[:-1], edges[1:], strict=True)]) / noise**2
     pull -= pull.mean(axis=0)
     off = np.linalg.solve(normal, pull.T) * np.sqrt(PARTS / (PARTS - 1))
     return off @ off.T
@@ -289,23 +326,19 @@ def _told(products, noise, firm, trembles, skins, near, usual_m, arm_m):
 def _fitted(
     force_u, bend_u, force_l, bend_l, times, calm, trembles, skins, near, usual_m, arm_m, usual_noise, psi, usual_drift
 ):
-    """(heading psi, drift, places (6,), normal matrix (8, 8), turn (K, 3, 3), weights (K,), noise, squares left (K,)) of a joint, by
-    Gauss-Newton from a heading on. calm (K,): how much each sample counts at best; the rest as in _find and _told.
+    """(heading psi, drift, places (6,), normal matrix (8, 8), columns (9, 3 K), weights (K,), noise) of a joint, by
+    Gauss-Newton from a heading on. calm (K,): how much each sample counts at best; the rest as in _fit, _products and _told.
     """
-    drift, noise, weight = usual_drift, usual_noise, calm
-    turn = np.zeros((len(times), 3, 3))
+    drift, noise, weight = usual_drift, usual_noise, calm.copy()
+    columns = np.zeros((9, 3 * len(times)))
     for _ in range(12):
-        for k in range(len(times)):
-            c, s = np.cos(psi + drift * times[k]), np.sin(psi + drift * times[k])
-            turn[k, 0, 0], turn[k, 0, 2], turn[k, 1, 1], turn[k, 2, 0], turn[k, 2, 2] = c, s, 1.0, -s, c
-        products = _products(turn, times, weight, force_u, bend_u, force_l, bend_l, np.zeros(3))
+        _show_places(columns, psi, drift, times, force_u, bend_u, force_l, bend_l)
+        products = _products(columns, weight)
         normal, aim = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
         r = np.linalg.solve(np.ascontiguousarray(normal[:6, :6]), aim[:6])
-        left2 = _left(turn, force_u, bend_u, force_l, bend_l, r)
-        if len(times):
-            noise = max(usual_noise, np.sqrt(np.median(calm * left2) / 2.37))
-        weight = calm / (1 + left2 / (3 * ROBUST * noise) ** 2) ** 2
-        products = _products(turn, times, weight, force_u, bend_u, force_l, bend_l, r[3:])
+        noise = _weigh(columns, r, calm, usual_noise, weight)
+        _show_heading(columns, r, times, force_u)
+        products = _products(columns, weight)
         normal, _ = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
         normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
         normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
@@ -316,31 +349,66 @@ def _fitted(
         psi, drift = psi - step[6], drift - step[7]
         if abs(step[6]) < 1e-5:
             break
-    return psi, drift, r, normal, turn, weight, noise, left2
+    return psi, drift, r, normal, columns, weight, noise
 
 
-def _find(felt_, above, below, joint, near, near_m):
-    a, b = felt_.names.index(above), felt_.names.index(below)
-    ok = felt_.known[:, a] & felt_.known[:, b]
+@dataclass(frozen=True)
+class _Sides:
+    """What both sensors beside a joint feel at times_s (K,) while both are known, from the middle of the recording, and what is expected of it.
+
+    upper, lower: (force (K, 3), bend (K, 3, 3)); trembles, skins (6,): what both add to the places' diagonal with each sample; calm (K,): how much
+    each sample counts at best; usual_m (6,), arm_m: where the joint is, give or take; noise: m/s².
+    """
+
+    upper: tuple
+    lower: tuple
+    times_s: np.ndarray
+    zero_s: float
+    trembles: np.ndarray
+    skins: np.ndarray
+    calm: np.ndarray
+    usual_m: np.ndarray
+    arm_m: float
+    noise: float
+
+    @property
+    def felt_ms2(self):
+        """All that both sides feel, RMS."""
+        return np.sqrt((sum((force**2).sum() for force, _ in (self.upper, self.lower))) / 2 / max(1, len(self.times_s)))
+
+    def unexplained(self, columns, r):
+        """What places r leave of all that both sides feel, 0 to 1."""
+        told = self.felt_ms2 * np.sqrt(max(1, len(self.times_s)))
+        return float(np.linalg.norm(_left(columns, r)) / max(told, 1e-9))
+
+
+def _sides(felt_, above, below, joint, near, near_m):
+    both = [felt_.names.index(above), felt_.names.index(below)]
+    ok = felt_.known[:, both].all(axis=1)
     zero = float(felt_.times_s.mean())
-    t = felt_.times_s[ok] - zero
-    noise = NOISE_MS2 * LOOSE.get(joint, 1.0)
-    upper, lower = (felt_.force[ok, a], felt_.bend[ok, a]), (felt_.force[ok, b], felt_.bend[ok, b])
-    usual_m, arm_m = (np.concatenate(near[:2]), near_m) if near else (np.zeros(6), ARM_M)
-    both = [a, b]
-    trembles = 3 * np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3)
-    calm = np.ones(len(t))
+    upper, lower = ((felt_.force[ok, k], felt_.bend[ok, k]) for k in both)
+    calm = np.ones(len(upper[0]))
     if near:  # where limbs are shaken, skin swings most, and what it feigns goes with the movement as no noise does
         swings = SWINGS_RAD_PER_MS2 * PLACE_M * np.hypot(*felt_.shakes[ok][:, both].T)
         calm = 1 / (1 + (swings / NOISE_MS2) ** 2)
     feels2 = [calm @ (force**2).mean(axis=1) / max(calm.sum(), 1e-9) for force, _ in (upper, lower)]
-    skins = 3 * (SKIN_MAY_PER_M if near else SKIN_PER_M) ** 2 * np.repeat(feels2, 3)
+    return _Sides(
+        upper, lower, felt_.times_s[ok] - zero, zero, 3 * np.repeat((TREMBLE * felt_.tremble[both]) ** 2, 3),
+        3 * (SKIN_MAY_PER_M if near else SKIN_PER_M) ** 2 * np.repeat(feels2, 3), calm,
+        np.concatenate(near[:2]) if near else np.zeros(6), near_m if near else ARM_M, NOISE_MS2 * LOOSE.get(joint, 1.0),
+    )  # fmt: skip
+
+
+def _fit(sides, alike, near):
+    """(what _fitted gives, spread of the heading by the grid alone, rad) of _Sides; alike: of the Felt; near: as in find_links."""
     grid, unlikely = _GRID, 0.0
     if near:
         grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
         unlikely = ((grid - near[2]) / near[4]) ** 2
-    costs = _costs_of_headings(grid, upper, lower, trembles, skins, noise, usual_m, arm_m)
-    costs = costs / (felt_.alike * max(1.0, costs.min() / (3 * len(t)))) + unlikely
+    costs = _costs_of_headings(
+        grid, sides.upper, sides.lower, sides.trembles, sides.skins, sides.noise, sides.usual_m, sides.arm_m
+    )
+    costs = costs / (alike * max(1.0, costs.min() / (3 * len(sides.times_s)))) + unlikely
     likely = np.exp(-0.5 * (costs - costs.min()))
     length = np.clip(np.abs(likely @ np.exp(1j * grid)) / likely.sum(), 1e-9, 1.0)
     spread = np.sqrt(-2 * np.log(length))  # of what lies on a circle: where nothing moves, any heading does as well
@@ -348,22 +416,26 @@ def _find(felt_, above, below, joint, near, near_m):
     rivals = costs[np.abs(np.angle(np.exp(1j * (grid - grid[np.argmin(costs)])))) > FAR_RAD]
     if len(rivals) and rivals.min() < RIVAL * costs.min():
         spread = max(spread, FAR_RAD)
-    psi, drift, r, normal, turn, weight, noise, left2 = _fitted(
-        *upper, *lower, t, calm, trembles, skins, near is not None, usual_m, arm_m, noise,
-        grid[np.argmin(costs)], float(near[3]) if near else 0.0,
+    fitted = _fitted(
+        *sides.upper, *sides.lower, sides.times_s, sides.calm, sides.trembles, sides.skins, near is not None,
+        sides.usual_m, sides.arm_m, sides.noise, grid[np.argmin(costs)], float(near[3]) if near else 0.0,
     )  # fmt: skip
+    return fitted, spread
+
+
+def _find(felt_, above, below, joint, near, near_m):
+    sides = _sides(felt_, above, below, joint, near, near_m)
+    (psi, drift, r, normal, columns, weight, noise), spread = _fit(sides, felt_.alike, near)
     covariance = np.linalg.inv(normal) * felt_.alike
-    covariance += _scatter_of_parts(turn, t, weight, upper, lower, trembles, r, normal, noise)
+    covariance += _scatter_of_parts(columns, weight, sides.trembles, r, normal, noise)
     if near:  # skin, or how bends tremble, may be what moves the joint away from there
-        products = _products(turn, t, weight, *upper, *lower, np.zeros(3)) / noise**2 / felt_.alike
+        products = _products(columns, weight) / noise**2 / felt_.alike
         firm = weight.sum() / noise**2 / felt_.alike
-        believed, share = _believed(products[:6, :6].copy(), firm * trembles, firm * skins)
-        covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / arm_m**2)
-        r = covariance[:6, :6] @ (share @ products[:6, 8] + usual_m / arm_m**2)
-        left2 = _left(turn, *upper, *lower, r)
-    told = np.sqrt(((upper[0] ** 2).sum() + (lower[0] ** 2).sum()) / 2)
+        believed, share = _believed(products[:6, :6].copy(), firm * sides.trembles, firm * sides.skins)
+        covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / sides.arm_m**2)
+        r = covariance[:6, :6] @ (share @ products[:6, 8] + sides.usual_m / sides.arm_m**2)
     return Link(
-        above, below, joint, r[:3], r[3:], float(within_half_a_turn(psi)), float(drift), zero,
+        above, below, joint, r[:3], r[3:], float(within_half_a_turn(psi)), float(drift), sides.zero_s,
         float(max(np.sqrt(covariance[6, 6]), spread)), covariance[:3, :3], covariance[3:6, 3:6], noise,
-        float(np.sqrt(left2.sum()) / max(told, 1e-9)), float(told / np.sqrt(max(1, len(t)))),
+        sides.unexplained(columns, r), float(sides.felt_ms2),
     )  # fmt: skip
