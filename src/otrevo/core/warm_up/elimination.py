@@ -80,6 +80,25 @@ def eliminate(parents, columns, column_count, hpp, hpg, gp):
                 first = parents[first]
 
 
+@njit(cache=True, error_model="numpy")
+def take_off(columns, column_count, hpg, gp, hgg, gg):
+    """Take what frames' poses explain off the normal equations of the geometry, hgg (G, G) and gg (G,): hpg and gp as eliminate leaves them."""
+    frames = hpg.shape[0]
+    for block in range(columns.shape[0]):
+        count, own = column_count[block], 3 * block
+        half, pull = np.empty((3 * frames, count)), np.empty(3 * frames)
+        for f in range(frames):
+            for i in range(3):
+                pull[3 * f + i] = gp[f, own + i]
+                for c in range(count):
+                    half[3 * f + i, c] = hpg[f, own + i, columns[block, c]]
+        explained, pulled = half.T @ half, pull @ half
+        for c in range(count):
+            gg[columns[block, c]] -= pulled[c]
+            for d in range(count):
+                hgg[columns[block, c], columns[block, d]] -= explained[c, d]
+
+
 @cache
 def columns_below(parents, marker_bone):
     """Which geometry columns the rows of each bone have, the last bone first and the root's translation at the end, for eliminate.

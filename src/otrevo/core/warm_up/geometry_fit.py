@@ -19,14 +19,15 @@ from numba import njit
 
 from otrevo.core.body.compiled_rotations import forearm_angles, log_rotation, log_slope
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, Observed, place_markers, pose_joints, refine_pose
-from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance
+from otrevo.core.warm_up.elimination import columns_below, eliminate, rotation_variance, take_off
+from otrevo.core.warm_up.normal_equations import normal_equations
 
 SIGMA_M = 0.006
 STRAY_M = 0.05
 INDEPENDENT = 1 / 3  # neighbouring frames show much the same pose: how many of them count as evidence of their own
 STEADY_M, STEADY_SAMPLES = 0.002, 10  # a marker's own spread before it is seen, and how many samples that counts as
-SMALL = 100  # unknowns of a limb's geometry; leaving out what is nought would cost more than it saves
 STEADY_SHARE = 0.15  # of the samples count: skin moves slowly
+TOGETHER = 32  # frames gone through at once: what is kept of them stays in the processor's cache
 USUAL_FRAMES = 10  # what is known of how far people turn their joints, counted in frames
 PRIOR_ALONG = 0.08  # share of the bone's length
 PRIOR_ACROSS_M = 0.010
@@ -62,71 +63,6 @@ def refine_many(body, positions_m, weight, scale_m, root, local, iterations, wor
         refine_pose(body, observed, expected, root[f], local[f], iterations, 1e-3, residual)
         pose_joints(body, root[f], local[f], world[f], joint[f])
         place_markers(body, world[f], joint[f], x[f])
-
-
-@njit(cache=True, error_model="numpy")
-def normal_equations(parents, marker_bone, world, joint, x, r, weight, hpp, hpg, gp, hgg, gg):
-    """Add every frame's markers to the normal equations.
-
-    Pose columns: a world-axis turn per bone, the last bone first, then the root's translation; geometry columns: joint
-    offsets of bones 1..B-1, then marker offsets. x, r (F, M, 3) predicted places and residuals, weight (F, M); the lower
-    triangle of hpp (F, P, P), hpg (F, P, G), gp (F, P), hgg (G, G), gg (G) are added to.
-    """
-    frames, markers, bones = x.shape[0], x.shape[1], parents.shape[0]
-    pose_size = 3 + 3 * bones
-    jacobian = np.empty((3, pose_size + 3 * bones))
-    column = np.empty(pose_size + 3 * bones, dtype=np.int64)
-    for f in range(frames):
-        for m in range(markers):
-            w = weight[f, m]
-            if w <= 0.0:
-                continue
-            jacobian[:] = 0.0
-            size = 0
-            b = marker_bone[m]
-            while b >= 0:  # d place / d turn = -[lever]x
-                l0, l1, l2 = x[f, m, 0] - joint[f, b, 0], x[f, m, 1] - joint[f, b, 1], x[f, m, 2] - joint[f, b, 2]
-                jacobian[0, size + 1], jacobian[0, size + 2] = l2, -l1
-                jacobian[1, size], jacobian[1, size + 2] = -l2, l0
-                jacobian[2, size], jacobian[2, size + 1] = l1, -l0
-                for k in range(3):
-                    column[size + k] = 3 * (bones - 1 - b) + k
-                size += 3
-                b = parents[b]
-            for i in range(3):
-                jacobian[i, size + i] = 1.0
-                column[size + i] = 3 * bones + i
-            size += 3
-            pose_columns = size
-            b = marker_bone[m]
-            for i in range(3):
-                for k in range(3):
-                    jacobian[i, size + k] = world[f, b, i, k]
-            for k in range(3):
-                column[size + k] = 3 * (bones - 1) + 3 * m + k
-            size += 3
-            while parents[b] >= 0:
-                for i in range(3):
-                    for k in range(3):
-                        jacobian[i, size + k] = world[f, parents[b], i, k]
-                for k in range(3):
-                    column[size + k] = 3 * (b - 1) + k
-                size += 3
-                b = parents[b]
-            for p in range(size):
-                j0, j1, j2 = w * jacobian[0, p], w * jacobian[1, p], w * jacobian[2, p]
-                pull = j0 * r[f, m, 0] + j1 * r[f, m, 1] + j2 * r[f, m, 2]
-                cp = column[p]
-                if p < pose_columns:
-                    gp[f, cp] += pull
-                    for q in range(p + 1):  # these columns ascend
-                        hpp[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
-                    for q in range(pose_columns, size):
-                        hpg[f, cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
-                else:
-                    gg[cp] += pull
-                    for q in range(pose_columns, size):
-                        hgg[cp, column[q]] += j0 * jacobian[0, q] + j1 * jacobian[1, q] + j2 * jacobian[2, q]
 
 
 @njit(cache=True, error_model="numpy")
@@ -320,6 +256,8 @@ def fit_geometry(
     growth = _Growth(prior_model) if marker_information is None else None
     columns, column_count = columns_below(parents.tobytes(), model.marker_bone.tobytes())
     scales = 0.06 * (1 / 3) ** np.linspace(0, 1, iterations)
+    parts = np.array_split(np.arange(frames), max(1, -(-frames // TOGETHER)))
+    room = [np.empty((len(parts[0]), *shape)) for shape in ((pose_size,) * 2, (pose_size, len(mean)), (pose_size,))]
     for iteration in range(iterations + 1):
         scale = scales[min(iteration, iterations - 1)]
         body = model.arrays._replace(rest_offset_m=offsets, marker_offset_m=positions)
@@ -335,10 +273,10 @@ def fit_geometry(
             prior @ (mean - _stack(offsets, positions)) - pairs @ _stack(offsets, positions),
         )
         sharpness, spread = 0.0, np.zeros((bones, 3))
-        for part in np.array_split(np.arange(frames), max(1, frames // 64)):  # bounded memory
+        for part in parts:
             f = len(part)
-            hpp = np.tile(1e-3 * np.eye(pose_size), (f, 1, 1))
-            hpg, gp = np.zeros((f, pose_size, len(gradient))), np.zeros((f, pose_size))
+            hpp, hpg, gp = (a[:f] for a in room)
+            hpp[:], hpg[:], gp[:] = 1e-3 * np.eye(pose_size), 0.0, 0.0
             normal_equations(
                 parents, model.marker_bone, world[part], joint[part], x[part], r[part], robust[part],
                 hpp, hpg, gp, normal_gg, gradient,
@@ -348,16 +286,7 @@ def fit_geometry(
             if iteration == iterations - 1:
                 sharpness += 2 * INDEPENDENT * np.log(np.einsum("fpp->fp", hpp)).sum()
                 rotation_variance(hpp, world[part], parents, spread)
-            if len(gradient) < SMALL:
-                half = hpg.reshape(f * pose_size, -1)
-                normal_gg -= half.T @ half
-                gradient -= half.T @ gp.ravel()
-                continue
-            for block, count in enumerate(column_count):
-                mine, rows = columns[block, :count], slice(3 * block, 3 * block + 3)
-                half = hpg[:, rows][..., mine].reshape(3 * f, count)
-                normal_gg[np.ix_(mine, mine)] -= half.T @ half
-                gradient[mine] -= half.T @ gp[:, rows].ravel()
+            take_off(columns, column_count, hpg, gp, normal_gg, gradient)
         step = np.linalg.solve(normal_gg + 1e-6 * np.eye(len(gradient)), gradient)
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
