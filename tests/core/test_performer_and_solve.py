@@ -102,6 +102,33 @@ class FromWarmUpToBody(unittest.TestCase):
         self.assertLess(wrong, 0.01)
         self.assertEqual(calibration.figures["markers_never_seen"], [])
 
+    def test_skin_that_takes_markers_along_together_moves_no_knee_sideways(self):
+        """A knee bends about one axis, and only markers tell where along it the joint is. Knees came to lie nearer to each other."""
+        chart = shipped_chart()
+        soft = see(
+            perform("warm-up", self.performer, 40, SLOW),
+            self.performer,
+            chart,
+            40,
+            soft_tissue_m=0.012,
+            hidden=0.02,
+            limb_losses=0,
+        )
+        calibration, _ = calibrate_performer(soft.points_m, SLOW, chart, self.performer.height_m)
+        for side in ("left", "right"):
+            beside = []
+            for person in (calibration, self.performer):
+                b = person.skeleton.index(f"{side}LowerLeg")
+                outer, inner = (
+                    np.linalg.norm(
+                        person.marker_offset_m[chart.names.index(f"knee {which} {side}")]
+                        - person.skeleton.rest_offset_m[b]
+                    )
+                    for which in ("outer", "inner")
+                )
+                beside.append((outer - inner) / 2)
+            self.assertLess(abs(beside[0] - beside[1]), 0.005, side)
+
     def test_bones_and_markers_near_the_truth(self):
         seen = [n not in self.calibration.figures["markers_never_seen"] for n in self.calibration.marker_names]
         apart = np.linalg.norm(self.calibration.marker_offset_m - self.performer.marker_offset_m, axis=1)[seen]
