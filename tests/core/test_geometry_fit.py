@@ -15,11 +15,11 @@ from otrevo.core.warm_up.geometry_fit import (
     _prior,
     _stack,
     fit_geometry,
-    normal_equations,
     pose_all,
     refine_many,
 )
 from otrevo.core.warm_up.geometry_sure import geometry_variance
+from otrevo.core.warm_up.normal_equations import normal_equations
 from otrevo.core.warm_up.rest import share_of_rest
 
 CHART = shipped_chart()

@@ -374,7 +374,7 @@ class _Sides:
     @property
     def felt_ms2(self):
         """All that both sides feel, RMS."""
-        return np.sqrt((sum((force**2).sum() for force, _ in (self.upper, self.lower))) / 2 / max(1, len(self.times_s)))
+        return np.sqrt(sum((force**2).sum() for force, _ in (self.upper, self.lower)) / 2 / max(1, len(self.times_s)))
 
     def unexplained(self, columns, r):
         """What places r leave of all that both sides feel, 0 to 1."""

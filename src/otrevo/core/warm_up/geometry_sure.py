@@ -11,7 +11,8 @@ what a GeometryFit says of its information.
 
 import numpy as np
 
-from otrevo.core.warm_up.geometry_fit import normal_equations, pose_all, pull_to_rest
+from otrevo.core.warm_up.geometry_fit import pose_all, pull_to_rest
+from otrevo.core.warm_up.normal_equations import normal_equations
 
 AT_ONCE = 50  # frames
 
@@ -56,7 +57,7 @@ def geometry_variance(model, information, root_m, local, seen, weight):
 
 
 def _gives_way(model, world, joint, point, weight, local):
-    """H^-1 K of frames, (F, P, G): how the pose follows the geometry; columns as in geometry_fit.normal_equations."""
+    """H^-1 K of frames, (F, P, G): how the pose follows the geometry; columns as in normal_equations."""
     bones, frames = len(model.skeleton.names), len(point)
     poses, size = 3 + 3 * bones, 3 * (bones - 1) + 3 * point.shape[1]
     hpp, hpg, gp = (
