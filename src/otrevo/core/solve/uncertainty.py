@@ -48,8 +48,8 @@ SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
 SEAT_M, JOINT_M = 0.004, 0.0018  # how far a marker and a joint may be from where the calibration has them, each axis
-# Along the trunk bodies are shaped differently, and markers hardly tell where joints are that bend little.
-TRUNK_M = {"spine": 0.0045, "neck": 0.0045, "leftShoulder": 0.0045, "rightShoulder": 0.0045}
+# Along the trunk bodies are shaped differently, and markers hardly tell where joints are that bend little, nor where along its axis a knee is.
+LESS_TOLD_M = dict.fromkeys(("spine", "neck", "leftShoulder", "rightShoulder", "leftLowerLeg", "rightLowerLeg"), 0.0045)
 SKIN_S = 1.0  # of the take in which it is measured how skin moves
 WITHIN_TWO = 0.9545  # of the values of a normal distribution lie within two standard deviations
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
@@ -209,7 +209,7 @@ def body_uncertainty(
     joint_variances(body, some, weight[loose], target_weight[loose], bridge[loose], bridged)
     variance[loose] = bridged
     if geometry is None:
-        joint_m = np.array([TRUNK_M.get(name, JOINT_M) for name in model.skeleton.names])
+        joint_m = np.array([LESS_TOLD_M.get(name, JOINT_M) for name in model.skeleton.names])
         geometry = np.stack([3 * joint_m**2, 3 * joint_m**4], axis=-1)
     variance[..., 1] += 2 / 3 * geometry[..., 0] * variance[..., 0] + geometry[..., 1]
     variance[..., 0] += geometry[..., 0]
