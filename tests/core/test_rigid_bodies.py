@@ -34,9 +34,6 @@ from tests.core.stage import true_calibration
 SEED, HEIGHT_M, RATE = 3, 1.71, Fraction(30)
 
 
-@patch(
-    "otrevo.core.rigid.solve.FIT_FRAMES", 80
-)  # half of what a recording gets: what holds here holds of a coarse fit, too
 class Bodies(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
