@@ -109,6 +109,7 @@ def carried_by_skin(rows, sway_m=0.009):
     return out
 
 
+@patch("otrevo.core.rigid.solve.FIT_FRAMES", 80)  # of 160: what holds here holds of a coarse fit, too
 class Solved(Bodies):
     def test_skin_that_carries_bodies_far_does_not_draw_joints_along(self):
         """The same way for some seconds, and all of a body at once: that is one error and no proof of where a joint lies."""
@@ -337,6 +338,7 @@ class Solved(Bodies):
         self.assertLess(bends[1], 0.6 * bends[0])
 
 
+@patch("otrevo.core.rigid.solve.FIT_FRAMES", 80)  # of 160: what holds here holds of a coarse fit, too
 class Refused(Bodies):
     def refused(self, words, *given, **written):
         self.write("bad.csv", SIX, **written)

@@ -5,6 +5,7 @@ the way is scored: bones of one limb are about equally long, what lies between t
 bends, a wrist is where fingers leave, and names vote. Both sides are decided together where they are built alike.
 """
 
+import math
 from functools import cache
 from itertools import combinations
 
@@ -50,6 +51,11 @@ class _Way:
     def __init__(self, tree, bones):
         self.tree, self.bones = tree, bones
         self.between = cache(lambda i, j: _between(tree, bones, i, j))
+        self.straight = cache(
+            lambda i, j, k: _cosine(
+                tree.positions[bones[j]] - tree.positions[bones[i]], tree.positions[bones[k]] - tree.positions[bones[j]]
+            )
+        )
         self.vote = cache(lambda at, role: vote(tree.said[bones[at]], role))
         self.fork = fan(tree, bones)
         # for bones that are in no role though they hold skin and their name does not say that they are spare
@@ -132,12 +138,11 @@ def _choices(count, optional):
 def _between(tree, way, i, j):
     """How far bones between two joints of a way lie off the line, as a share of its length; and the length."""
     a, b = tree.positions[way[i]], tree.positions[way[j]]
-    length = np.linalg.norm(b - a)
+    length = tree.length(way[i], way[j])
     if length < 1e-9 * tree.size:
         return 2.0, 1e-9
-    axis = (b - a) / length
-    off = [np.linalg.norm(np.cross(tree.positions[way[k]] - a, axis)) / length for k in range(i + 1, j)]
-    return max(off, default=0.0), length
+    off = np.cross(tree.positions[list(way[i + 1 : j])] - a, (b - a) / length)
+    return float(np.sqrt((off**2).sum(axis=1).max(initial=0.0))) / length, length
 
 
 def _names(way, roles, choice):
@@ -150,7 +155,7 @@ def _skipped(way, choice, count):
 
 
 def _cosine(u, v):
-    return float(u @ v / max(np.linalg.norm(u) * np.linalg.norm(v), 1e-12))
+    return float(u @ v) / max(math.sqrt((u @ u) * (v @ v)), 1e-12)
 
 
 def _leg_score(asked, choice):
@@ -158,27 +163,18 @@ def _leg_score(asked, choice):
     i, j, k, toe = choice
     off_thigh, thigh = asked.between(i, j)
     off_shin, shin = asked.between(j, k)
-    x = tree.positions
     out = _names(asked, LEG_ROLES, choice) - _skipped(asked, choice, len(way))
-    out -= 2.0 * min(abs(np.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin) + 1.5 * tree.ends[way[k]]
+    out -= 2.0 * min(abs(math.log(thigh / shin)), 2) + 5.0 * (off_thigh + off_shin) + 1.5 * tree.ends[way[k]]
     total = tree.length(way[0], way[i]) + thigh + shin + tree.reach[way[k]]
     out += 3.0 * (thigh + shin) / max(total, 1e-9)
-    out += 0.8 * _cosine(x[way[j]] - x[way[i]], x[way[k]] - x[way[j]])  # a knee is about straight
+    out += 0.8 * asked.straight(i, j, k)  # a knee is about straight
     rest = tree.reach[way[k]]
     if toe is not None:
-        foot = x[way[toe]] - x[way[k]]
-        ratio = np.linalg.norm(foot) / shin
-        out += (
-            0.4
-            - 1.2 * abs(np.log(max(ratio, 1e-3) / 0.34)) * 0.6
-            + 1.0 * (1 - max(_cosine(x[way[k]] - x[way[j]], foot), 0))
-        )
+        foot, beyond = tree.length(way[k], way[toe]), tree.reach[way[toe]]
+        out += 0.4 - 1.2 * abs(math.log(max(foot / shin, 1e-3) / 0.34)) * 0.6
+        out += 1.0 * (1 - max(asked.straight(j, k, toe), 0))
         out -= 0.8 * tree.ends[way[toe]] + 3.0 * (way[toe] != way[-1] and asked.between(k, toe)[0] > 0.2)
-        out -= (
-            0.4
-            * min(tree.reach[way[toe]] / max(np.linalg.norm(foot), 1e-9), 3)
-            * (tree.reach[way[toe]] > np.linalg.norm(foot))
-        )
+        out -= 0.4 * min(beyond / max(foot, 1e-9), 3) * (beyond > foot)
     else:
         out -= 0.6 * (rest > 0.2 * shin)
     return out
@@ -189,20 +185,19 @@ def _arm_score(asked, choice):
     c, u, f, h = choice
     off_upper, upper = asked.between(u, f)
     off_lower, lower = asked.between(f, h)
-    x = tree.positions
     out = _names(asked, ARM_ROLES, choice) - _skipped(asked, choice, h + 1)
-    out -= 2.0 * min(abs(np.log(upper / lower)), 2) + 5.0 * (off_upper + off_lower)
+    out -= 2.0 * min(abs(math.log(upper / lower)), 2) + 5.0 * (off_upper + off_lower)
     rest = tree.reach[way[h]]
     out += 2.5 * (upper + lower) / max(tree.length(way[0], way[u]) + upper + lower + 0.5 * rest, 1e-9)
-    out += 0.5 * _cosine(x[way[f]] - x[way[u]], x[way[h]] - x[way[f]])
+    out += 0.5 * asked.straight(u, f, h)
     if asked.fork >= 0:
         out += 2.0 if way[h] == asked.fork else -1.5 * min(1.0, tree.length(way[h], asked.fork) / (0.3 * lower))
     else:
         out -= 3.0 * max(0.0, rest / lower - 0.8)  # a hand is shorter than a forearm
-    out -= 0.7 * abs(np.log(max(rest, 0.02 * lower) / (0.65 * lower))) if rest > 0 else 0.5
+    out -= 0.7 * abs(math.log(max(rest, 0.02 * lower) / (0.65 * lower))) if rest > 0 else 0.5
     out -= 1.5 * tree.ends[way[h]]
     if c is not None:
-        out += 0.3 - 0.8 * abs(np.log(max(tree.length(way[c], way[u]), 1e-6) / (0.5 * upper))) * 0.6
+        out += 0.3 - 0.8 * abs(math.log(max(tree.length(way[c], way[u]), 1e-6) / (0.5 * upper))) * 0.6
     else:
         out -= 0.5 * (u > 0)
     return out

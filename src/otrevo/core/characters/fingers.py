@@ -52,7 +52,7 @@ def _ways(tree, hand, child):
         return []
     branches = [c for c in tree.children[child] if tree.children[c] or tree.said[c].names(*WORDS)]
     if len(branches) > 1 and not said.names(*WORDS):
-        return [[child, *tree.way_down(c)] for c in branches]
+        return [(child, *tree.way_down(c)) for c in branches]
     return [tree.way_down(child)]
 
 

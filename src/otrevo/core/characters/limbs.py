@@ -6,6 +6,7 @@ alike branches of every fork is scored as legs and as arms by length, proportion
 together score best are the limbs. Names are votes among others, so skeletons without useful names come out the same way.
 """
 
+import math
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -63,7 +64,7 @@ def find_limbs(tree):
     others = [s for s, i, j in best[1:] if set(pairs[i][1:]) != {a, b} or set(pairs[j][1:]) != {c, d}]
     margin = found[0] - (others[0] if others else -10.0)
     return Limbs(
-        hips, tuple(tuple(tree.way_down(x)) for x in (a, b)), tuple(tuple(tree.way_down(x)) for x in (c, d)), fork,
+        hips, (tree.way_down(a), tree.way_down(b)), (tree.way_down(c), tree.way_down(d)), fork,
         arm_fork, tuple(tree.up_to(arm_fork, hips)), float(np.clip(CLOSE + margin, CLOSE, 1.0)),
     )  # fmt: skip
 
@@ -111,15 +112,15 @@ def _alike(tree, a, b):
 def _two_long(tree, way):
     """(how unequal the two long bones of a way are, how much of its length they take, where they meet)."""
     best = (9.0, 0.0, 0)
-    x = tree.positions[list(way)]
-    total = np.linalg.norm(np.diff(x, axis=0), axis=1).sum() + 1e-12
+    far = [[tree.length(a, b) for b in way] for a in way]
+    total = sum(far[k][k + 1] for k in range(len(way) - 1)) + 1e-12
     for j in range(1, len(way) - 1):
         for i in range(j):
             for k in range(j + 1, len(way)):
-                first, second = np.linalg.norm(x[j] - x[i]), np.linalg.norm(x[k] - x[j])
+                first, second = far[i][j], far[j][k]
                 if min(first, second) < 1e-12:
                     continue
-                unequal, part = abs(np.log(first / second)), (first + second) / total
+                unequal, part = abs(math.log(first / second)), (first + second) / total
                 if unequal - 3.0 * part < best[0] - 3.0 * best[1]:
                     best = (unequal, part, j)
     return best

@@ -1,5 +1,6 @@
 """The bones of a FileSkeleton as a tree to look through: children, lengths, how far each branch reaches, what names say."""
 
+import math
 from functools import cached_property
 
 import numpy as np
@@ -20,6 +21,7 @@ class BoneTree:
     def __init__(self, skeleton):
         self.skeleton, self.count = skeleton, len(skeleton.names)
         self.positions, self.parents = skeleton.positions, skeleton.parents
+        self._places, self._ways = self.positions.tolist(), {}  # lengths and ways down are asked for over and over
         self.children = [[] for _ in range(self.count)]
         for b, parent in enumerate(self.parents):
             if parent >= 0:
@@ -53,7 +55,7 @@ class BoneTree:
 
     def length(self, a, b):
         """Distance from bone a to bone b."""
-        return float(np.linalg.norm(self.positions[a] - self.positions[b]))
+        return math.dist(self._places[a], self._places[b])
 
     def below(self, bone):
         """All bones of the branch that begins with `bone`, itself first."""
@@ -84,12 +86,15 @@ class BoneTree:
         return out
 
     def way_down(self, bone):
-        """[bones] of the longest way down from `bone`, itself first, with the name's word on what is not meant."""
-        out = [bone]
-        while True:
-            ways = [c for c in self.children[out[-1]] if not self.spare[c]] or [
-                c for c in self.children[out[-1]] if self.ends[c]
-            ]
-            if not ways:
-                return out
-            out.append(max(ways, key=lambda c: (self.length(out[-1], c) + self.reach[c], -c)))
+        """Bones of the longest way down from `bone`, itself first, with the name's word on what is not meant."""
+        if bone not in self._ways:
+            out = [bone]
+            while True:
+                ways = [c for c in self.children[out[-1]] if not self.spare[c]] or [
+                    c for c in self.children[out[-1]] if self.ends[c]
+                ]
+                if not ways:
+                    break
+                out.append(max(ways, key=lambda c: (self.length(out[-1], c) + self.reach[c], -c)))
+            self._ways[bone] = tuple(out)
+        return self._ways[bone]

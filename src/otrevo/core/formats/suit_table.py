@@ -28,14 +28,11 @@ def read_suit(path):
 
 def write_suit(path, times_s, names, rotation, force_ms2):
     """Write rotations (T, S, 4) and specific forces (T, S, 3) at times (T,); samples with NaN are left out, whole or not at all."""
-    lines = [",".join(COLUMNS)]
-    values = np.concatenate([rotation, force_ms2], axis=2)
-    for t, row, known in zip(times_s.tolist(), values.tolist(), np.isfinite(values).all(axis=2).tolist(), strict=True):
-        lines += [
-            f"{t:.6f},{name}," + ",".join(f"{v:.6f}" for v in one)
-            for name, one, there in zip(names, row, known, strict=True)
-            if there
-        ]
+    values = np.concatenate([rotation, force_ms2], axis=2).reshape(-1, 7)
+    known = np.flatnonzero(np.isfinite(values).all(axis=1))
+    times, said = np.repeat(times_s, len(names))[known].tolist(), np.tile(names, len(times_s))[known].tolist()
+    line = "%.6f,%s" + ",%.6f" * 7
+    lines = [",".join(COLUMNS), *(line % one for one in zip(times, said, *values[known].T.tolist(), strict=True))]
     write_whole(path, ("\n".join(lines) + "\n").encode())
 
 

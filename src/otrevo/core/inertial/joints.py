@@ -148,7 +148,24 @@ def _cleaned(normal):
     if _positive(normal):
         return normal
     value, vector = np.linalg.eigh(normal)
-    return (vector * np.maximum(value, 0.0)) @ np.ascontiguousarray(vector.T)
+    out = np.zeros(normal.shape)
+    for k in range(len(value)):
+        for i in range(len(normal)):
+            for j in range(len(normal)):
+                out[i, j] += max(value[k], 0.0) * vector[i, k] * vector[j, k]
+    return out
+
+
+@njit(cache=True, error_model="numpy")
+def _less(matrix, diagonal):
+    """The upper left part (N, N) of a matrix less a diagonal (N,), as an array of its own."""
+    count = len(diagonal)
+    out = np.empty((count, count))
+    for i in range(count):
+        for j in range(count):
+            out[i, j] = matrix[i, j]
+        out[i, i] -= diagonal[i]
+    return out
 
 
 GRID_STEP_RAD = np.radians(6.0)
@@ -286,18 +303,44 @@ def _believed(normal, trembled, skin):
     off as well as it is known. Skin swings just as the limb feels: what it adds, up to skin (6,), looks like a joint elsewhere. So what
     the movement says in a direction counts for as much as it exceeds both.
     """
-    normal = _cleaned(normal - np.diag(trembled))
-    astray = PLACE_M**2 * ((TREMBLE_KNOWN * trembled) ** 2 + skin**2)  # variance of the aim, besides that of the noise
-    return normal, np.ascontiguousarray(np.linalg.solve(normal + np.diag(astray + 1e-6), normal).T)
+    believed, astray = _cleaned(_less(normal, trembled)), np.empty(len(trembled))
+    for i in range(len(trembled)):  # variance of the aim, besides that of the noise
+        astray[i] = PLACE_M**2 * ((TREMBLE_KNOWN * trembled[i]) ** 2 + skin[i] ** 2)
+    return believed, np.linalg.solve(_less(believed, -astray - 1e-6), believed).T
+
+
+@njit(cache=True, error_model="numpy")
+def _take_share(share, believed, aim, normal, told):
+    """Into the normal matrix and aim `told` comes the share (6, 6) of those that are believed: believed (6, 6), aim (6,)."""
+    for i in range(6):
+        told[i] = 0.0
+        for k in range(6):
+            told[i] += share[i, k] * aim[k]
+        for j in range(6):
+            normal[i, j] = 0.0
+            for k in range(6):
+                normal[i, j] += share[i, k] * believed[k, j]
+
+
+@njit(cache=True, error_model="numpy")
+def _hold_near(normal, aim, usual_m, arm_m):
+    """Add to a normal matrix and its aim that the places (6,) are near the usual ones."""
+    for i in range(6):
+        normal[i, i] += 1.0 / arm_m**2
+        aim[i] += usual_m[i] / arm_m**2
 
 
 @njit(cache=True, error_model="numpy")
 def _places(normal, aim, trembled, skin, usual_m, arm_m):
     """Places (H, 6) of a joint by each of some normal matrices (H, 6, 6) with their aims (H, 6); the rest as in _believed and _find."""
-    out = np.empty(aim.shape)
+    out, told, wanted = np.empty(aim.shape), np.empty((6, 6)), np.empty(6)
     for h in range(len(aim)):
         believed, share = _believed(normal[h], trembled, skin)
-        out[h] = np.linalg.solve(share @ believed + np.eye(6) / arm_m**2, share @ aim[h] + usual_m / arm_m**2)
+        _take_share(share, believed, aim[h], told, wanted)
+        _hold_near(told, wanted, usual_m, arm_m)
+        found = np.linalg.solve(told, wanted)
+        for i in range(6):
+            out[h, i] = found[i]
     return out
 
 
@@ -307,18 +350,30 @@ def _told(products, noise, firm, trembles, skins, near, usual_m, arm_m):
 
     firm: the samples' weights over the noise's square; trembles, skins (6,): what both add for each of that.
     """
-    normal, aim = products[:8, :8] / noise**2, products[:8, 8] / noise**2
-    here = np.ascontiguousarray(normal[:6, :6])
+    normal, aim, trembled, skin = np.empty((8, 8)), np.empty(8), np.empty(6), np.empty(6)
+    for i in range(8):
+        aim[i] = products[i, 8] / noise**2
+        for j in range(8):
+            normal[i, j] = products[i, j] / noise**2
+    for i in range(6):
+        trembled[i], skin[i] = firm * trembles[i], firm * skins[i]
     if near:
-        normal[:6, :6] = _cleaned(here - np.diag(firm * trembles))
+        cleaned = _cleaned(_less(normal, trembled))
+        for i in range(6):
+            for j in range(6):
+                normal[i, j] = cleaned[i, j]
     else:
-        believed, share = _believed(here, firm * trembles, firm * skins)
-        normal[:6, :6] = share @ believed
-        normal[:6, 6:] = share @ np.ascontiguousarray(normal[:6, 6:])
-        aim[:6] = share @ aim[:6]
-        normal[6:, :6] = normal[:6, 6:].T
-    normal[:6, :6] += np.eye(6) / arm_m**2
-    aim[:6] += usual_m / arm_m**2
+        believed, share = _believed(normal, trembled, skin)
+        for j in range(6, 8):
+            for i in range(6):
+                normal[i, j] = 0.0
+                for k in range(6):
+                    normal[i, j] += share[i, k] * normal[j, k]  # the other triangle still says what it was
+        for j in range(6, 8):
+            for i in range(6):
+                normal[j, i] = normal[i, j]
+        _take_share(share, believed, aim.copy(), normal, aim)
+    _hold_near(normal, aim, usual_m, arm_m)
     return normal, aim
 
 
@@ -335,7 +390,7 @@ def _fitted(
         _show_places(columns, psi, drift, times, force_u, bend_u, force_l, bend_l)
         products = _products(columns, weight)
         normal, aim = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
-        r = np.linalg.solve(np.ascontiguousarray(normal[:6, :6]), aim[:6])
+        r = np.linalg.solve(_less(normal, np.zeros(6)), aim[:6])
         noise = _weigh(columns, r, calm, usual_noise, weight)
         _show_heading(columns, r, times, force_u)
         products = _products(columns, weight)
@@ -343,7 +398,10 @@ def _fitted(
         normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
         normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
         gradient = np.zeros(8)  # the places are at their best already
-        gradient[6:] = (np.ascontiguousarray(products[6:8, :6]) @ r - products[6:8, 8]) / noise**2
+        for i in (6, 7):
+            gradient[i] = -products[i, 8] / noise**2
+            for a in range(6):
+                gradient[i] += products[i, a] * r[a] / noise**2
         gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
         step = np.linalg.solve(normal, gradient)
         psi, drift = psi - step[6], drift - step[7]

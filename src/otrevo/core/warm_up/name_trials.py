@@ -4,8 +4,8 @@ Closest points can give the name of a marker that fell off to its neighbour, and
 whole warm-up that shows. Limb by limb, points are tried under other names near them, the limb's geometry and poses are
 fitted again to frames spread over the routine, and the reading with the highest marginal likelihood stays
 (`GeometryFit.evidence`): a name that needs a joint of its own to be explained has to pay for that joint, and points that
-stay nameless though they ride along with a bone cost as well. At the end of a limb, where names go wrong together, every
-order of the names is tried. Most of the frames are those in which the limb itself does the most unlike things: a wrist
+stay nameless though they ride along with a bone cost as well. At the end of a limb, where names go wrong together, all
+orders of the names are tried in which markers on one bone are about as far from each other as in the chart. Most of the frames are those in which the limb itself does the most unlike things: a wrist
 that turns for four seconds out of forty is what tells a marker on the hand from one on the forearm.
 
 Below, a column is one set of points over time, with a name or without; an order (M + E) tells which column every one of
@@ -28,8 +28,9 @@ NEAR_M = 0.16  # how far from a name's chart place points may lie to be tried un
 WORSE_M = 0.05  # tried even where the chart, as the limb is posed now, explains the points this much worse
 FRAMES, EVEN_FRAMES, ITERATIONS, CHANGES = 40, 16, 4, 8
 CLEARLY = 5.0  # of evidence, for a name is more often right than wrong: odds of twelve to one
-MOST_ORDERS, QUICK_FRAMES, FINALISTS = 130, 12, 6
+MOST_ORDERS, LIKELY_ORDERS, QUICK_FRAMES, FINALISTS = 130, 40, 12, 6
 ABSENT_SHARE, MOST_READINGS = 0.02, 14
+NEVER_TOGETHER_M = 0.02  # how unlike the chart two markers count as that are never seen at one time
 NAMELESS = 8.0  # evidence that a sample costs which rides with a bone and has no name
 NAMELESS_M = 0.06  # what being nameless counts as, beside distances from the chart
 RIDES_M, SHORTEST_S, FULL_SHARE = 0.02, 0.25, 0.15
@@ -222,25 +223,17 @@ class _Limb:
         return self.reorder_end(order, best)
 
     def reorder_end(self, order, best):
-        """All orders of the names at the limb's end, quickly on a few frames, the best of them with care."""
+        """The likely orders of the names at the limb's end, quickly on a few frames, the best of them with care."""
         open_positions = [*self.end, *range(self.names, len(order))]
         pool = [c for c in order[open_positions] if self.share[c] > ABSENT_SHARE]
         used = min(len(pool), len(self.end))
         if len(pool) < 2 or perm(len(pool), used) * perm(len(self.end), used) // factorial(used) > MOST_ORDERS:
             return order, best
+        likely = sorted(self._orders_of_end(order, open_positions, pool, used), key=self._incongruence())[
+            :LIKELY_ORDERS
+        ]
         few = np.linspace(0, len(self.columns) - 1, min(QUICK_FRAMES, len(self.columns))).astype(int)
-        tried = []
-        for columns in combinations(pool, used):
-            for names in permutations(self.end, used):
-                trial_order = order.copy()
-                trial_order[list(names)] = columns
-                # what is left over goes to the nameless places first, then to names that stay without points
-                rest = [c for c in order[open_positions] if c not in columns]
-                rest.sort(key=lambda c: -self.share[c])
-                positions = [q for q in reversed(open_positions) if q not in names]
-                trial_order[positions] = rest
-                quick = self.fit(best, trial_order, self.end, few, 1)
-                tried.append((self.score(quick, trial_order), trial_order))
+        tried = [(self.score(self.fit(best, o, self.end, few, 1), o), o) for o in likely]
         tried.sort(key=lambda t: -t[0])
         again = self.fit(best, order, self.end)  # a better fit to the same names is no case for others
         chosen, winner = order, max(best, again, key=lambda f: f.evidence)
@@ -249,6 +242,36 @@ class _Limb:
             if self.score(trial, trial_order) > self.score(winner, chosen) + CLEARLY:
                 chosen, winner = trial_order, trial
         return chosen, winner
+
+    def _orders_of_end(self, order, open_positions, pool, used):
+        """Orders with the names at the limb's end given to `used` columns of the pool in every way."""
+        for columns in combinations(pool, used):
+            # what is left over goes to the nameless places first, then to names that stay without points
+            rest = sorted((c for c in order[open_positions] if c not in columns), key=lambda c: -self.share[c])
+            for names in permutations(self.end, used):
+                trial_order = order.copy()
+                trial_order[list(names)] = columns
+                trial_order[[q for q in reversed(open_positions) if q not in names]] = rest
+                yield trial_order
+
+    def _incongruence(self):
+        """A function that tells of an order how unlike the chart's the distances are between markers on one bone at the limb's end.
+
+        However the limb is posed, these stay. They tell at once of most orders that they are wrong.
+        """
+        pairs = [(p, q) for p, q in combinations(self.end, 2) if self.part.marker_bone[p] == self.part.marker_bone[q]]
+        apart = np.linalg.norm(self.columns[:, :, None] - self.columns[:, None], axis=3)
+        seen = np.isfinite(apart)
+        mean = np.where(seen, apart, 0.0).sum(axis=0) / np.maximum(seen.sum(axis=0), 1)
+        mean[~seen.any(axis=0)] = np.nan
+        one, other = np.array(pairs, dtype=int).reshape(-1, 2).T
+        charted = np.linalg.norm(self.chart_part.marker_offset_m[one] - self.chart_part.marker_offset_m[other], axis=1)
+
+        def unlike(order):
+            off = mean[order[one], order[other]] - charted
+            return float((np.where(np.isnan(off), NEVER_TOGETHER_M, off) ** 2).sum())
+
+        return unlike
 
 
 def united(fit, observed, chart_model):
