@@ -57,10 +57,12 @@ class Evidence:
     def nothing(cls, pieces):
         return cls(np.zeros((pieces, pieces)), np.zeros(pieces), np.zeros((pieces, 3, 3)), np.zeros((pieces, 3)))
 
-    def plus(self, other, sign=1.0):
-        """The Evidence with another one added, or with a sign of -1 taken away."""
-        mine, others = vars(self), vars(other)
-        return Evidence(**{name: mine[name] + sign * others[name] for name in mine})
+    def add(self, other):
+        """Add another one's to it."""
+        self.heading += other.heading
+        self.heading_pull += other.heading_pull
+        self.slip += other.slip
+        self.slip_pull += other.slip_pull
 
 
 def spline(pieces):
@@ -70,7 +72,7 @@ def spline(pieces):
 
 
 def evidence_of(recording, calibration, headings, sensed, world, frames, beside=None):
-    """[Evidence] for every sensor in a part of a take.
+    """What a part of a take tells of its sensors, {what tells it, two neighbours or a foot that stands: {sensor: Evidence}}.
 
     Parameters
     ----------
@@ -82,8 +84,8 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         The bones' rotations by the recording.
     frames : slice
         The part.
-    beside : int, optional
-        Only what this sensor and its neighbours tell of each other: all that changes when it alone is put right.
+    beside : set of int, optional
+        Only what tells of any of these sensors: all that changes when they alone are put right.
     """
     times = recording.times_s[frames]
     piece_of = ((times - times[0]) / PIECE_S).astype(int)
@@ -94,11 +96,11 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     felt = _Felt(recording, calibration, headings, sensed, times, pieces)
     number = {n: s for s, n in enumerate(recording.names)}
     places = {joint: place for *_, joint, place in calibration.places_of(recording.names)}
-    out = [Evidence.nothing(pieces) for _ in recording.names]
+    told = {}
     collar_bones = {"leftShoulder", "rightShoulder"} & set(recording.names)
     for above, below, joint in links_of(recording.names):
         pair = number[above], number[below]
-        if beside is not None and beside not in pair:
+        if beside is not None and beside.isdisjoint(pair):
             continue
         link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
         neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
@@ -111,13 +113,24 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         if joint in places:
             noise = NOISE_MS2 * LOOSE.get(joint, 1.0) * (1.0 if neighbours else FARTHER)
             link.add_felt(*felt.beside(pair, places[joint], noise))
-        link.add_to([out[s] for s in pair])
-    feet = [n for n in recording.names if n.endswith("Foot") and beside in (None, number[n])]
+        told[above, below] = dict(zip(pair, link.left(), strict=True))
+    feet = [n for n in recording.names if n.endswith("Foot") and (beside is None or number[n] in beside)]
     part = recording.only(feet)
     part = replace(part, rotation=part.rotation[frames][inside])
     for name, speed in zip(feet, turn_speed(part).T, strict=True):
-        s = number[name]
-        _add_standing(out[s], world[:, s], felt.stands(s, speed), piece_of)
+        s, evidence = number[name], Evidence.nothing(pieces)
+        _add_standing(evidence, world[:, s], felt.stands(s, speed), piece_of)
+        told[name] = {s: evidence}
+    return told
+
+
+def summed(told, sensors):
+    """[Evidence] of so many sensors, by all that evidence_of tells."""
+    pieces = max((len(evidence.heading) for part in told.values() for evidence in part.values()), default=0)
+    out = [Evidence.nothing(pieces) for _ in range(sensors)]
+    for part in told.values():
+        for s, evidence in part.items():
+            out[s].add(evidence)
     return out
 
 
@@ -184,17 +197,18 @@ class _Link:
         self.normal[_HEADING.start :, _HEADING.start :] += firm.T @ firm
         self.aim[_HEADING.start :] += firm.T @ (np.sqrt(weight)[:, None] * apart).ravel()
 
-    def add_to(self, evidence):
-        """Add what is left to two sensors' Evidence, once what may be off all along has explained what it can."""
+    def left(self):
+        """[Evidence] of the two sensors, once what may be off all along has explained what it can."""
         inverse = np.linalg.inv(self.normal)
         off = inverse @ self.aim
-        for k, (own, whole) in enumerate(zip(self.sides, evidence, strict=True)):
+        for k, side in enumerate(self.sides):
             by = self.heading_by[k]
-            whole.heading += own.heading - by @ inverse @ by.T
-            whole.heading_pull += own.heading_pull - by @ off
+            side.heading -= by @ inverse @ by.T
+            side.heading_pull -= by @ off
             by = self.slip_by[k]
-            whole.slip += own.slip - by @ inverse @ by.swapaxes(1, 2)
-            whole.slip_pull += own.slip_pull - by @ off
+            side.slip -= by @ inverse @ by.swapaxes(1, 2)
+            side.slip_pull -= by @ off
+        return self.sides
 
 
 def _growing_by(turn, certainty):

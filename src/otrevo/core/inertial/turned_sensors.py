@@ -20,7 +20,7 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.evidence import PIECE_S, UP, evidence_of, spline
+from otrevo.core.inertial.evidence import PIECE_S, UP, evidence_of, spline, summed
 from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.pose import sensed_bones
@@ -90,16 +90,17 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
     """
     read, sensed = recording, felt(recording)
     headings = find_headings(recording, calibration, sensed)
-    found, changed, likely = [], None, {}
+    found, changed, told, likely = [], None, {}, {}
     for _ in range(MOST_LOOKS):
         left = {}
-        for start, told in _told(recording, calibration, headings, sensed, changed):
-            likely[start] = _likely(start, told)
+        for start in _look(told, recording, calibration, headings, sensed, changed):
+            evidence = summed(told[start], len(recording.names))
+            likely[start] = _likely(start, evidence)
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
-            left |= {k: _left(turn, told) for k, turn in enumerate(found) if turn.start_s == start}
+            left |= {k: _left(turn, evidence) for k, turn in enumerate(found) if turn.start_s == start}
         left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
         new = [
-            _of_rivals(turn, likely, found, recording, calibration, headings, sensed)
+            _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed)
             for turn in _new_turns(likely, found)
         ]
         if not new and all(turn.size_rad < LEFT_RAD for turn in left.values()):
@@ -126,13 +127,19 @@ def _come_back(sensor, found):
     )
 
 
-def _told(recording, calibration, headings, sensed, changed):
-    """Yield (start s, [Evidence] of every sensor) of windows of a take; where _Turns `changed` have been put right since the last look, or of all."""
+def _look(told, recording, calibration, headings, sensed, changed):
+    """Look at the windows of a take and yield the start of each, s, of which something is told anew: of all windows, or
+    where _Turns `changed` have been put right since the last look. told: {start: as evidence_of tells}, brought up to date.
+    """
     world = sensed_bones(recording, calibration, headings)
     for start, end, frames in _windows(recording.times_s):
-        touched = changed is None or any(t.at_s < end and t.end_s > start for t in changed)
-        if touched and np.ptp(recording.times_s[frames]) > 2 * SHORTEST_S:
-            yield start, evidence_of(recording, calibration, headings, sensed, world, frames)
+        if np.ptp(recording.times_s[frames]) <= 2 * SHORTEST_S:
+            continue
+        beside = None if changed is None else {t.sensor for t in changed if t.at_s < end and t.end_s > start}
+        if changed is None or beside:
+            more = evidence_of(recording, calibration, headings, sensed, world, frames, beside)
+            told[start] = told.get(start, {}) | more
+            yield start
 
 
 def _windows(times):
@@ -143,9 +150,9 @@ def _windows(times):
     return [(start, end, slice(*at)) for start, end, at in zip(starts, ends, frames.T, strict=True)]
 
 
-def _likely(start_s, told):
-    """The likeliest _Turns of every sensor in a window."""
-    magnets, slips = ([f(s, evidence, start_s) for s, evidence in enumerate(told)] for f in (_magnet, _slip))
+def _likely(start_s, evidence):
+    """The likeliest _Turns of every sensor in a window, by their [Evidence]."""
+    magnets, slips = ([f(s, own, start_s) for s, own in enumerate(evidence)] for f in (_magnet, _slip))
     slips = [turn for turn in slips if turn is not None]
     others = float(np.median([turn.sure for turn in slips])) if slips else 0.0
     return [turn for turn in magnets if turn is not None] + [replace(turn, others=others) for turn in slips]
@@ -175,7 +182,7 @@ def _is_sure(turn, chance):
     return turn.sure >= sure + chance and least < turn.size_rad < FARTHEST_RAD
 
 
-def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
+def _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed):
     """A _Turn, or one of another sensor in the same moments that explains the take nearly as well but leaves less to explain.
 
     A hand that is turned looks much like a forearm that is turned the other way, until the elbow is looked at.
@@ -189,20 +196,16 @@ def _of_rivals(turn, likely, found, recording, calibration, headings, sensed):
     sensors, left = {t.sensor for t in rivals}, []
     frames = next(frames for start, _, frames in _windows(recording.times_s) if start == turn.start_s)
 
-    def told_by(recording, sensed, beside=None):
-        world = sensed_bones(recording, calibration, headings)
-        return evidence_of(recording, calibration, headings, sensed, world, frames, beside)
-
-    whole = told_by(recording, sensed)
     for first in rivals:
-        others = [e.plus(own, -1.0) for e, own in zip(whole, told_by(recording, sensed, first.sensor), strict=True)]
+        others = {what: part for what, part in told[turn.start_s].items() if first.sensor not in part}
         tried = first
         for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
             right = _turned_back(recording, calibration, [tried])
-            own = told_by(right, felt_again(sensed, right, {tried.sensor}), tried.sensor)
-            told = [e.plus(more) for e, more in zip(others, own, strict=True)]
-            tried = tried.and_then(_left(tried, told))
-        more = [t.sure for t in _likely(turn.start_s, told) if _begins_with(t, turn) and t.sensor in sensors]
+            felt_right, world = felt_again(sensed, right, {tried.sensor}), sensed_bones(right, calibration, headings)
+            own = evidence_of(right, calibration, headings, felt_right, world, frames, {tried.sensor})
+            evidence = summed(others | own, len(recording.names))
+            tried = tried.and_then(_left(tried, evidence))
+        more = [t.sure for t in _likely(turn.start_s, evidence) if _begins_with(t, turn) and t.sensor in sensors]
         left.append(max(more, default=0.0) - first.sure)
     return rivals[int(np.argmin(left))]
 
@@ -211,12 +214,12 @@ def _begins_with(turn, other):
     return abs(turn.at_s - other.at_s) < SAME_S
 
 
-def _left(turn, told):
-    """What is left of a _Turn that has been put right: one of the same moments; told: the [Evidence] of its window.
+def _left(turn, evidence):
+    """What is left of a _Turn that has been put right: one of the same moments; evidence: [Evidence] of its window.
 
     What is expected holds of both together: an axis about which nothing tells would be turned a little further at every look.
     """
-    evidence = told[turn.sensor]
+    evidence = evidence[turn.sensor]
     if turn.rotvec is None:
         box = _box(replace(turn, angle_rad=1.0), len(evidence.heading))
         firm = box @ evidence.heading @ box + 1 / MAGNET_RAD**2
