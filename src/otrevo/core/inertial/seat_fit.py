@@ -170,22 +170,26 @@ class SeatFit(FirstSeats):
     def _pose_errors(self, heading, drift, mount, kinds):
         """Rotation vectors (N, S, 3) from the poses as they should be to what the sensors say, NaN where not known."""
         out = np.full((*self.held.shape[:2], 3), np.nan)
-        for n, (kind, held, at) in enumerate(zip(kinds, self.held, self.held_at, strict=True)):
-            if not kind:
-                continue
-            world = quaternion_multiply(self._turned(held, heading + drift * at), quaternion_conjugate(mount))
-            world = quaternion_multiply(world, quaternion_conjugate(self.posed[kind]))
-            above, below = self.follows
-            turn = quaternion_multiply(quaternion_conjugate(world[above]), world[below])
-            for s in [s for s, rolled_in in self.rolled if rolled_in == kind]:
-                turn[below == s] = _unrolled(turn[below == s], quaternion_rotate(self.posed[kind][s], ALONG_ARMS))
-            out[n, below] = rotvec_from_quaternion(turn)
-            rest = [s for s, b in enumerate(self.names) if np.isnan(out[n, s, 0])]
-            out[n, rest] = rotvec_from_quaternion(world[rest])
-            for side in ("left", "right"):
-                foot, shin = (self.number.get(side + b) for b in ("Foot", "LowerLeg"))
-                if foot is not None and shin is not None:  # it is flat on the floor, and points where the knee does
-                    out[n, foot, 1] -= out[n, shin, 1]
+        at = [n for n, kind in enumerate(kinds) if kind]
+        kinds = np.array([kinds[n] for n in at])
+        posed = np.stack([self.posed[kind] for kind in kinds])
+        turned = self._turned(self.held[at], heading + drift * self.held_at[at, None])
+        world = quaternion_multiply(
+            quaternion_multiply(turned, quaternion_conjugate(mount)), quaternion_conjugate(posed)
+        )
+        above, below = self.follows
+        turn = quaternion_multiply(quaternion_conjugate(world[:, above]), world[:, below])
+        for s, kind in self.rolled:
+            here = np.ix_(kinds == kind, below == s)
+            turn[here] = _unrolled(turn[here], quaternion_rotate(self.posed[kind][s], ALONG_ARMS))
+        off = rotvec_from_quaternion(world)
+        followed = rotvec_from_quaternion(turn)
+        off[:, below] = np.where(np.isnan(followed), off[:, below], followed)
+        for side in ("left", "right"):
+            foot, shin = (self.number.get(side + b) for b in ("Foot", "LowerLeg"))
+            if foot is not None and shin is not None:  # it is flat on the floor, and points where the knee does
+                off[:, foot, 1] -= off[:, shin, 1]
+        out[at] = off
         return out
 
     def _residuals(self, x, heading, drift, mount, kinds, bending):
@@ -259,6 +263,6 @@ class SeatFit(FirstSeats):
 
 
 def _unrolled(turn, line):
-    """Rotations (K, 4) without what they turn about a line (3,), a unit, which comes first."""
-    rolled = np.concatenate([(turn[:, :3] @ line)[:, None] * line, turn[:, 3:]], axis=1)
-    return quaternion_multiply(turn, quaternion_conjugate(rolled / np.linalg.norm(rolled, axis=1, keepdims=True)))
+    """Rotations (..., 4) without what they turn about a line (3,), a unit, which comes first."""
+    rolled = np.concatenate([(turn[..., :3] @ line)[..., None] * line, turn[..., 3:]], axis=-1)
+    return quaternion_multiply(turn, quaternion_conjugate(rolled / np.linalg.norm(rolled, axis=-1, keepdims=True)))
