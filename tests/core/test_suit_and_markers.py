@@ -246,6 +246,24 @@ class OverFiles(unittest.TestCase):
         self.assertGreater(clock["sensors"], 10)
         self.assertTrue({"leftLowerArm", "rightLowerLeg"} <= set(report["guided_bones"]))
 
+    def test_an_arm_goes_and_comes_back_without_a_leap(self):
+        """The one marker on its collar bone, which is still seen, does not hold the shoulder; that bone's sensor does."""
+        markers = read_c3d(self.at / "take.c3d").points_m.copy()
+        gaps = {"right": (400, 880), "left": (1100, 1580)}
+        for side, (s, e) in gaps.items():
+            arm = [m for m, b in enumerate(CHART.bones) if b in (f"{side}UpperArm", f"{side}LowerArm", f"{side}Hand")]
+            markers[s:e, arm] = np.nan
+        write_c3d(self.at / "arm.c3d", markers, CHART.names, RATE)
+        self.solve("arm", "--suit", "@take.csv", points="arm")
+        body = read_bvh(self.at / "arm.bvh")
+        for side, (s, e) in gaps.items():
+            names = [side + b for b in ("UpperArm", "LowerArm", "Hand")]
+            ours, theirs = (
+                motion_joints(m)[0][:, [m.skeleton.index(n) for n in names]] for m in (body, self.take.motion)
+            )
+            leaps = 1000 * np.linalg.norm(np.diff(ours - theirs, axis=0)[[s - 1, e - 1]], axis=2)
+            self.assertLess(leaps.max(), 4, side)
+
     def test_the_whole_body_out_of_sight_for_two_seconds(self):
         self.solve("gone", "--suit", "@take.csv", "--report", "@gone.json", points="gone")
         self.solve("still", "--report", "@still.json", points="gone")

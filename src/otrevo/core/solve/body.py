@@ -61,12 +61,26 @@ def measured_bones(model, seen, sensed=None):
 
 
 def held_bones(model, seen):
-    """(T, B): whether markers hold a bone's rotation: enough of its own are seen, or, of a bone with few, any on it or below."""
+    """(T, B): whether markers hold a bone's rotation: enough of its own are seen, or, of a bone with few, any of the bones below it.
+
+    A collar bone with one marker is not held by that alone once its arm is out of sight.
+    """
     own = np.zeros((len(seen), len(model.skeleton.names)), dtype=int)
     for m, b in enumerate(model.marker_bone):
         own[:, b] += seen[:, m]
     few = np.bincount(model.marker_bone, minlength=own.shape[1]) < HOLDING_MARKERS
-    return (own >= HOLDING_MARKERS) | (measured_bones(model, seen) & few)
+    below, last = _measured_below(model, seen), ~_measured_below(model, np.ones_like(seen[:1]))
+    return (own >= HOLDING_MARKERS) | (few & (below | (last & (own > 0))))
+
+
+def _measured_below(model, seen):
+    """(T, B): whether any marker on a bone below is seen."""
+    measured = measured_bones(model, seen)
+    out = np.zeros_like(measured)
+    for b, parent in enumerate(model.skeleton.parents):
+        if parent >= 0:
+            out[:, parent] |= measured[:, b]
+    return out
 
 
 def solve_take(
