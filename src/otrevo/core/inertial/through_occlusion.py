@@ -29,12 +29,13 @@ MAY_MISS = 0.3  # as skin.MISSED, but wider: markers tell it, at which joints on
 GAP_S = 2.0  # for which it is looked how far sensors are off that stand in
 UNLIKE_RAD = np.radians(20.0)  # a sensor that strays further from its bone within seconds is on another one
 ALIKE_S = 0.5  # what is off stays so for about as long
+LINE = {"UpperArm": 0, "LowerArm": 0, "Hand": 0, "UpperLeg": 1, "LowerLeg": 1}  # the axis along a limb
 
 
 @dataclass(frozen=True)
 class StandIn:
     """What sensors say of their bones. world: {bone: rotations (T, 4), NaN where the sensor was lost}; stray_rad: {bone: how far these are
-    off about each axis, once nothing shows the bone, one sigma}; skin: {limb: share of its turns about its line that its skin misses};
+    off about each axis across the bone, once nothing shows it, one sigma: how a limb is turned about its own line markers tell worst, and moves no joint}; skin: {limb: share of its turns about its line that its skin misses};
     faults: the SensorFaults that were found; unlike_rad: {bone: how far it is off about each axis} of those that are left out, as they do
     not turn as their bones do.
     """
@@ -104,12 +105,12 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
             rotation = with_whole_turn(name, rotation, turned, share)
         off = _off(rotation[at], bone)
         stray = _stray(off, at, rate_hz)
-        if stray > UNLIKE_RAD:
-            found.unlike_rad[name] = stray
+        if _rms(stray) > UNLIKE_RAD:
+            found.unlike_rad[name] = _rms(stray)
             continue
         if share is not None:
             found.skin[name] = share / (1 + share)
-        found.stray_rad[name] = stray
+        found.stray_rad[name] = _rms(np.delete(stray, LINE.get(plain(name), [])))
         found.faults.extend(faults)
         found.world[name] = quaternion_multiply(
             rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz))
@@ -155,14 +156,18 @@ def _lasting_window(rate_hz):
 
 
 def _stray(off, at, rate_hz):
-    """How far a sensor is off about each axis in the middle of a gap of GAP_S that is bridged, one sigma, by what it is off (K, 3) at frames `at`."""
+    """How far a sensor is off about each axis (3,) in the middle of a gap of GAP_S that is bridged, one sigma, by what it is off (K, 3) at frames `at`."""
     half = round(GAP_S * rate_hz / 2)
     middle = np.arange(half, len(at) - half)
     middle = middle[at[middle + half] - at[middle - half] == 2 * half]
     if len(middle) < rate_hz:  # hardly ever seen for as long
-        return float(np.sqrt(np.mean((off - _slowly(off, rate_hz)) ** 2)))
+        return np.sqrt(np.mean((off - _slowly(off, rate_hz)) ** 2, axis=0))
     ends = scipy.ndimage.uniform_filter1d(off, _lasting_window(rate_hz), axis=0, mode="nearest")
-    return float(np.sqrt(np.mean((off[middle] - (ends[middle - half] + ends[middle + half]) / 2) ** 2)))
+    return np.sqrt(np.mean((off[middle] - (ends[middle - half] + ends[middle + half]) / 2) ** 2, axis=0))
+
+
+def _rms(values):
+    return float(np.sqrt(np.mean(values**2)))
 
 
 def _carried(off, at, count, rate_hz):

@@ -48,8 +48,11 @@ SAMPLE_S = 0.1
 FIRM_M = 0.010  # a bone whose joints are known to within this needs no help from the frames around it
 LAG_S = 0.2
 SEAT_M, JOINT_M = 0.004, 0.0018  # how far a marker and a joint may be from where the calibration has them, each axis
-# Along the trunk bodies are shaped differently, and markers hardly tell where joints are that bend little, nor where along its axis a knee is.
-LESS_TOLD_M = dict.fromkeys(("spine", "neck", "leftShoulder", "rightShoulder", "leftLowerLeg", "rightLowerLeg"), 0.0045)
+# Along the trunk bodies are shaped differently, and markers hardly tell where joints are that bend little, nor where along its axis a knee is,
+# and no movement tells where in the pelvis its own joint lies.
+LESS_TOLD_M = dict.fromkeys(
+    ("hips", "spine", "neck", "leftShoulder", "rightShoulder", "leftLowerLeg", "rightLowerLeg"), 0.0045
+)
 SKIN_S = 1.0  # of the take in which it is measured how skin moves
 WITHIN_TWO = 0.9545  # of the values of a normal distribution lie within two standard deviations
 LEAST_DENSITY = 0.05  # rad^2 / s^3: a bone that lay still all the time may still move while it is hidden
