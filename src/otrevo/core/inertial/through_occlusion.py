@@ -34,10 +34,12 @@ LINE = {"UpperArm": 0, "LowerArm": 0, "Hand": 0, "UpperLeg": 1, "LowerLeg": 1}  
 
 @dataclass(frozen=True)
 class StandIn:
-    """What sensors say of their bones. world: {bone: rotations (T, 4), NaN where the sensor was lost}; stray_rad: {bone: how far these are
-    off about each axis across the bone, once nothing shows it, one sigma: how a limb is turned about its own line markers tell worst, and moves no joint}; skin: {limb: share of its turns about its line that its skin misses};
-    faults: the SensorFaults that were found; unlike_rad: {bone: how far it is off about each axis} of those that are left out, as they do
-    not turn as their bones do.
+    """What sensors say of their bones.
+
+    world: {bone: rotations (T, 4), NaN where the sensor was lost}; stray_rad: {bone: how far these are off about each axis across the bone,
+    once nothing shows it, one sigma: about its own line markers tell worst how it is turned, and that moves no joint}; skin: {limb: share
+    of its turns about its line that its skin misses}; faults: the SensorFaults that were found; unlike_rad: {bone: how far it is off about
+    each axis} of those that are left out, as they do not turn as their bones do.
     """
 
     world: dict
