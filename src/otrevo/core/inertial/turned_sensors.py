@@ -110,11 +110,12 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
         recording = _turned_back(recording, calibration, changed)
         sensed = felt_again(sensed, recording, {turn.sensor for turn in changed})
     lasting = [turn for turn in found if turn.rotvec is None or not _come_back(turn.sensor, found)]
+    if not lasting:
+        return [], read, headings
     if len(lasting) < len(found):
         found, recording = lasting, _turned_back(read, calibration, lasting)
         sensed = felt(recording)
-    if found or recording is not read:
-        headings = find_headings(recording, calibration, sensed)
+    headings = find_headings(recording, calibration, sensed)
     return sorted((_fault(turn, recording) for turn in found), key=lambda f: f.start), recording, headings
 
 
