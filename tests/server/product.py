@@ -106,8 +106,11 @@ class Product:
             time.sleep(0.1)
         raise AssertionError(f"{path} was not answered within {seconds:.0f} s: {last}")
 
-    def all_heard(self):
-        """Wait until the Floor says of every device and every camera that something comes in, as whoever stands there would."""
+    def all_heard(self, after_s=-1.0):
+        """Wait until the Floor says of every device and every camera that something comes in, as whoever stands there would.
+
+        Returns the timecode up to which cameras have been recorded, s; only one that is later than after_s will do.
+        """
 
         def look():
             cookies = "; ".join(f"{c.name}={c.value}" for c in self.cookies)
@@ -120,12 +123,14 @@ class Product:
                     socket.send(json.dumps({"watch": True}))
                     while told := json.loads(socket.recv(timeout=10)):
                         devices, cameras = told.get("devices", ()), told.get("cameras", ())
-                        if devices and all(d["hz"] > 0 for d in devices) and all(c["fps"] > 0 for c in cameras):
-                            return True
+                        until_s = told.get("timecode_s") or -1.0
+                        heard = all(d["hz"] > 0 for d in devices) and all(c["fps"] > 0 for c in cameras)
+                        if devices and heard and until_s > after_s:
+                            return until_s
             except (OSError, WebSocketException):  # the web server has just been killed
-                return False
+                return None
 
-        until(look)
+        return until(look)
 
     def parts(self):
         """{name: pid} of what runs."""
