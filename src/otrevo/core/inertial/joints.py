@@ -12,24 +12,30 @@ using inertial sensors, 2014.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from otrevo.core.conventions import within_half_a_turn
+from otrevo.core.inertial.joint_fit import PLACE_M, believe, fit_from, left_over, places_of, products_of
 from otrevo.core.inertial.poses import above_of
 
 NOISE_MS2 = 0.3  # at least: tilts and the sensors themselves
 ARM_M = 0.35  # how far a joint is from a sensor, give or take
 NEAR_M = 0.02  # how far it is from where a calibration found it
 PARTS = 16  # of a recording, compared with each other
-DRIFT_RAD_S = np.radians(3.0) / 60
-ROBUST = 2.5  # of the noise
 WORSE = 2.0  # headings are off by so many times what the fit knows of: skin, and joints that are no points
-# how much more bends tremble than the readings show, and how well that is known, as a share
-TREMBLE, TREMBLE_KNOWN = 1.2, 0.2
+TREMBLE = 1.2  # how much more bends tremble than the readings show
 # bends by skin for each m/s² that a limb feels, 1/s²: as is usual, and as may be
 SKIN_PER_M, SKIN_MAY_PER_M = 0.17, 0.45
 SWINGS_RAD_PER_MS2 = 0.0004  # by so much skin tilts a sensor, and quickly where that changes quickly
-PLACE_M = 0.2  # how far from its sensor a joint usually is
+
+GRID_STEP_RAD = np.radians(6.0)
+_GRID = np.arange(-np.pi, np.pi - 1e-6, GRID_STEP_RAD)
+NEAREST_RAD = np.radians(20.0)
+# Skin errs with the movement, so that of a pelvis that hardly moves it may tell a thigh's heading the wrong way round. Another heading, so
+# far from the best one, that leaves no more than so many times as much unexplained may be the true one.
+FAR_RAD, RIVAL = np.radians(75.0), 1.15
+_TURNED = np.array(
+    [np.diag([0.0, 1, 0]), np.diag([1.0, 0, 1]), [[0, 0, 1], [0, 0, 0], [-1, 0, 0]]]
+)  # by 1, cosine and sine
 
 # (bone of the sensor above, bone of the sensor below, the bone whose joint they share), from the hips outwards
 LINKS = (
@@ -124,138 +130,10 @@ def unexplained(felt_, above, below, joint):
     return sides.unexplained(columns, r), float(sides.felt_ms2)
 
 
-@njit(cache=True, error_model="numpy")
-def _positive(normal):
-    """Whether a symmetric matrix (N, N) is positive definite: whether it has a Cholesky factor."""
-    factor = np.zeros(normal.shape)
-    for i in range(len(normal)):
-        for j in range(i + 1):
-            left = normal[i, j]
-            for k in range(j):
-                left -= factor[i, k] * factor[j, k]
-            if i != j:
-                factor[i, j] = left / factor[j, j]
-            elif left > 0.0:
-                factor[i, i] = np.sqrt(left)
-            else:
-                return False
-    return True
-
-
-@njit(cache=True, error_model="numpy")
-def _cleaned(normal):
-    """A normal matrix (N, N) without what is negative in it."""
-    if _positive(normal):
-        return normal
-    value, vector = np.linalg.eigh(normal)
-    out = np.zeros(normal.shape)
-    for k in range(len(value)):
-        for i in range(len(normal)):
-            for j in range(len(normal)):
-                out[i, j] += max(value[k], 0.0) * vector[i, k] * vector[j, k]
-    return out
-
-
-@njit(cache=True, error_model="numpy")
-def _less(matrix, diagonal):
-    """The upper left part (N, N) of a matrix less a diagonal (N,), as an array of its own."""
-    count = len(diagonal)
-    out = np.empty((count, count))
-    for i in range(count):
-        for j in range(count):
-            out[i, j] = matrix[i, j]
-        out[i, i] -= diagonal[i]
-    return out
-
-
-GRID_STEP_RAD = np.radians(6.0)
-_GRID = np.arange(-np.pi, np.pi - 1e-6, GRID_STEP_RAD)
-NEAREST_RAD = np.radians(20.0)
-# Skin errs with the movement, so that of a pelvis that hardly moves it may tell a thigh's heading the wrong way round. Another heading, so
-# far from the best one, that leaves no more than so many times as much unexplained may be the true one.
-FAR_RAD, RIVAL = np.radians(75.0), 1.15
-
-
-@njit(cache=True, error_model="numpy")
-def _show_places(columns, psi, drift, times, force_u, bend_u, force_l, bend_l):
-    """Fill in of the columns (9, 3 K), over axes and samples, what the joint's place above explains (0 to 2), what its place below does
-    (3 to 5), and what is to be explained (8).
-
-    psi, drift: the heading between the filters; times (K,); force (K, 3) and bend (K, 3, 3) of both sides.
-    """
-    count = len(times)
-    for k in range(count):
-        c, s = np.cos(psi + drift * times[k]), np.sin(psi + drift * times[k])
-        x, y, z = k, count + k, 2 * count + k
-        for a in range(3):
-            columns[a, x], columns[a, y], columns[a, z] = bend_u[k, 0, a], bend_u[k, 1, a], bend_u[k, 2, a]
-            columns[3 + a, x] = -c * bend_l[k, 0, a] - s * bend_l[k, 2, a]
-            columns[3 + a, y] = -bend_l[k, 1, a]
-            columns[3 + a, z] = s * bend_l[k, 0, a] - c * bend_l[k, 2, a]
-        columns[8, x] = c * force_l[k, 0] + s * force_l[k, 2] - force_u[k, 0]
-        columns[8, y] = force_l[k, 1] - force_u[k, 1]
-        columns[8, z] = c * force_l[k, 2] - s * force_l[k, 0] - force_u[k, 2]
-
-
-@njit(cache=True, error_model="numpy")
-def _show_heading(columns, places, times, force_u):
-    """Fill in of the columns (9, 3 K) what the heading explains (6), and its drift (7), where the joint is at places (6,)."""
-    count = len(times)
-    for k in range(count):
-        x, z = k, 2 * count + k
-        felt_x, felt_z = columns[8, x] + force_u[k, 0], columns[8, z] + force_u[k, 2]  # at the joint, of the side below
-        for a in range(3):
-            felt_x -= columns[3 + a, x] * places[3 + a]
-            felt_z -= columns[3 + a, z] * places[3 + a]
-        columns[6, x], columns[6, count + k], columns[6, z] = -felt_z, 0.0, felt_x
-        columns[7, x], columns[7, count + k], columns[7, z] = -felt_z * times[k], 0.0, felt_x * times[k]
-
-
-@njit(cache=True, error_model="numpy")
-def _products(columns, weight):
-    """Products (9, 9) of the columns (9, 3 K) with each other, samples weighted (K,)."""
-    scaled, count = np.empty(columns.shape), len(weight)
-    for c in range(9):
-        for axis in range(3):
-            for k in range(count):
-                scaled[c, axis * count + k] = columns[c, axis * count + k] * weight[k]
-    return scaled @ columns.T
-
-
-@njit(cache=True, error_model="numpy")
-def _left(columns, places):
-    """What places (6,) leave of what is to be explained (3 K,), by the columns (9, 3 K)."""
-    out = columns[8].copy()
-    for a in range(6):
-        for k in range(len(out)):
-            out[k] -= columns[a, k] * places[a]
-    return out
-
-
-@njit(cache=True, error_model="numpy")
-def _weigh(columns, places, calm, usual_noise, weight):
-    """The noise by what places (6,) leave, usual_noise at least, and into weight (K,) how much samples count then; the rest as in _fitted."""
-    left, count = _left(columns, places), len(weight)
-    noise = usual_noise
-    for k in range(count):
-        left[k] = left[k] ** 2 + left[count + k] ** 2 + left[2 * count + k] ** 2
-    left2 = left[:count]
-    if count:
-        noise = max(usual_noise, np.sqrt(np.median(calm * left2) / 2.37))
-    for k in range(count):
-        weight[k] = calm[k] / (1 + left2[k] / (3 * ROBUST * noise) ** 2) ** 2
-    return noise
-
-
-_TURNED = np.array(
-    [np.diag([0.0, 1, 0]), np.diag([1.0, 0, 1]), [[0, 0, 1], [0, 0, 0], [-1, 0, 0]]]
-)  # by 1, cosine and sine
-
-
 def _costs_of_headings(headings, upper, lower, trembles, skins, noise, usual_m, arm_m):
     """What the best places of the joint leave unexplained, with their prior, for each of `headings` (H,) between two filters.
 
-    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides; trembles, skins: as in _told. A heading comes into every product of the two sides by its cosine and its
+    upper, lower: (force (K, 3), bend (K, 3, 3)) of both sides; trembles, skins: as in _Sides. A heading comes into every product of the two sides by its cosine and its
     sine alone, so the samples are gone through once and not once for each heading.
     """
     (force_u, bend_u), (force_l, bend_l) = upper, lower
@@ -273,141 +151,26 @@ def _costs_of_headings(headings, upper, lower, trembles, skins, noise, usual_m, 
     aim = np.concatenate([across[:, :3, 3] - own_u[:3, 3], across[:, 3, :3] - own_l[:3, 3]], axis=1)
     wanted2 = own_u[3, 3] + own_l[3, 3] - 2 * across[:, 3, 3]
     firm = len(force_u) / noise**2
-    r = _places(normal / noise**2, aim / noise**2, firm * trembles, firm * skins, usual_m, arm_m)
+    r = places_of(normal / noise**2, aim / noise**2, firm * trembles, firm * skins, usual_m, arm_m)
     left = np.einsum("ha,hab,hb->h", r, normal, r) - 2 * (r * aim).sum(1) + wanted2
     return left / noise**2 + ((r - usual_m) ** 2).sum(1) / arm_m**2
 
 
 def _scatter_of_parts(columns, weight, trembled, r, normal, noise):
     """Covariance (8, 8) of a joint's places r, the heading and its drift, by how differently parts of a recording pull them; trembled (6,):
-    what trembling adds to the places' diagonal with each sample. columns (9, 3 K), weight (K,): as in _products.
+    what trembling adds to the places' diagonal with each sample. columns (9, 3 K), weight (K,): as in products_of.
 
     Where a joint only ever bends about one axis, nothing but errors tells where along it the joint is, and skin errs differently in
     every movement. The fit alone would call that certain. Source: H. White, Maximum likelihood
     estimation of misspecified models, Econometrica 50, 1982, with parts for single samples.
     """
     edges = np.linspace(0, len(weight), PARTS + 1).astype(int)
-    pulls = (columns[:8] * _left(columns, r)).reshape(8, 3, -1).sum(axis=1) * weight
+    pulls = (columns[:8] * left_over(columns, r)).reshape(8, 3, -1).sum(axis=1) * weight
     pulls[:6] += np.outer(trembled * r, weight)
     pull = np.array([pulls[:, a:b].sum(axis=1) for a, b in zip(edges[:-1], edges[1:], strict=True)]) / noise**2
     pull -= pull.mean(axis=0)
     off = np.linalg.solve(normal, pull.T) * np.sqrt(PARTS / (PARTS - 1))
     return off @ off.T
-
-
-@njit(cache=True, error_model="numpy")
-def _believed(normal, trembled, skin):
-    """(normal matrix (6, 6) of places without what trembling adds to it, how much of its rows and of the aim's is believed (6, 6)).
-
-    Bends are measured too. Where they tremble they add trembled (6,) to the diagonal, and a joint would seem to lie at its sensor; that is taken
-    off as well as it is known. Skin swings just as the limb feels: what it adds, up to skin (6,), looks like a joint elsewhere. So what
-    the movement says in a direction counts for as much as it exceeds both.
-    """
-    believed, astray = _cleaned(_less(normal, trembled)), np.empty(len(trembled))
-    for i in range(len(trembled)):  # variance of the aim, besides that of the noise
-        astray[i] = PLACE_M**2 * ((TREMBLE_KNOWN * trembled[i]) ** 2 + skin[i] ** 2)
-    return believed, np.linalg.solve(_less(believed, -astray - 1e-6), believed).T
-
-
-@njit(cache=True, error_model="numpy")
-def _take_share(share, believed, aim, normal, told):
-    """Into the normal matrix and aim `told` comes the share (6, 6) of those that are believed: believed (6, 6), aim (6,)."""
-    for i in range(6):
-        told[i] = 0.0
-        for k in range(6):
-            told[i] += share[i, k] * aim[k]
-        for j in range(6):
-            normal[i, j] = 0.0
-            for k in range(6):
-                normal[i, j] += share[i, k] * believed[k, j]
-
-
-@njit(cache=True, error_model="numpy")
-def _hold_near(normal, aim, usual_m, arm_m):
-    """Add to a normal matrix and its aim that the places (6,) are near the usual ones."""
-    for i in range(6):
-        normal[i, i] += 1.0 / arm_m**2
-        aim[i] += usual_m[i] / arm_m**2
-
-
-@njit(cache=True, error_model="numpy")
-def _places(normal, aim, trembled, skin, usual_m, arm_m):
-    """Places (H, 6) of a joint by each of some normal matrices (H, 6, 6) with their aims (H, 6); the rest as in _believed and _find."""
-    out, told, wanted = np.empty(aim.shape), np.empty((6, 6)), np.empty(6)
-    for h in range(len(aim)):
-        believed, share = _believed(normal[h], trembled, skin)
-        _take_share(share, believed, aim[h], told, wanted)
-        _hold_near(told, wanted, usual_m, arm_m)
-        found = np.linalg.solve(told, wanted)
-        for i in range(6):
-            out[h, i] = found[i]
-    return out
-
-
-@njit(cache=True, error_model="numpy")
-def _told(products, noise, firm, trembles, skins, near, usual_m, arm_m):
-    """(normal matrix (8, 8), aim (8,)) of what _products gives, both with the prior; with doubts where nothing else keeps the places near.
-
-    firm: the samples' weights over the noise's square; trembles, skins (6,): what both add for each of that.
-    """
-    normal, aim, trembled, skin = np.empty((8, 8)), np.empty(8), np.empty(6), np.empty(6)
-    for i in range(8):
-        aim[i] = products[i, 8] / noise**2
-        for j in range(8):
-            normal[i, j] = products[i, j] / noise**2
-    for i in range(6):
-        trembled[i], skin[i] = firm * trembles[i], firm * skins[i]
-    if near:
-        cleaned = _cleaned(_less(normal, trembled))
-        for i in range(6):
-            for j in range(6):
-                normal[i, j] = cleaned[i, j]
-    else:
-        believed, share = _believed(normal, trembled, skin)
-        for j in range(6, 8):
-            for i in range(6):
-                normal[i, j] = 0.0
-                for k in range(6):
-                    normal[i, j] += share[i, k] * normal[j, k]  # the other triangle still says what it was
-        for j in range(6, 8):
-            for i in range(6):
-                normal[j, i] = normal[i, j]
-        _take_share(share, believed, aim.copy(), normal, aim)
-    _hold_near(normal, aim, usual_m, arm_m)
-    return normal, aim
-
-
-@njit(cache=True, error_model="numpy")
-def _fitted(
-    force_u, bend_u, force_l, bend_l, times, calm, trembles, skins, near, usual_m, arm_m, usual_noise, psi, usual_drift
-):
-    """(heading psi, drift, places (6,), normal matrix (8, 8), columns (9, 3 K), weights (K,), noise) of a joint, by
-    Gauss-Newton from a heading on. calm (K,): how much each sample counts at best; the rest as in _fit, _products and _told.
-    """
-    drift, noise, weight = usual_drift, usual_noise, calm.copy()
-    columns = np.zeros((9, 3 * len(times)))
-    for _ in range(12):
-        _show_places(columns, psi, drift, times, force_u, bend_u, force_l, bend_l)
-        products = _products(columns, weight)
-        normal, aim = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
-        r = np.linalg.solve(_less(normal, np.zeros(6)), aim[:6])
-        noise = _weigh(columns, r, calm, usual_noise, weight)
-        _show_heading(columns, r, times, force_u)
-        products = _products(columns, weight)
-        normal, _ = _told(products, noise, weight.sum() / noise**2, trembles, skins, near, usual_m, arm_m)
-        normal[6, 6] += 1 / np.pi**2  # nothing may tell of it: a body that does not move at all
-        normal[7, 7] += 1 / (0.3 * DRIFT_RAD_S) ** 2
-        gradient = np.zeros(8)  # the places are at their best already
-        for i in (6, 7):
-            gradient[i] = -products[i, 8] / noise**2
-            for a in range(6):
-                gradient[i] += products[i, a] * r[a] / noise**2
-        gradient[7] += (drift - usual_drift) / (0.3 * DRIFT_RAD_S) ** 2
-        step = np.linalg.solve(normal, gradient)
-        psi, drift = psi - step[6], drift - step[7]
-        if abs(step[6]) < 1e-5:
-            break
-    return psi, drift, r, normal, columns, weight, noise
 
 
 @dataclass(frozen=True)
@@ -437,7 +200,7 @@ class _Sides:
     def unexplained(self, columns, r):
         """What places r leave of all that both sides feel, 0 to 1."""
         told = self.felt_ms2 * np.sqrt(max(1, len(self.times_s)))
-        return float(np.linalg.norm(_left(columns, r)) / max(told, 1e-9))
+        return float(np.linalg.norm(left_over(columns, r)) / max(told, 1e-9))
 
 
 def _sides(felt_, above, below, joint, near, near_m):
@@ -458,7 +221,7 @@ def _sides(felt_, above, below, joint, near, near_m):
 
 
 def _fit(sides, alike, near):
-    """(what _fitted gives, spread of the heading by the grid alone, rad) of _Sides; alike: of the Felt; near: as in find_links."""
+    """(what fit_from gives, spread of the heading by the grid alone, rad) of _Sides; alike: of the Felt; near: as in find_links."""
     grid, unlikely = _GRID, 0.0
     if near:
         grid = near[2] + _GRID[np.abs(_GRID) < max(NEAREST_RAD, 3 * near[4])]
@@ -474,7 +237,7 @@ def _fit(sides, alike, near):
     rivals = costs[np.abs(np.angle(np.exp(1j * (grid - grid[np.argmin(costs)])))) > FAR_RAD]
     if len(rivals) and rivals.min() < RIVAL * costs.min():
         spread = max(spread, FAR_RAD)
-    fitted = _fitted(
+    fitted = fit_from(
         *sides.upper, *sides.lower, sides.times_s, sides.calm, sides.trembles, sides.skins, near is not None,
         sides.usual_m, sides.arm_m, sides.noise, grid[np.argmin(costs)], float(near[3]) if near else 0.0,
     )  # fmt: skip
@@ -487,9 +250,9 @@ def _find(felt_, above, below, joint, near, near_m):
     covariance = np.linalg.inv(normal) * felt_.alike
     covariance += _scatter_of_parts(columns, weight, sides.trembles, r, normal, noise)
     if near:  # skin, or how bends tremble, may be what moves the joint away from there
-        products = _products(columns, weight) / noise**2 / felt_.alike
+        products = products_of(columns, weight) / noise**2 / felt_.alike
         firm = weight.sum() / noise**2 / felt_.alike
-        believed, share = _believed(products[:6, :6].copy(), firm * sides.trembles, firm * sides.skins)
+        believed, share = believe(products[:6, :6].copy(), firm * sides.trembles, firm * sides.skins)
         covariance[:6, :6] = np.linalg.inv(share @ believed + np.eye(6) / sides.arm_m**2)
         r = covariance[:6, :6] @ (share @ products[:6, 8] + sides.usual_m / sides.arm_m**2)
     return Link(

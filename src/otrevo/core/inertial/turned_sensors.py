@@ -220,13 +220,13 @@ def _left(turn, evidence):
 
     What is expected holds of both together: an axis about which nothing tells would be turned a little further at every look.
     """
-    evidence = evidence[turn.sensor]
+    own = evidence[turn.sensor]
     if turn.rotvec is None:
-        box = _box(replace(turn, angle_rad=1.0), len(evidence.heading))
-        firm = box @ evidence.heading @ box + 1 / MAGNET_RAD**2
-        return replace(turn, angle_rad=float((box @ evidence.heading_pull - turn.angle_rad / MAGNET_RAD**2) / firm))
-    stiff = evidence.slip[turn.first] + np.eye(3) / SLIP_RAD**2
-    pull = evidence.slip_pull[turn.first] - turn.rotvec / SLIP_RAD**2
+        box = _box(replace(turn, angle_rad=1.0), len(own.heading))
+        firm = box @ own.heading @ box + 1 / MAGNET_RAD**2
+        return replace(turn, angle_rad=float((box @ own.heading_pull - turn.angle_rad / MAGNET_RAD**2) / firm))
+    stiff = own.slip[turn.first] + np.eye(3) / SLIP_RAD**2
+    pull = own.slip_pull[turn.first] - turn.rotvec / SLIP_RAD**2
     return replace(turn, rotvec=np.linalg.solve(stiff, pull))
 
 
