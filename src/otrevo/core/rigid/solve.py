@@ -29,7 +29,7 @@ from otrevo.core.rigid.assign import FEWEST, assign_bodies, turns_alike
 from otrevo.core.rigid.skin_turns import missed_by_skin, turned_further
 from otrevo.core.solve.body import solve_take
 from otrevo.core.solve.uncertainty import body_uncertainty, sampled
-from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry
+from otrevo.core.warm_up.geometry_fit import PRIOR_ACROSS_M, fit_geometry, turns_of_joints
 from otrevo.core.warm_up.geometry_sure import geometry_variance
 from otrevo.core.warm_up.rest import share_of_rest
 
@@ -51,11 +51,15 @@ SCALES_M = 0.3, 0.1, 0.03
 STRAYS_M, LEAST_STRAYS_M, SWAYS_S = 0.006, 0.001, 0.3
 # Spine, neck and collar bones carry few bodies or none. How a turn is shared along them is told by places alone, which skin blurs:
 # these joints stray this much of what they may beside markers, so that neighbours bend together.
-TRUNK = "spine", "chest", "upperChest", "neck", "head", "leftShoulder", "rightShoulder"
+SPINE = "spine", "chest", "upperChest", "neck", "head"
+TRUNK = *SPINE, "leftShoulder", "rightShoulder"
 TRUNK_GIVES = 0.22
 # A take's mean pose is no rest: somebody may box or look aside all through it. It counts as so many frames at rest, by axis; feet
 # do point where shins do.
 MEAN_FRAMES, FEET_MEAN_FRAMES = 1.0, (1.0, 8.0, 8.0)
+SPINE_MEAN_FRAMES = MEAN_FRAMES * TRUNK_GIVES**2  # stiff only among themselves: a boxer's back is bent all the while
+SKIN_TURNS_RAD = np.radians(2.5)  # by which skin lets two bodies beside a joint seem to turn against each other
+LEAST_TOLD = 0.1  # the least of a joint's turning that is taken to be its own
 MISFIT_MM = 60.0  # RMS; skin carries bodies by 10 to 20
 SURE_FRAMES = 200  # of a take, in which it is looked how far joints may be off as geometry is not known
 
@@ -127,12 +131,14 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     held = int(found.frames[len(found.frames) // 2])
     picked = np.unique(np.append(_frames(points, recording.rate_hz), held))
     rest_share = share_of_rest(
-        model, picked == held, MEAN_FRAMES / len(picked), {"Foot": np.array(FEET_MEAN_FRAMES) / len(picked)}
-    )
+        model, picked == held, MEAN_FRAMES / len(picked),
+        {"Foot": np.array(FEET_MEAN_FRAMES) / len(picked)} | dict.fromkeys(SPINE, SPINE_MEAN_FRAMES / len(picked)),
+    )  # fmt: skip
     across_m = [LIMB_ACROSS_M if plain(b) in LIMBS.values() else PRIOR_ACROSS_M for b in model.skeleton.names[1:]]
     performer, seats = _performer(model, height_m, bodies), model
     bones, missed = [found.bones[n] for n in bodies], {}
     information = _seats_information(model.marker_offset_m - _middles(model), bones)
+    length_told = 1.0
     counted, strays_m = _counted(picked, recording.rate_hz), np.full(len(model.marker_names), STRAYS_M)
     for number in range(ROUNDS):
         shown = points[picked]
@@ -145,8 +151,9 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
             strays_m = _strays_m(first.marker_residual_m)
         fit = fit_geometry(
             _as_stiff(performer, model), shown, first.motion.root_position_m.copy(), np.ascontiguousarray(local), 6, seats,
-            rest_share, information, LIMIT_SHARE, across_m, counted * strays_m,
+            rest_share, information, LIMIT_SHARE, across_m, counted * strays_m, length_told,
         )  # fmt: skip
+        length_told = _told_by_turns(model, fit.local[picked != held], bones)
         turns = _turns(model, fit.model)
         turned = _turned(model, turns)
         performer = _performer(replace(fit.model, marker_offset_m=turned + _middles(fit.model)), height_m, bodies)
@@ -176,6 +183,21 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     }  # fmt: skip
     progress(1.0)
     return BodiesSolution(motion, found, residual, sure, _turned_deg(motion), figures, tuple(notes))
+
+
+def _told_by_turns(model, local, bones):
+    """How much counts of what points say of bones' lengths (B - 1,), by how joints are turned in frames, local (F, B, 3, 3).
+
+    bones: those that have a body. Where a joint hardly turns, it is skin that says how far along the bone above it lies.
+    """
+    names, out = model.skeleton.names, np.ones(len(model.skeleton.names))
+    spread = turns_of_joints(local, model.arrays.rolls).var(axis=0)
+    for b, name in enumerate(names):
+        if name in bones and names[model.skeleton.parents[b]] in bones:
+            along = np.argmax(np.abs(model.skeleton.rest_offset_m[b]))
+            across = np.delete(spread[b], along).mean()
+            out[b] = max(1.0 - SKIN_TURNS_RAD**2 / across, LEAST_TOLD) ** 2
+    return out[1:]
 
 
 def said_of_misfits(residual_mm):

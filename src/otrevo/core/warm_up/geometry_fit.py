@@ -104,7 +104,7 @@ def pull_to_rest(body, world, local, rest_share, limit_share, hpp, gp):
 
 
 @njit(cache=True, error_model="numpy")
-def _turns(local, rolls):
+def turns_of_joints(local, rolls):
     """How every joint is turned (F, B, 3), rad, by local rotations (F, B, 3, 3), as its stiffness is measured."""
     out, axes = np.empty(local.shape[:3]), np.empty((3, 3))
     for f in range(local.shape[0]):
@@ -129,17 +129,18 @@ def _pose_each(body, root, local, world, joint):
         pose_joints(body, root[f], local[f], world[f], joint[f])
 
 
-def _prior(model, names, marker_information=None, across_m=PRIOR_ACROSS_M):
+def _prior(model, names, marker_information=None, across_m=PRIOR_ACROSS_M, length_told=1.0):
     """Normal matrix and targets of the geometry prior: matrix (G, G), mean (G,)."""
     bones, markers = len(names), len(model.marker_names)
     size = 3 * (bones - 1) + 3 * markers
-    matrix, across_m = np.zeros((size, size)), np.broadcast_to(across_m, bones - 1)
+    across_m, length_told = (np.broadcast_to(v, bones - 1) for v in (across_m, length_told))
+    matrix = np.zeros((size, size))
     offsets = model.skeleton.rest_offset_m[1:]
     for b in range(bones - 1):
         length = np.linalg.norm(offsets[b])
         u = offsets[b] / length
         across = 1.0 / across_m[b] ** 2
-        along = 1.0 / (PRIOR_ALONG * length + 0.004) ** 2
+        along = 1.0 / (PRIOR_ALONG * length + 0.004) ** 2 / length_told[b]
         matrix[3 * b : 3 * b + 3, 3 * b : 3 * b + 3] = across * np.eye(3) + (along - across) * np.outer(u, u)
     markers_from = 3 * (bones - 1)
     if marker_information is None:
@@ -199,6 +200,7 @@ def fit_geometry(
     limit_share=1.0,
     across_m=PRIOR_ACROSS_M,
     sigma_m=SIGMA_M,
+    length_told=1.0,
 ):
     """Fit bone lengths and marker offsets to named markers in motion.
 
@@ -228,6 +230,8 @@ def fit_geometry(
         How far a joint may lie beside the line on which the prior model has it, as seen from the joint before it.
     sigma_m : float or ndarray (M,)
         How far points are off, as much as each of them in every frame counts.
+    length_told : float or ndarray (B - 1,)
+        How much counts of what points say of bones' lengths, 0 to 1.
 
     Returns
     -------
@@ -245,7 +249,7 @@ def fit_geometry(
     seen = np.isfinite(observed[..., 0])
     weight = 1.0 / np.broadcast_to(np.asarray(sigma_m, dtype=float), markers) ** 2
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
-    prior, pairs, mean = _prior(prior_model, names, marker_information, across_m)
+    prior, pairs, mean = _prior(prior_model, names, marker_information, across_m, length_told)
     known = prior + pairs
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
@@ -291,9 +295,12 @@ def fit_geometry(
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
     sharpness += np.linalg.slogdet(normal_gg)[1]
-    information = known + INDEPENDENT * (normal_gg - known)
+    counts = np.ones(len(mean))
+    counts[:bone_size] = np.repeat(np.sqrt(np.broadcast_to(length_told, bones - 1)), 3)
+    usual = _prior(prior_model, names, marker_information, across_m)[0] + pairs
+    information = usual + INDEPENDENT * np.outer(counts, counts) * (normal_gg - known)
     distance2 = (r**2).sum(-1)
-    theta = _turns(local, model.arrays.rolls)
+    theta = turns_of_joints(local, model.arrays.rolls)
     g = _stack(offsets, positions)
     if growth:
         mean[bone_size:] = growth.positions_with(offsets).ravel()
