@@ -1,13 +1,16 @@
 """Sensors that are worn in each other's place: found, told, kept in documents and put right."""
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core.body.kinematics import motion_joints
 from otrevo.core.body.skeleton import generic_skeleton
 from otrevo.core.conventions import (
     quaternion_conjugate,
+    quaternion_from_rotvec,
     quaternion_multiply,
     rotvec_from_quaternion,
 )
@@ -36,6 +39,24 @@ from otrevo.core.sim.suit import make_suit, record_suit
 from otrevo.core.words import in_a_row
 from tests.core.test_plain_warm_up import march_on_the_spot
 from tests.core.test_suit_recording import rows
+
+
+def stands_straight_only_at_first(seed, until_s=8.6):
+    """(a performer, the Motion of a warm-up) who bends the knees in all poses but the first two."""
+    performer = make_performer(seed, shipped_chart(), sloppiness_deg=2.5)
+    skeleton, offsets = performer.skeleton, performer.skeleton.rest_offset_m.copy()
+    legs = [skeleton.index(side + b) for side in ("left", "right") for b in ("UpperLeg", "LowerLeg", "Foot")]
+    offsets[[legs[i] for i in (1, 2, 4, 5)]] *= 1.04  # hips that stay as low as they were bend the knees
+    performer = replace(performer, skeleton=skeleton.with_offsets(offsets))
+    motion = perform("suit warm-up", performer, seed, Fraction(120)).motion
+    bent = np.clip((np.arange(len(motion)) / float(motion.rate) - until_s) / 0.5, 0.0, 1.0)[:, None, None]
+    local, root = motion.rotation_local.copy(), motion.root_position_m.copy()
+    local[:, legs] = quaternion_from_rotvec(bent * rotvec_from_quaternion(local[:, legs]))
+    ankles = [
+        motion_joints(m)[0][:, legs[2::3], 1].min(axis=1) for m in (motion, replace(motion, rotation_local=local))
+    ]
+    root[:, 1] += ankles[0] - ankles[1]
+    return performer, replace(motion, rotation_local=local, root_position_m=root)
 
 
 class Exchanged(unittest.TestCase):
@@ -165,6 +186,18 @@ class Exchanged(unittest.TestCase):
                 recording, find_stills(recording), find_links(felt(recording)), generic_skeleton(performer.height_m)
             )
             self.assertEqual({frozenset(p) for p in fit.exchanged_sides()}, {frozenset(p) for p in worn})
+
+    def test_whoever_bends_the_knees_in_most_poses_has_no_knees_that_bend_forwards(self):
+        """Legs that are straight elsewhere seem bent backwards from a pose in which they are bent."""
+        pairs = [
+            (f"left{b}", f"right{b}")
+            for b in ("Shoulder", "UpperArm", "LowerArm", "Hand", "UpperLeg", "LowerLeg", "Foot")
+        ]
+        performer, motion = stands_straight_only_at_first(12)
+        for worn in ([], pairs):
+            suit = make_suit(motion.skeleton, 12, worn=dict([*worn, *((b, a) for a, b in worn)]))
+            found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
+            self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in worn})
 
     def test_a_calibration_reads_them_the_other_way_round(self):
         performer = make_performer(3, shipped_chart(), sloppiness_deg=2.5)

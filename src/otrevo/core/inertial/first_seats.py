@@ -42,6 +42,7 @@ FACED_RAD = np.radians(45.0)  # of headings that tell left from right, one sigma
 KNEE_STEP, BENT_RAD = 5, np.radians(30)
 # how far from both together either knee bends: no more than headings are off, and from where on a thigh's heading decides which way it swings
 KNEES_APART_RAD, LITTLE_APART_RAD = np.radians(25.0), np.radians(12.0)
+BENT_M = 0.012  # a leg that is shorter by so much from hip to ankle is bent, by 20 degrees and more
 LEAST_BEND_RAD = np.radians(10.0)  # of both knees together, for it to tell where left is
 ALIKE_DEG = 12.0  # how differently sensors are inclined, on average, in stills of one pose
 # of a limb that moves while all else is still, RMS, and of one that is not held as it is in the other stills of a pose
@@ -278,7 +279,7 @@ class FirstSeats:
         return held, kinds
 
     def _astray(self):
-        """Whether each sensor (N, S) says nothing about the pose in a still: a leg may swing, or be lifted, while the arms hang and all else rests."""
+        """Whether each sensor (N, S) says nothing about the pose in a still: a leg may swing, be bent or lifted, while the arms hang and all else rests."""
         kinds, seconds = np.array(self._kinds()), np.diff(self.stills, axis=1)[:, 0]
         up = quaternion_rotate(quaternion_conjugate(self.held), UP)
         out = np.zeros(self.held.shape[:2], dtype=bool)
@@ -287,6 +288,15 @@ class FirstSeats:
             known = np.isfinite(along)
             off = np.where(known, 2 * np.arccos(np.clip(along, 0.0, 1.0)), 0.0)
             out[n] = (off**2).sum(axis=0) > np.radians(STRAYS_DEG) ** 2 * known.sum(axis=0)
+        for side in ("left", "right"):  # a leg that is bent, or lifted, where it is straight in another pose
+            leg = [b for b in (side + "UpperLeg", side + "LowerLeg") if b in self.lines]
+            if len(leg) == 2:
+                at = [self.number[b] for b in leg]
+                down = [
+                    quaternion_rotate(self.held[:, n], self.lines[b][0])[:, 1] for n, b in zip(at, leg, strict=True)
+                ]
+                high = -np.sum(down, axis=0)
+                out[:, at] |= (high < np.nanmax(high[kinds != ""], initial=0.0) - BENT_M)[:, None]
         for s, bone in enumerate(self.names):
             of_arms = plain(bone) in (*ARMS, "Hand", "Shoulder")  # all else is held alike in both poses
             for alike in [kinds == kind for kind in POSES] if of_arms else [kinds != ""]:
