@@ -101,6 +101,16 @@ class FromWarmUpToTake(Worn):
         )
         self.assertLess(np.linalg.norm(wrist.below_m - seat), 0.03)
 
+    def test_the_report_lists_who_has_changed_places(self):
+        text = (self.at / "warmup.csv").read_text()
+        for old, new in (("leftHand", "other"), ("rightHand", "leftHand"), ("other", "rightHand")):
+            text = text.replace(f",{old},", f",{new},")
+        (self.at / "hands.csv").write_text(text)
+        words = "--height-m", "1.74", "--out", "@h.json", "--report", "@hr.json"
+        self.assertEqual(self.run_pass("suit-performer", "--suit", "@hands.csv", *words)[0], 0)
+        report = json.loads((self.at / "hr.json").read_text())
+        self.assertEqual([set(p) for p in report["exchanged"]], [{"leftHand", "rightHand"}])
+
     def test_every_command(self):
         words = (
             "suit-performer",
@@ -120,6 +130,7 @@ class FromWarmUpToTake(Worn):
         report = json.loads((self.at / "pr.json").read_text())
         self.assertEqual({p["pose"] for p in report["poses"]}, {"T-pose", "arms down"})
         self.assertEqual(set(report["sensors"]), set(SUIT_BONES))
+        self.assertEqual(report["exchanged"], [])
         self.check_seats(json.loads(first))
         self.check_legs(json.loads(first), report["notes"])
         take = perform("quay walk", self.performer, 3, Fraction(120)).motion.window(0, 14 * 120)

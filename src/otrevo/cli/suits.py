@@ -66,7 +66,14 @@ def run_suit_performer(args):
         poses = [{"pose": kind, "start_s": round(a, 3), "end_s": round(b, 3)} for kind, a, b in found.poses]
         write_document(
             args.report,
-            {"otrevo": "suit-performer-report/1", "figures": figures, "sensors": rows, "poses": poses, "notes": notes},
+            {
+                "otrevo": "suit-performer-report/1",
+                "figures": figures,
+                "sensors": rows,
+                "poses": poses,
+                "exchanged": found.exchanged,
+                "notes": notes,
+            },
         )
 
 
