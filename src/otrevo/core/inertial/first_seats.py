@@ -32,12 +32,12 @@ ARM_DOWN_DEG, ARM_LEVEL_DEG = 50.0, 35.0  # below and around the horizontal
 FOUND_RAD = np.radians(6.0)  # of a heading that joints told, about which it is looked for anew
 # by what legs go to their own side by chance in so many seconds, and how far sways go
 SPREAD_SD, SPREAD_S, SWAYING_DEG = 0.2, 30.0, 3.0
-# how well hip joints are placed across the pelvis, and apart from each other; besides what the joints say of it themselves, of which a
-# third is true: in 70 warm-ups they were off by a fifth to a half of that
-ACROSS_SD_M, HIPS_SD_M, HIPS_TRULY = 0.06, 0.04, 1 / 3
+# how well hip joints are placed across the pelvis, and apart from each other, to which comes a share of what the joints say of it themselves:
+# in 70 warm-ups hips were off by a fifth to a half of that
+ACROSS_SD_M, HIPS_SD_M, HIPS_SHARE = 0.06, 0.04, 1 / 3
 OUTSIDE_SD_M = 0.042  # how well it is told how far out of its line a thigh has its sensor, which is on its outside
-# legs that are so many sigma the wrong way round are not so by chance; and, of those whose arms are, so many the right way round. In 70
-# warm-ups legs were 1.1 to 5.8 sigma the right way round
+# Legs that are so many sigma the wrong way round are not so by chance; and, where arms are, legs so many sigma the right way round are right.
+# In 70 warm-ups legs were 1.1 to 5.8 sigma the right way round.
 PLAINLY, ALONE = 1.0, 0.6
 LEAST_ARMS_M, LEAST_TOLD = 0.3, 0.1  # of arms that stretch to the sides; of how one limb lies or bends, m or rad
 FACED_RAD = np.radians(45.0)  # of headings that tell left from right, one sigma at most
@@ -95,7 +95,7 @@ class FirstSeats:
         arms_wrong = arms @ knees < -0.5 * np.linalg.norm(arms)
         seconds = float(np.ptp(self.recording.times_s))
         spread_sd = SPREAD_SD * np.sqrt(max(1.0, SPREAD_S / seconds)) * np.hypot(1.0, apart / LITTLE_APART_RAD)
-        hips_sd = np.hypot(HIPS_SD_M, HIPS_TRULY * np.sqrt(knees @ hips_cov @ knees))
+        hips_sd = np.hypot(HIPS_SD_M, HIPS_SHARE * np.sqrt(knees @ hips_cov @ knees))
         legs_right = self._spread_outwards(heading, drift, knees) / spread_sd + hips @ knees / hips_sd
         legs_right += self._seated_outside(heading, drift, knees)
         # whoever has put on both sleeves the wrong way round has most likely put on a whole suit so
