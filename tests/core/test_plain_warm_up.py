@@ -200,10 +200,17 @@ class PlainWarmUp(unittest.TestCase):
         """Whoever bends the knees or marches on the spot moves legs by little more than they are off."""
         (performer, _, _), (skeleton, _, notes) = self.worn[0], self.calibrated[0]
         self.assertFalse([n for n in notes if "steps" in n], notes)
-        usual = generic_skeleton(performer.height_m)
-        for bone in ("leftLowerLeg", "leftFoot"):
-            b = usual.index(bone)
-            np.testing.assert_allclose(skeleton.rest_offset_m[b], usual.rest_offset_m[b], atol=0.002)
+        both = skeleton, generic_skeleton(performer.height_m)
+        long, usual = (sum(s.rest_offset_m[s.index(f"left{b}")] for b in ("LowerLeg", "Foot")) for s in both)
+        np.testing.assert_allclose(long, usual, atol=0.002)
+
+    def test_upper_arms_are_as_long_as_it_is_between_their_joints(self):
+        off = []
+        for (performer, _, _), (skeleton, _, _) in zip(self.worn, self.calibrated, strict=True):
+            three = skeleton, generic_skeleton(performer.height_m), performer.skeleton
+            found, usual, true = (np.linalg.norm(s.rest_offset_m[s.index("leftLowerArm")]) for s in three)
+            off.append([abs(found - true), abs(usual - true)])
+        self.assertLess(*np.mean(off, axis=0) * [2.0, 1.0])
 
     def test_palms_that_face_forward_in_a_pose_are_found_and_forearms_sit_as_the_other_pose_says(self):
         in_t_pose, while_hanging = [(HANG_S, T_POSE_S + 0.8)], [(-5, HANG_S), (T_POSE_S, 50)]

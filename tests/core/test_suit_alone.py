@@ -132,7 +132,7 @@ class FromWarmUpToTake(Worn):
         self.assertEqual(set(report["sensors"]), set(SUIT_BONES))
         self.assertEqual(report["exchanged"], [])
         self.check_seats(json.loads(first))
-        self.check_legs(json.loads(first), report["notes"])
+        self.check_lengths(json.loads(first), report["notes"])
         take = perform("quay walk", self.performer, 3, Fraction(120)).motion.window(0, 14 * 120)
         self.check_take(take, *self.solved_take(take, "--rate", "60"))
         for age_s in (600.0, 4 * 3600.0):  # by then filters point anywhere
@@ -169,22 +169,33 @@ class FromWarmUpToTake(Worn):
         for bone in ("leftUpperLeg", "leftLowerLeg", "rightUpperLeg", "rightLowerLeg", "leftUpperArm", "rightUpperArm"):
             self.assertLess(off[self.suit.names.index(bone)], 12.0, bone)
 
-    def check_legs(self, document, notes):
-        """Steps tell how long legs are, nearer than the height does; whoever measured them is not asked."""
+    def check_lengths(self, document, notes):
+        """Steps tell how long legs are, nearer than the height does, and joints how long upper arms are; whoever measured them is not asked."""
 
-        def legs(skeleton):
-            return sum(np.linalg.norm(skeleton.rest_offset_m[skeleton.index(f"left{b}")]) for b in ("LowerLeg", "Foot"))
+        def length(skeleton, *bones):
+            return sum(np.linalg.norm(skeleton.rest_offset_m[skeleton.index(f"left{b}")]) for b in bones)
 
-        true, by_height = legs(self.warm_up.skeleton), legs(measured_skeleton({"height_m": 1.74})[0])
-        found = legs(performer_from_document(document, "p.json").skeleton)
-        self.assertGreater(abs(by_height - true), 0.02)
-        self.assertLess(abs(found - true), 0.6 * abs(by_height - true))
+        legs, true, found = (
+            ("LowerLeg", "Foot"),
+            self.warm_up.skeleton,
+            performer_from_document(document, "p.json").skeleton,
+        )
+        by_height, _ = measured_skeleton({"height_m": 1.74})
+        self.assertGreater(abs(length(by_height, *legs) - length(true, *legs)), 0.02)
+        self.assertLess(
+            abs(length(found, *legs) - length(true, *legs)), 0.6 * abs(length(by_height, *legs) - length(true, *legs))
+        )
         self.assertTrue(any("as long as the steps" in note for note in notes), notes)
-        (self.at / "hips.json").write_text(json.dumps({"otrevo": "measures/1", "hip_height_m": 0.9}))
-        words = "--suit", "@warmup.csv", "--height-m", "1.74", "--measures", "@hips.json", "--out", "@measured.json"
+        self.assertLess(abs(length(found, "LowerArm") - length(true, "LowerArm")), 0.006)
+        measures = {"hip_height_m": 0.9, "arm_span_m": 1.8}
+        (self.at / "own.json").write_text(json.dumps({"otrevo": "measures/1", **measures}))
+        words = "--suit", "@warmup.csv", "--height-m", "1.74", "--measures", "@own.json", "--out", "@measured.json"
         self.assertEqual(self.run_pass("suit-performer", *words)[0], 0)
         measured = performer_from_document(json.loads((self.at / "measured.json").read_text()), "m").skeleton
         self.assertAlmostEqual(measured.rest_offset_m[[0, measured.index("leftUpperLeg")], 1].sum(), 0.9, delta=0.001)
+        arms = length(measured_skeleton({"height_m": 1.74} | measures)[0], "LowerArm", "Hand")
+        self.assertAlmostEqual(length(measured, "LowerArm", "Hand"), arms, delta=0.001)
+        self.assertLess(abs(length(measured, "LowerArm") - length(true, "LowerArm")), 0.006)
 
     def true_motion(self, take, body):
         """A take at the moments of the frames of its body, at 60 Hz."""

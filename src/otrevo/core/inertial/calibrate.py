@@ -16,37 +16,68 @@ from otrevo.core.inertial.headings import Headings
 from otrevo.core.inertial.joints import find_links
 from otrevo.core.inertial.measures import measured_skeleton
 from otrevo.core.inertial.pose import fit_pose, sensed_bones
-from otrevo.core.inertial.poses import SEAT_SD_M
+from otrevo.core.inertial.poses import LIMBS, SEAT_SD_M
 from otrevo.core.inertial.seat_fit import SeatFit
 from otrevo.core.inertial.stills import find_stills
 from otrevo.core.inertial.travel import find_leg_factor
 
 # how far legs are from what the height says, and how far steps are from what legs are
 LEGS_SD, STEPS_SD = 0.04, 0.015
+# how far limbs are from what the height says, as a share of it, and from what is between their joints as a warm-up places them
+LIMBS_SD, JOINTS_SD_M = 0.06, {"UpperArm": 0.008, "UpperLeg": 0.02, "LowerLeg": 0.02}
+MOST_OFF = 0.15  # of a limb's length: no limb is further from what the height says
 
 
 def calibrate_wearer(recording, measures, progress=lambda share: None):
     """(Skeleton, SuitCalibration, notes) of whoever wears a suit: by a warm-up's SuitRecording and their measures {name: metres}.
 
-    Legs that nobody measured are as long as the steps of the warm-up say. Raises InputError as `calibrate_suit_alone` and
-    `measured_skeleton` do.
+    Of what nobody measured, upper arms and legs are as long as it is between their joints, and legs as the steps of the warm-up say. Raises
+    InputError as `calibrate_suit_alone` and `measured_skeleton` do.
     """
     skeleton, notes = measured_skeleton(measures)
     found = calibrate_suit_alone(recording, skeleton, lambda share: progress(0.8 * share))
-    if not {"hip_height_m", "knee_height_m"} & set(measures):
-        legs = _leg_measures(recording, found, skeleton)
-        if legs:
-            skeleton, notes = measured_skeleton(measures | legs)
-            notes = [
-                *notes,
-                f"legs are as long as the steps of the warm-up say: hips {legs['hip_height_m']:.2f} m high",
-            ]
+    lengths = _lengths_between_joints(found, skeleton)
+    if "knee_height_m" not in measures:
+        legs, said = _leg_measures(recording, found, skeleton, lengths, "hip_height_m" in measures)
+        skeleton, notes = measured_skeleton(measures | legs)
+        notes = [*notes, *said]
+    skeleton = _with_upper_arms(skeleton, lengths, "arm_span_m" in measures)
     progress(1.0)
     return skeleton, found, notes
 
 
-def _leg_measures(recording, found, skeleton):
-    """{measure: metres} of legs by the steps of a warm-up; empty where they say nothing."""
+def _lengths_between_joints(found, skeleton):
+    """{limb: metres} of upper arms, thighs and shins: as a SuitCalibration places their joints, and as the Skeleton has them, by how well each is known."""
+    out = {}
+    for limb, sd in JOINTS_SD_M.items():
+        usual, joint = float(np.linalg.norm(skeleton.rest_offset_m[skeleton.index("left" + LIMBS[limb])])), LIMBS[limb]
+        both = [side for side in ("left", "right") if side + limb in found.places and side + joint in found.places]
+        if both:
+            seen = np.mean([np.linalg.norm(found.places[s + joint][0] - found.places[s + limb][1]) for s in both])
+            known = (LIMBS_SD * usual) ** 2 / ((LIMBS_SD * usual) ** 2 + sd**2)
+            out[limb] = usual * float(1 + np.clip(known * (seen / usual - 1), -MOST_OFF, MOST_OFF))
+    return out
+
+
+def _leg_measures(recording, found, skeleton, lengths, measured):
+    """({measure: metres} of legs, notes): joints, by lengths as of `_lengths_between_joints`, say where the knees are, and the steps of a warm-up how long
+    legs are; measured: the height of the hips is known, and legs are as long as that.
+    """
+    thigh, shin = (-skeleton.rest_offset_m[skeleton.index(f"left{b}"), 1] for b in ("LowerLeg", "Foot"))
+    leg = thigh + shin
+    ankle = skeleton.rest_offset_m[[0, skeleton.index("leftUpperLeg")], 1].sum() - leg
+    own = np.array([lengths.get("UpperLeg", thigh), lengths.get("LowerLeg", shin)])
+    own *= leg / own.sum()
+    longer = None if measured else _longer_by_steps(recording, found, _with_legs(skeleton, own))
+    said = (
+        [f"legs are as long as the steps of the warm-up say: hips {ankle + longer * leg:.2f} m high"] if longer else []
+    )
+    own *= longer or 1.0
+    return {"hip_height_m": float(ankle + own.sum()), "knee_height_m": float(ankle + own[1])}, said
+
+
+def _longer_by_steps(recording, found, skeleton):
+    """How many times as long as the Skeleton's the legs are by the steps of a warm-up; None where they say nothing."""
     recording = put_right(recording, found.exchanged)
     times = recording.times_s[[0, -1]]
     angle = found.heading_rad + (times - found.zero_s)[:, None] * found.drift_rad_s
@@ -54,12 +85,31 @@ def _leg_measures(recording, found, skeleton):
     local = fit_pose(skeleton, found.names, sensed_bones(recording, found, headings), recording.rate_hz)
     factor, sd = find_leg_factor(recording, found, headings, skeleton, local)
     known = LEGS_SD**2 / (LEGS_SD**2 + STEPS_SD**2 + sd**2)
-    if known < 0.5:
-        return {}
-    longer = known * (factor - 1)
-    thigh, shin = (-skeleton.rest_offset_m[skeleton.index(f"left{b}"), 1] for b in ("LowerLeg", "Foot"))
-    hip = skeleton.rest_offset_m[[0, skeleton.index("leftUpperLeg")], 1].sum()
-    return {"hip_height_m": float(hip + longer * (thigh + shin)), "knee_height_m": float(hip - thigh + longer * shin)}
+    return float(1 + known * (factor - 1)) if known >= 0.5 else None
+
+
+def _with_legs(skeleton, lengths):
+    """The Skeleton with thighs and shins of these lengths, which are as long together as they were."""
+    rest = skeleton.rest_offset_m.copy()
+    for side in ("left", "right"):
+        for bone, length in zip(("LowerLeg", "Foot"), lengths, strict=True):
+            b = skeleton.index(side + bone)
+            rest[b] *= length / np.linalg.norm(rest[b])
+    return skeleton.with_offsets(rest)
+
+
+def _with_upper_arms(skeleton, lengths, measured):
+    """The Skeleton with upper arms as lengths {limb: metres} say; measured: the arm span is known, and forearms are what is left of it."""
+    if "UpperArm" not in lengths:
+        return skeleton
+    rest = skeleton.rest_offset_m.copy()
+    for side in ("left", "right"):
+        upper, lower = skeleton.index(f"{side}LowerArm"), skeleton.index(f"{side}Hand")
+        longer = lengths["UpperArm"] / np.linalg.norm(rest[upper])
+        if measured:
+            rest[lower] *= 1 - (longer - 1) * np.linalg.norm(rest[upper]) / np.linalg.norm(rest[lower])
+        rest[upper] *= longer
+    return skeleton.with_offsets(rest)
 
 
 def calibrate_suit_alone(recording, skeleton=None, progress=lambda share: None):
