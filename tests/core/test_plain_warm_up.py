@@ -200,6 +200,7 @@ class PlainWarmUp(unittest.TestCase):
         """Whoever bends the knees or marches on the spot moves legs by little more than they are off."""
         (performer, _, _), (skeleton, _, notes) = self.worn[0], self.calibrated[0]
         self.assertFalse([n for n in notes if "steps" in n], notes)
+        self.assertIn("height of the hip joints", " ".join(notes))
         both = skeleton, generic_skeleton(performer.height_m)
         long, usual = (sum(s.rest_offset_m[s.index(f"left{b}")] for b in ("LowerLeg", "Foot")) for s in both)
         np.testing.assert_allclose(long, usual, atol=0.002)

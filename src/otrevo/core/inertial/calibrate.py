@@ -31,7 +31,7 @@ MOST_OFF = 0.15  # of a limb's length: no limb is further from what the height s
 def calibrate_wearer(recording, measures, progress=lambda share: None):
     """(Skeleton, SuitCalibration, notes) of whoever wears a suit: by a warm-up's SuitRecording and their measures {name: metres}.
 
-    Of what nobody measured, upper arms and legs are as long as it is between their joints, and legs as the steps of the warm-up say. Raises
+    What nobody measured the warm-up tells: joints say how long upper arms are and where the knees are, and steps how long legs are. Raises
     InputError as `calibrate_suit_alone` and `measured_skeleton` do.
     """
     skeleton, notes = measured_skeleton(measures)
@@ -39,8 +39,8 @@ def calibrate_wearer(recording, measures, progress=lambda share: None):
     lengths = _lengths_between_joints(found, skeleton)
     if "knee_height_m" not in measures:
         legs, said = _leg_measures(recording, found, skeleton, lengths, "hip_height_m" in measures)
-        skeleton, notes = measured_skeleton(measures | legs)
-        notes = [*notes, *said]
+        skeleton, told = measured_skeleton(measures | legs)
+        notes = [*told, *said] if said else notes
     skeleton = _with_upper_arms(skeleton, lengths, "arm_span_m" in measures)
     progress(1.0)
     return skeleton, found, notes
@@ -69,10 +69,10 @@ def _leg_measures(recording, found, skeleton, lengths, measured):
     own = np.array([lengths.get("UpperLeg", thigh), lengths.get("LowerLeg", shin)])
     own *= leg / own.sum()
     longer = None if measured else _longer_by_steps(recording, found, _with_legs(skeleton, own))
-    said = (
-        [f"legs are as long as the steps of the warm-up say: hips {ankle + longer * leg:.2f} m high"] if longer else []
-    )
-    own *= longer or 1.0
+    said = []
+    if longer:
+        own *= longer
+        said = [f"legs are as long as the steps of the warm-up say: hips {ankle + own.sum():.2f} m high"]
     return {"hip_height_m": float(ankle + own.sum()), "knee_height_m": float(ankle + own[1])}, said
 
 
