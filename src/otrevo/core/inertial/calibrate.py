@@ -41,7 +41,10 @@ def calibrate_wearer(recording, measures, progress=lambda share: None):
         legs, said = _leg_measures(recording, found, skeleton, lengths, "hip_height_m" in measures)
         skeleton, told = measured_skeleton(measures | legs)
         notes = [*told, *said] if said else notes
-    skeleton = _with_upper_arms(skeleton, lengths, "arm_span_m" in measures)
+    if "UpperArm" in lengths:
+        upper, arm = lengths["UpperArm"], _length(skeleton, "LowerArm") + _length(skeleton, "Hand")
+        forearm = arm - upper if "arm_span_m" in measures else _length(skeleton, "Hand")
+        skeleton = _with_lengths(skeleton, {"LowerArm": upper, "Hand": forearm})
     progress(1.0)
     return skeleton, found, notes
 
@@ -50,7 +53,8 @@ def _lengths_between_joints(found, skeleton):
     """{limb: metres} of upper arms, thighs and shins: as a SuitCalibration places their joints, and as the Skeleton has them, by how well each is known."""
     out = {}
     for limb, sd in JOINTS_SD_M.items():
-        usual, joint = float(np.linalg.norm(skeleton.rest_offset_m[skeleton.index("left" + LIMBS[limb])])), LIMBS[limb]
+        joint = LIMBS[limb]
+        usual = _length(skeleton, joint)
         both = [side for side in ("left", "right") if side + limb in found.places and side + joint in found.places]
         if both:
             seen = np.mean([np.linalg.norm(found.places[s + joint][0] - found.places[s + limb][1]) for s in both])
@@ -63,12 +67,13 @@ def _leg_measures(recording, found, skeleton, lengths, measured):
     """({measure: metres} of legs, notes): joints, by lengths as of `_lengths_between_joints`, say where the knees are, and the steps of a warm-up how long
     legs are; measured: the height of the hips is known, and legs are as long as that.
     """
-    thigh, shin = (-skeleton.rest_offset_m[skeleton.index(f"left{b}"), 1] for b in ("LowerLeg", "Foot"))
+    thigh, shin = (_length(skeleton, b) for b in ("LowerLeg", "Foot"))
     leg = thigh + shin
     ankle = skeleton.rest_offset_m[[0, skeleton.index("leftUpperLeg")], 1].sum() - leg
     own = np.array([lengths.get("UpperLeg", thigh), lengths.get("LowerLeg", shin)])
     own *= leg / own.sum()
-    longer = None if measured else _longer_by_steps(recording, found, _with_legs(skeleton, own))
+    as_joints_say = _with_lengths(skeleton, {"LowerLeg": own[0], "Foot": own[1]})
+    longer = None if measured else _longer_by_steps(recording, found, as_joints_say)
     said = []
     if longer:
         own *= longer
@@ -88,27 +93,17 @@ def _longer_by_steps(recording, found, skeleton):
     return float(1 + known * (factor - 1)) if known >= 0.5 else None
 
 
-def _with_legs(skeleton, lengths):
-    """The Skeleton with thighs and shins of these lengths, which are as long together as they were."""
-    rest = skeleton.rest_offset_m.copy()
-    for side in ("left", "right"):
-        for bone, length in zip(("LowerLeg", "Foot"), lengths, strict=True):
-            b = skeleton.index(side + bone)
-            rest[b] *= length / np.linalg.norm(rest[b])
-    return skeleton.with_offsets(rest)
+def _length(skeleton, bone):
+    """How far the left one of a bone, called without its side, is from the bone above, metres."""
+    return float(np.linalg.norm(skeleton.rest_offset_m[skeleton.index("left" + bone)]))
 
 
-def _with_upper_arms(skeleton, lengths, measured):
-    """The Skeleton with upper arms as lengths {limb: metres} say; measured: the arm span is known, and forearms are what is left of it."""
-    if "UpperArm" not in lengths:
-        return skeleton
+def _with_lengths(skeleton, lengths):
+    """The Skeleton with bones, called without their sides, so far from those above: {bone: metres}."""
     rest = skeleton.rest_offset_m.copy()
-    for side in ("left", "right"):
-        upper, lower = skeleton.index(f"{side}LowerArm"), skeleton.index(f"{side}Hand")
-        longer = lengths["UpperArm"] / np.linalg.norm(rest[upper])
-        if measured:
-            rest[lower] *= 1 - (longer - 1) * np.linalg.norm(rest[upper]) / np.linalg.norm(rest[lower])
-        rest[upper] *= longer
+    for bone, length in lengths.items():
+        at = [skeleton.index(side + bone) for side in ("left", "right")]
+        rest[at] *= length / _length(skeleton, bone)
     return skeleton.with_offsets(rest)
 
 

@@ -138,7 +138,7 @@ def solve_bodies(recording, height_m, given=None, skeleton=None, stiffness=None,
     performer, seats = _performer(model, height_m, bodies), model
     bones, missed = [found.bones[n] for n in bodies], {}
     information = _seats_information(model.marker_offset_m - _middles(model), bones)
-    length_told = 1.0
+    length_told = None
     counted, strays_m = _counted(picked, recording.rate_hz), np.full(len(model.marker_names), STRAYS_M)
     for number in range(ROUNDS):
         shown = points[picked]

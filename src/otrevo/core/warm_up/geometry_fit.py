@@ -200,7 +200,7 @@ def fit_geometry(
     limit_share=1.0,
     across_m=PRIOR_ACROSS_M,
     sigma_m=SIGMA_M,
-    length_told=1.0,
+    length_told=None,
 ):
     """Fit bone lengths and marker offsets to named markers in motion.
 
@@ -230,8 +230,8 @@ def fit_geometry(
         How far a joint may lie beside the line on which the prior model has it, as seen from the joint before it.
     sigma_m : float or ndarray (M,)
         How far points are off, as much as each of them in every frame counts.
-    length_told : float or ndarray (B - 1,)
-        How much counts of what points say of bones' lengths, 0 to 1.
+    length_told : ndarray (B - 1,), optional
+        How much counts of what points say of bones' lengths, 0 to 1; all of it where not given.
 
     Returns
     -------
@@ -249,7 +249,8 @@ def fit_geometry(
     seen = np.isfinite(observed[..., 0])
     weight = 1.0 / np.broadcast_to(np.asarray(sigma_m, dtype=float), markers) ** 2
     offsets, positions = model.skeleton.rest_offset_m.copy(), model.marker_offset_m.copy()
-    prior, pairs, mean = _prior(prior_model, names, marker_information, across_m, length_told)
+    usual, pairs, mean = _prior(prior_model, names, marker_information, across_m)
+    prior = usual if length_told is None else _prior(prior_model, names, marker_information, across_m, length_told)[0]
     known = prior + pairs
     root, local = root.copy(), local.copy()
     world = np.empty((frames, bones, 3, 3))
@@ -295,10 +296,11 @@ def fit_geometry(
         offsets[1:] += step[:bone_size].reshape(-1, 3)
         positions += step[bone_size:].reshape(-1, 3)
     sharpness += np.linalg.slogdet(normal_gg)[1]
-    counts = np.ones(len(mean))
-    counts[:bone_size] = np.repeat(np.sqrt(np.broadcast_to(length_told, bones - 1)), 3)
-    usual = _prior(prior_model, names, marker_information, across_m)[0] + pairs
-    information = usual + INDEPENDENT * np.outer(counts, counts) * (normal_gg - known)
+    by_points = INDEPENDENT * (normal_gg - known)
+    if length_told is not None:
+        counts = np.concatenate([np.repeat(np.sqrt(length_told), 3), np.ones(len(mean) - bone_size)])
+        by_points *= np.outer(counts, counts)
+    information = usual + pairs + by_points
     distance2 = (r**2).sum(-1)
     theta = turns_of_joints(local, model.arrays.rolls)
     g = _stack(offsets, positions)
