@@ -1,10 +1,8 @@
 """Rotations in compiled loops: matrices (3, 3) and rotation vectors (3,), radians, into arrays that are there already."""
 
 import numpy as np
-from numba import njit
 
-# sums may be taken in another order and products fused; NaN and infinity keep their meaning, which markers rely on
-jit = njit(cache=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz", "arcp"})
+from otrevo.core.body.compiled_vectors import dot, jit, matrix, set_matrix, times, transposed
 
 SMALL2 = 0.01  # the square of an angle below which series are used
 
@@ -174,10 +172,9 @@ def from_quaternion(q, out):
 
 @jit
 def multiply(a, b, out):
-    """out = a b for 3x3 matrices; out must be neither a nor b."""
-    for i in range(3):
-        for j in range(3):
-            out[i, j] = a[i, 0] * b[0, j] + a[i, 1] * b[1, j] + a[i, 2] * b[2, j]
+    """out = a b for 3x3 matrices; out may be one of them."""
+    rows, columns = matrix(a), transposed(matrix(b))
+    set_matrix(out, (times(columns, rows[0]), times(columns, rows[1]), times(columns, rows[2])))
 
 
 @jit
@@ -193,17 +190,11 @@ def rotation_between(before, after, out):
 @jit
 def orthonormalise(m):
     """One Newton step towards the nearest rotation, in place: keeps products of many small turns clean."""
-    e00 = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
-    e11 = m[0, 1] * m[0, 1] + m[1, 1] * m[1, 1] + m[2, 1] * m[2, 1]
-    e22 = m[0, 2] * m[0, 2] + m[1, 2] * m[1, 2] + m[2, 2] * m[2, 2]
-    e01 = m[0, 0] * m[0, 1] + m[1, 0] * m[1, 1] + m[2, 0] * m[2, 1]
-    e02 = m[0, 0] * m[0, 2] + m[1, 0] * m[1, 2] + m[2, 0] * m[2, 2]
-    e12 = m[0, 1] * m[0, 2] + m[1, 1] * m[1, 2] + m[2, 1] * m[2, 2]
-    for i in range(3):
-        r0, r1, r2 = m[i, 0], m[i, 1], m[i, 2]
-        m[i, 0] = 1.5 * r0 - 0.5 * (r0 * e00 + r1 * e01 + r2 * e02)
-        m[i, 1] = 1.5 * r1 - 0.5 * (r0 * e01 + r1 * e11 + r2 * e12)
-        m[i, 2] = 1.5 * r2 - 0.5 * (r0 * e02 + r1 * e12 + r2 * e22)
+    rows = matrix(m)
+    x, y, z = transposed(rows)
+    xy, xz, yz = -0.5 * dot(x, y), -0.5 * dot(x, z), -0.5 * dot(y, z)
+    nearer = (1.5 - 0.5 * dot(x, x), xy, xz), (xy, 1.5 - 0.5 * dot(y, y), yz), (xz, yz, 1.5 - 0.5 * dot(z, z))
+    set_matrix(m, (times(nearer, rows[0]), times(nearer, rows[1]), times(nearer, rows[2])))
 
 
 @jit

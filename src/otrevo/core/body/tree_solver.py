@@ -1,4 +1,4 @@
-"""Damped Gauss-Newton on a skeleton, with normal equations kept as the tree that the skeleton is. Compiled.
+"""Damped Gauss-Newton on a skeleton, solved from bone to bone along the tree that the skeleton is. Compiled.
 
 Unknowns of one frame: the root's translation (3) and, for every bone b, a small rotation w_b about world axes through
 its joint p_b that turns the whole subtree. A marker x on bone b moves by dx = dt + sum over a in chain(b) of
@@ -11,11 +11,11 @@ Residuals, all weighted to be dimensionless:
   stiffness    the local rotation vector over `sigma` (prior towards rest), and the part beyond the soft limits;
   smoothness   local rotation vector from the predicted pose.
 
-Because J_a = -[x - p_a]x, the blocks J_a^T J_b summed over the markers of a subtree need only the moments
-sum W, sum W x, sum W x x^T of that subtree, so assembly costs O(bones * depth) whatever the number of markers. A block
-is non-zero only between a bone and its ancestors; eliminating from the leaves to the root creates no fill-in, so the
-factorisation costs O(bones * depth^2) instead of O(bones^3) (the L^T L factorisation of branch-induced sparsity,
-R. Featherstone, Rigid Body Dynamics Algorithms, 2008, ch. 6, here with 3x3 blocks).
+Only what a bone and all below it resist together matters to the bone above, once the joint between them has given way: that is
+an inertia of six directions, which every bone hands to its parent, from the leaves to the root. The steps then follow from the
+root to the leaves. So a frame costs O(bones + markers) and not O(bones^3) (articulated bodies: R. Featherstone, Rigid Body
+Dynamics Algorithms, 2008, ch. 7). Here weights take the place of masses, and how a subtree moves is told by its turn w and by how
+far the point at the root joint goes with it, u: a marker at x from there moves by u + w x x.
 
 All arrays float64, metres, radians; rotation matrices map local to parent (`local`) or to world (`world`).
 """
@@ -28,11 +28,26 @@ from otrevo.core.body.compiled_rotations import (
     exp_rotation,
     forearm_angles,
     invert3,
-    jit,
     log_rotation,
     multiply,
     orthonormalise,
     rotation_to,
+)
+from otrevo.core.body.compiled_vectors import (
+    cross,
+    dot,
+    jit,
+    less_product,
+    matrix,
+    minus,
+    plus,
+    row,
+    rows_crossed,
+    set_matrix,
+    set_row,
+    times,
+    total,
+    transposed,
 )
 
 LIMIT_WEIGHT = 100.0  # per radian^2 beyond a soft limit
@@ -80,32 +95,39 @@ class Expected(NamedTuple):
     world_weight: np.ndarray
 
 
-class _Normal(NamedTuple):
-    """Normal equations of one frame: h (N, depth, 3, 3) as the chains have their blocks, g (N, 3), and the pose they are of.
+class _Step(NamedTuple):
+    """What one step of a pose is computed in. Rows are bones; the last one of B + 1 is for what the root's translation moves.
 
-    s0, s1, s2: sums of W, W x and W x x^T over the markers of each bone's subtree, x from the root joint; force and
-    moment (B, 3): of the weighted residuals; sensed (B,): weight of sensors in each subtree. inverse (N, 3, 3), step (N, 3),
-    v, slope, pull (3,) and a, b (3, 3) are scratch: these loops run a hundred thousand times a take.
+    world (B, 3, 3), joint (B, 3), marker (M, 3): of the pose. s0 (B,), s1 (B, 3), s2 (B, 3, 3): sums of W, W x and the upper half of
+    W x x^T over a bone's own markers, x from the root joint. turning, mixed, moving (B + 1, 3, 3): the inertia of what the children hand over, of
+    turns against turns, turns against moves and moves against moves, upper halves of the first and the last; moment, force (B + 1, 3):
+    what pulls at it. own (B, 3, 3), pull (B, 3): of what acts on a joint alone. top, bottom (B, 3, 3): by how much a joint's turn takes part in
+    turns and moves; inverse (B + 1, 3, 3); left (B, 3): what pulls at a joint; turn, shift (B, 3): how subtrees move; step (B + 1, 3): the
+    root's translation and the bones' rotations. v (3,) and a (3, 3) are scratch: these loops run a hundred thousand times a take.
     """
 
-    h: np.ndarray
-    g: np.ndarray
     world: np.ndarray
     joint: np.ndarray
     marker: np.ndarray
     s0: np.ndarray
     s1: np.ndarray
     s2: np.ndarray
-    force: np.ndarray
+    turning: np.ndarray
+    mixed: np.ndarray
+    moving: np.ndarray
     moment: np.ndarray
-    sensed: np.ndarray
+    force: np.ndarray
+    own: np.ndarray
+    pull: np.ndarray
+    top: np.ndarray
+    bottom: np.ndarray
     inverse: np.ndarray
+    left: np.ndarray
+    turn: np.ndarray
+    shift: np.ndarray
     step: np.ndarray
     v: np.ndarray
-    slope: np.ndarray
-    pull: np.ndarray
     a: np.ndarray
-    b: np.ndarray
 
 
 def chains(parents):
@@ -116,52 +138,36 @@ def chains(parents):
     parents = np.asarray(parents)
     rows = []
     for b in range(-1, len(parents)):
-        row = [b + 1]
+        up = [b + 1]
         while b >= 0:
             b = parents[b]
-            row.append(b + 1)
-        rows.append(row)
+            up.append(b + 1)
+        rows.append(up)
     table = -np.ones((len(rows), max(map(len, rows))), dtype=np.int64)
-    for k, row in enumerate(rows):
-        table[k, : len(row)] = row
+    for k, up in enumerate(rows):
+        table[k, : len(up)] = up
     return table
 
 
 @jit
 def pose_joints(body, root, local, world, joint):
     """World rotations and joints of one pose, into world (B, 3, 3) and joint (B, 3)."""
-    offsets = body.rest_offset_m
     for b in range(body.parents.shape[0]):
         p = body.parents[b]
         if p < 0:
-            for i in range(3):
-                joint[b, i] = root[i]
-                for j in range(3):
-                    world[b, i, j] = local[b, i, j]
+            set_row(joint, b, (root[0], root[1], root[2]))
+            set_matrix(world[b], matrix(local[b]))
         else:
-            for i in range(3):
-                joint[b, i] = (
-                    joint[p, i]
-                    + world[p, i, 0] * offsets[b, 0]
-                    + world[p, i, 1] * offsets[b, 1]
-                    + world[p, i, 2] * offsets[b, 2]
-                )
+            set_row(joint, b, plus(row(joint, p), times(matrix(world[p]), row(body.rest_offset_m, b))))
             multiply(world[p], local[b], world[b])
 
 
 @jit
 def place_markers(body, world, joint, out):
     """World positions of the markers, into out (M, 3)."""
-    offset = body.marker_offset_m
     for m in range(body.marker_bone.shape[0]):
         b = body.marker_bone[m]
-        for i in range(3):
-            out[m, i] = (
-                joint[b, i]
-                + world[b, i, 0] * offset[m, 0]
-                + world[b, i, 1] * offset[m, 1]
-                + world[b, i, 2] * offset[m, 2]
-            )
+        set_row(out, m, plus(row(joint, b), times(matrix(world[b]), row(body.marker_offset_m, m))))
 
 
 @jit
@@ -198,99 +204,28 @@ def _add_markers(body, observed, root, n):
 
 
 @jit
-def _sum_subtrees(body, expected, n):
-    """Sensors join in, and then every bone takes what its children have."""
-    s0, s1, s2, force, moment, sensed, g, v = n.s0, n.s1, n.s2, n.force, n.moment, n.sensed, n.g, n.v
-    bones = body.parents.shape[0]
-    for b in range(bones):
-        s2[b, 1, 0] = s2[b, 0, 1]
-        s2[b, 2, 0] = s2[b, 0, 2]
-        s2[b, 2, 1] = s2[b, 1, 2]
-        w = expected.world_weight[b]
-        if w > 0.0:  # every bone above turns this one as well
-            rotation_to(expected.world[b], n.world[b], n.a, v)
-            sensed[b] = w
-            for i in range(3):
-                g[b + 1, i] += w * v[i]
-    for b in range(bones - 1, 0, -1):
-        p = body.parents[b]
-        s0[p] += s0[b]
-        sensed[p] += sensed[b]
-        for i in range(3):
-            s1[p, i] += s1[b, i]
-            force[p, i] += force[b, i]
-            moment[p, i] += moment[b, i]
-            g[p + 1, i] += g[b + 1, i]
-            for j in range(3):
-                s2[p, i, j] += s2[b, i, j]
-
-
-@jit
-def _assemble(body, root, n):
-    """Blocks of what was measured, from the moments of every subtree."""
-    s0, s1, s2, force, moment, sensed = n.s0, n.s1, n.s2, n.force, n.moment, n.sensed
-    h, g, joint, chain = n.h, n.g, n.joint, body.chain
-    for i in range(3):
-        h[0, 0, i, i] = s0[0] + 1e-6
-        g[0, i] = force[0, i]
+def _add_sensors(body, expected, n):
+    """What sensors say of the bones' world rotations; every bone above turns these as well."""
     for b in range(body.parents.shape[0]):
-        k = b + 1
-        pk0, pk1, pk2 = joint[b, 0] - root[0], joint[b, 1] - root[1], joint[b, 2] - root[2]
-        g[k, 0] += moment[b, 0] - (pk1 * force[b, 2] - pk2 * force[b, 1])
-        g[k, 1] += moment[b, 1] - (pk2 * force[b, 0] - pk0 * force[b, 2])
-        g[k, 2] += moment[b, 2] - (pk0 * force[b, 1] - pk1 * force[b, 0])
-        # sum W (x - p_k) x^T and sum W (x - p_k), kept out of the arrays: a compiler reads those again after every store
-        s10, s11, s12, all_w, turned = s1[b, 0], s1[b, 1], s1[b, 2], s0[b], sensed[b]
-        m00, m01, m02 = s2[b, 0, 0] - pk0 * s10, s2[b, 0, 1] - pk1 * s10, s2[b, 0, 2] - pk2 * s10
-        m10, m11, m12 = s2[b, 1, 0] - pk0 * s11, s2[b, 1, 1] - pk1 * s11, s2[b, 1, 2] - pk2 * s11
-        m20, m21, m22 = s2[b, 2, 0] - pk0 * s12, s2[b, 2, 1] - pk1 * s12, s2[b, 2, 2] - pk2 * s12
-        u0, u1, u2 = s10 - all_w * pk0, s11 - all_w * pk1, s12 - all_w * pk2
-        for d in range(chain.shape[1]):
-            block, at = chain[k, d], h[k, d]
-            if block == 0:  # rotation against translation: sum W [x - p]x
-                at[0, 1], at[0, 2], at[1, 2] = -u2, u1, -u0
-                at[1, 0], at[2, 0], at[2, 1] = u2, -u1, u0
-                break
-            a = block - 1
-            pa0, pa1, pa2 = joint[a, 0] - root[0], joint[a, 1] - root[1], joint[a, 2] - root[2]
-            d0, d1, d2 = m00 - pa0 * u0, m11 - pa1 * u1, m22 - pa2 * u2
-            at[0, 0], at[1, 1], at[2, 2] = d1 + d2 + turned, d0 + d2 + turned, d0 + d1 + turned
-            at[0, 1], at[0, 2], at[1, 2] = pa0 * u1 - m01, pa0 * u2 - m02, pa1 * u2 - m12
-            at[1, 0], at[2, 0], at[2, 1] = pa1 * u0 - m10, pa2 * u0 - m20, pa2 * u1 - m21
+        w = expected.world_weight[b]
+        if w > 0.0:
+            rotation_to(expected.world[b], n.world[b], n.a, n.v)
+            for i in range(3):
+                n.moment[b, i] += w * n.v[i]
+                n.turning[b, i, i] += w
 
 
 @jit
 def _add_expected(body, expected, local, damping, n):
     """Stiffness, soft limits and the predicted pose; they act on the local rotation: d(theta) = parent^T w."""
-    g, v, a, slope, pull, upright = n.g, n.v, n.a, n.slope, n.pull, n.b
+    world, own, pull, v, a = n.world, n.own, n.pull, n.v, n.a
     sigma, low, high, wanted = body.sigma, body.low, body.high, expected.local
-    for i in range(3):
-        for j in range(3):
-            upright[i, j] = 1.0 if i == j else 0.0
     for b in range(body.parents.shape[0]):
-        k, p = b + 1, body.parents[b]
-        turn, own, wish = n.world[p] if p >= 0 else upright, n.h[k, 0], expected.weight[b]
-        if body.rolls[b]:
-            forearm_angles(local[b], v, a)
-            multiply(turn, a, n.inverse[k])  # nothing is in there yet
-            turn = n.inverse[k]
-        else:
-            log_rotation(local[b], v)
-        for axis in range(3):
-            slope[axis] = 1.0 / (sigma[b, axis] * sigma[b, axis])
-            pull[axis] = -slope[axis] * v[axis]
-            beyond = min(v[axis] - low[b, axis], 0.0) + max(v[axis] - high[b, axis], 0.0)
-            if beyond != 0.0:
-                slope[axis] += LIMIT_WEIGHT
-                pull[axis] -= LIMIT_WEIGHT * beyond
-        w0, w1, w2, e0, e1, e2 = slope[0], slope[1], slope[2], pull[0], pull[1], pull[2]
-        for i in range(3):
-            u0, u1, u2 = turn[i, 0], turn[i, 1], turn[i, 2]
-            g[k, i] += u0 * e0 + u1 * e1 + u2 * e2
-            u0, u1, u2 = w0 * u0, w1 * u1, w2 * u2
-            for j in range(3):
-                own[i, j] += u0 * turn[j, 0] + u1 * turn[j, 1] + u2 * turn[j, 2]
-            own[i, i] += damping + wish
+        p, wish = body.parents[b], expected.weight[b]
+        axes = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0))
+        if p >= 0:
+            axes = matrix(world[p])
+        towards = (0.0, 0.0, 0.0)
         if wish > 0.0:
             for i in range(3):
                 for j in range(3):
@@ -300,69 +235,135 @@ def _add_expected(body, expected, local, damping, n):
                         + wanted[b, i, 2] * local[b, j, 2]
                     )
             log_rotation(a, v)
-            turn = n.world[p] if p >= 0 else upright
-            for i in range(3):
-                g[k, i] += wish * (turn[i, 0] * v[0] + turn[i, 1] * v[1] + turn[i, 2] * v[2])
+            towards = times(axes, (wish * v[0], wish * v[1], wish * v[2]))
+        if body.rolls[b]:
+            forearm_angles(local[b], v, a)
+            multiply(world[p], a, n.inverse[b])  # nothing is in there yet
+            axes = matrix(n.inverse[b])
+        else:
+            log_rotation(local[b], v)
+        w0, e0 = _resisted(v[0], sigma[b, 0], low[b, 0], high[b, 0])
+        w1, e1 = _resisted(v[1], sigma[b, 1], low[b, 1], high[b, 1])
+        w2, e2 = _resisted(v[2], sigma[b, 2], low[b, 2], high[b, 2])
+        set_row(pull, b, plus(towards, times(axes, (e0, e1, e2))))
+        for i in range(3):
+            weighted = (w0 * axes[i][0], w1 * axes[i][1], w2 * axes[i][2])
+            set_row(own[b], i, times(axes, weighted))
+            own[b, i, i] += damping + wish
 
 
 @jit
-def _solve_tree(chain, normal):
-    """Solve h step = g; h and g are used up. The chain of a bone above is the end of the chain below."""
-    h, g, step, inverse, v = normal.h, normal.g, normal.step, normal.inverse, normal.v
-    n, depth = chain.shape
-    for k in range(n - 1, -1, -1):  # eliminate from the leaves
-        invert3(h[k, 0], inverse[k])
-        mine, own = h[k], inverse[k]
-        deep = 1
-        while deep < depth and chain[k, deep] >= 0:
-            deep += 1
-        for s in range(1, deep):
-            above = chain[k, s]
-            theirs = h[above]
-            for i in range(3):  # a row of H_ka^T inverse_k at a time
-                a0, a1, a2 = mine[s, 0, i], mine[s, 1, i], mine[s, 2, i]
-                r0 = a0 * own[0, 0] + a1 * own[1, 0] + a2 * own[2, 0]
-                r1 = a0 * own[0, 1] + a1 * own[1, 1] + a2 * own[2, 1]
-                r2 = a0 * own[0, 2] + a1 * own[1, 2] + a2 * own[2, 2]
-                g[above, i] -= r0 * g[k, 0] + r1 * g[k, 1] + r2 * g[k, 2]
-                for t in range(s, deep):
-                    theirs[t - s, i, 0] -= r0 * mine[t, 0, 0] + r1 * mine[t, 1, 0] + r2 * mine[t, 2, 0]
-                    theirs[t - s, i, 1] -= r0 * mine[t, 0, 1] + r1 * mine[t, 1, 1] + r2 * mine[t, 2, 1]
-                    theirs[t - s, i, 2] -= r0 * mine[t, 0, 2] + r1 * mine[t, 1, 2] + r2 * mine[t, 2, 2]
-    for k in range(n):
-        for i in range(3):
-            v[i] = g[k, i]
-        for s in range(1, depth):
-            a = chain[k, s]
-            if a < 0:
-                break
-            for i in range(3):
-                v[i] -= h[k, s, i, 0] * step[a, 0] + h[k, s, i, 1] * step[a, 1] + h[k, s, i, 2] * step[a, 2]
-        for i in range(3):
-            step[k, i] = inverse[k, i, 0] * v[0] + inverse[k, i, 1] * v[1] + inverse[k, i, 2] * v[2]
+def _resisted(angle, sigma, low, high):
+    """(weight, pull) on one angle of a joint, by its stiffness and beyond its soft limits."""
+    weight = 1.0 / (sigma * sigma)
+    pull = -weight * angle
+    beyond = min(angle - low, 0.0) + max(angle - high, 0.0)
+    if beyond != 0.0:
+        weight += LIMIT_WEIGHT
+        pull -= LIMIT_WEIGHT * beyond
+    return weight, pull
+
+
+@jit
+def _from_root(joint, b, root):
+    return joint[b, 0] - root[0], joint[b, 1] - root[1], joint[b, 2] - root[2]
+
+
+@jit
+def _symmetric(m):
+    """The whole of a symmetric matrix of which the upper half is known."""
+    return (m[0, 0], m[0, 1], m[0, 2]), (m[0, 1], m[1, 1], m[1, 2]), (m[0, 2], m[1, 2], m[2, 2])
+
+
+@jit
+def _add_upper(m, rows):
+    m[0, 0] += rows[0][0]
+    m[0, 1] += rows[0][1]
+    m[0, 2] += rows[0][2]
+    m[1, 1] += rows[1][1]
+    m[1, 2] += rows[1][2]
+    m[2, 2] += rows[2][2]
+
+
+@jit
+def _hand_over(body, root, n):
+    """From the leaves to the root: every joint gives way, and what its subtree still resists is handed to the bone above."""
+    parents, bones = body.parents, body.parents.shape[0]
+    for b in range(bones - 1, -1, -1):
+        p, s = _from_root(n.joint, b, root), row(n.s1, b)
+        q = n.s2[b]
+        turning = total(
+            _symmetric(n.turning[b]),
+            (
+                (q[1, 1] + q[2, 2], -q[0, 1], -q[0, 2]),
+                (-q[0, 1], q[0, 0] + q[2, 2], -q[1, 2]),
+                (-q[0, 2], -q[1, 2], q[0, 0] + q[1, 1]),
+            ),
+        )
+        mixed = total(matrix(n.mixed[b]), ((0.0, -s[2], s[1]), (s[2], 0.0, -s[0]), (-s[1], s[0], 0.0)))
+        w = n.s0[b]
+        moving = total(_symmetric(n.moving[b]), ((w, 0.0, 0.0), (0.0, w, 0.0), (0.0, 0.0, w)))
+        moment, force = row(n.moment, b), row(n.force, b)
+        # the joint turns its subtree by q, and the point at the root by p x q
+        top = total(turning, rows_crossed(mixed, p))
+        bottom = total(transposed(mixed), rows_crossed(moving, p))
+        given = transposed(rows_crossed(transposed(bottom), p))  # -p x each of its columns
+        set_matrix(n.a, total(total(top, given), matrix(n.own[b])))
+        invert3(n.a, n.inverse[b])
+        inverse = matrix(n.inverse[b])
+        left = plus(minus(moment, cross(p, force)), row(n.pull, b))
+        set_row(n.left, b, left)
+        set_matrix(n.top[b], top)
+        set_matrix(n.bottom[b], bottom)
+        above = parents[b] if parents[b] >= 0 else bones
+        bottom_given = times(inverse, bottom[0]), times(inverse, bottom[1]), times(inverse, bottom[2])
+        set_row(n.force, above, plus(row(n.force, above), minus(force, times(bottom_given, left))))
+        _add_upper(n.moving[above], less_product(moving, bottom_given, bottom))
+        if above < bones:
+            top_given = times(inverse, top[0]), times(inverse, top[1]), times(inverse, top[2])
+            set_row(n.moment, above, plus(row(n.moment, above), minus(moment, times(top_given, left))))
+            _add_upper(n.turning[above], less_product(turning, top_given, top))
+            set_matrix(n.mixed[above], total(matrix(n.mixed[above]), less_product(mixed, top_given, bottom)))
+
+
+@jit
+def _follow(body, root, n):
+    """From the root to the leaves: the root's translation, and how far each joint turns once the bone above has moved."""
+    parents, bones = body.parents, body.parents.shape[0]
+    set_matrix(n.a, _symmetric(n.moving[bones]))
+    for i in range(3):
+        n.a[i, i] += 1e-6
+    invert3(n.a, n.inverse[bones])
+    moved = times(matrix(n.inverse[bones]), row(n.force, bones))
+    set_row(n.step, 0, moved)
+    for b in range(bones):
+        turn, shift = (0.0, 0.0, 0.0), moved
+        if parents[b] >= 0:
+            turn, shift = row(n.turn, parents[b]), row(n.shift, parents[b])
+        given = plus(times(transposed(matrix(n.top[b])), turn), times(transposed(matrix(n.bottom[b])), shift))
+        step = times(matrix(n.inverse[b]), minus(row(n.left, b), given))
+        set_row(n.step, b + 1, step)
+        set_row(n.turn, b, plus(turn, step))
+        set_row(n.shift, b, plus(shift, cross(_from_root(n.joint, b, root), step)))
 
 
 @jit
 def _move(body, n, root, local):
     """Take the step: local' = exp(parent^T w) local, no bone by more than LARGEST_STEP."""
-    step, world, v, turned, product = n.step, n.world, n.v, n.a, n.b
     for i in range(3):
-        root[i] += step[0, i]
+        root[i] += n.step[0, i]
     for b in range(body.parents.shape[0]):
-        p, w0, w1, w2 = body.parents[b], step[b + 1, 0], step[b + 1, 1], step[b + 1, 2]
-        size = np.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
-        f = 1.0 if size < LARGEST_STEP else LARGEST_STEP / size
+        p, turn = body.parents[b], row(n.step, b + 1)
+        size2 = dot(turn, turn)
+        if size2 > LARGEST_STEP * LARGEST_STEP:
+            f = LARGEST_STEP / np.sqrt(size2)
+            turn = (f * turn[0], f * turn[1], f * turn[2])
         if p >= 0:
-            for i in range(3):
-                v[i] = f * (world[p, 0, i] * w0 + world[p, 1, i] * w1 + world[p, 2, i] * w2)
-        else:
-            v[0], v[1], v[2] = f * w0, f * w1, f * w2
-        exp_rotation(v, turned)
-        multiply(turned, local[b], product)
-        orthonormalise(product)
-        for i in range(3):
-            for j in range(3):
-                local[b, i, j] = product[i, j]
+            turn = times(transposed(matrix(n.world[p])), turn)
+        n.v[0], n.v[1], n.v[2] = turn
+        exp_rotation(n.v, n.a)
+        multiply(n.a, local[b], local[b])
+        orthonormalise(local[b])
 
 
 @jit
@@ -386,30 +387,30 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
     distance to the observation at the final pose, NaN where unseen.
     """
     bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
-    blocks, depth = body.chain.shape
-    n = _Normal(
-        np.empty((blocks, depth, 3, 3)), np.empty((blocks, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
-        np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)),
-        np.empty((bones, 3)), np.empty(bones), np.empty((blocks, 3, 3)), np.empty((blocks, 3)), np.empty(3),
-        np.empty(3), np.empty(3), np.empty((3, 3)), np.empty((3, 3)),
+    n = _Step(
+        np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)),
+        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)),
+        np.empty((bones + 1, 3)), np.empty((bones + 1, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3, 3)),
+        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3)), np.empty((bones, 3)),
+        np.empty((bones + 1, 3)), np.empty(3), np.empty((3, 3)),
     )  # fmt: skip
     for iteration in range(iterations + 1):
         pose_joints(body, root, local, n.world, n.joint)
         place_markers(body, n.world, n.joint, n.marker)
         if iteration == iterations:
             break
-        n.h[:] = 0.0
-        n.g[:] = 0.0
         n.s0[:] = 0.0
         n.s1[:] = 0.0
         n.s2[:] = 0.0
-        n.force[:] = 0.0
+        n.turning[:] = 0.0
+        n.mixed[:] = 0.0
+        n.moving[:] = 0.0
         n.moment[:] = 0.0
-        n.sensed[:] = 0.0
+        n.force[:] = 0.0
         _add_markers(body, observed, root, n)
-        _sum_subtrees(body, expected, n)
-        _assemble(body, root, n)
+        _add_sensors(body, expected, n)
         _add_expected(body, expected, local, damping, n)
-        _solve_tree(body.chain, n)
+        _hand_over(body, root, n)
+        _follow(body, root, n)
         _move(body, n, root, local)
     distances(observed, n.marker, residual_m)

@@ -8,11 +8,11 @@ from otrevo.core.body.compiled_rotations import (
     copy_rotations,
     exp_rotation,
     from_quaternion,
-    jit,
     multiply,
     rotation_between,
     to_quaternion,
 )
+from otrevo.core.body.compiled_vectors import jit
 from otrevo.core.body.tree_solver import Expected, Observed, distances, place_markers, pose_joints, refine_pose
 from otrevo.core.conventions import matrix_from_quaternion, rigid_move
 from otrevo.core.solve.hinges import AGAIN_FRAMES, bend_forward, bent_back

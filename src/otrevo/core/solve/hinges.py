@@ -10,10 +10,10 @@ from otrevo.core.body.compiled_rotations import (
     copy_rotations,
     exp_rotation,
     forearm_angles,
-    jit,
     log_rotation,
     multiply,
 )
+from otrevo.core.body.compiled_vectors import jit
 from otrevo.core.body.tree_solver import LIMIT_WEIGHT, Expected, refine_pose
 from otrevo.core.solve.regain import robust_cost, take_over
 

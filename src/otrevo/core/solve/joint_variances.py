@@ -7,7 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from otrevo.core.body.compiled_rotations import forearm_angles, jit, multiply
+from otrevo.core.body.compiled_rotations import forearm_angles, multiply
+from otrevo.core.body.compiled_vectors import jit
 
 
 class Frames(NamedTuple):

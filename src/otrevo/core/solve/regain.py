@@ -12,7 +12,8 @@ are really wrong stays where it is.
 
 import numpy as np
 
-from otrevo.core.body.compiled_rotations import copy_rotations, jit
+from otrevo.core.body.compiled_rotations import copy_rotations
+from otrevo.core.body.compiled_vectors import jit
 from otrevo.core.body.tree_solver import Expected, Observed, refine_pose
 
 OFF_AT = 0.5  # times the robust scale: the pose has not settled
