@@ -7,7 +7,7 @@ from scipy.spatial.transform import Rotation
 from otrevo.core.body.compiled_rotations import exp_rotation, forearm_angles, log_rotation, log_slope
 from otrevo.core.body.joints import joint_tables, rolling
 from otrevo.core.body.skeleton import BODY_BONES, generic_skeleton
-from otrevo.core.body.tree_solver import BodyArrays, Expected, Observed, chains, place_markers, pose_joints, refine_pose
+from otrevo.core.body.tree_solver import BodyArrays, Expected, Observed, place_markers, pose_joints, refine_pose
 from otrevo.core.inertial.pose import fit_pose
 
 
@@ -67,7 +67,6 @@ class Solver(unittest.TestCase):
         self.bones = len(self.skeleton.names)
         self.marker_bone = np.repeat(np.arange(self.bones), 3).astype(np.int64)
         self.marker_offset = rng.normal(size=(len(self.marker_bone), 3)) * 0.07
-        self.chain = chains(self.skeleton.parents)
         self.sigma, low, high = joint_tables(self.skeleton)
         self.low, self.high = low * 0 - 9, high * 0 + 9
         self.root = np.array([0.3, 0.9, -0.2])
@@ -76,7 +75,7 @@ class Solver(unittest.TestCase):
 
     def body(self, sigma=None):
         return BodyArrays(
-            self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
+            self.skeleton.parents, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset,
             self.sigma if sigma is None else sigma, self.low, self.high, rolling(self.skeleton),
         )  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from otrevo.core.body.compiled_vectors import dot, jit, matrix, set_matrix, times, transposed
+from otrevo.core.body.compiled_vectors import dot, jit, matrix, product, set_matrix, transposed
 
 SMALL2 = 0.01  # the square of an angle below which series are used
 
@@ -173,8 +173,7 @@ def from_quaternion(q, out):
 @jit
 def multiply(a, b, out):
     """out = a b for 3x3 matrices; out may be one of them."""
-    rows, columns = matrix(a), transposed(matrix(b))
-    set_matrix(out, (times(columns, rows[0]), times(columns, rows[1]), times(columns, rows[2])))
+    set_matrix(out, product(matrix(a), matrix(b)))
 
 
 @jit
@@ -194,7 +193,7 @@ def orthonormalise(m):
     x, y, z = transposed(rows)
     xy, xz, yz = -0.5 * dot(x, y), -0.5 * dot(x, z), -0.5 * dot(y, z)
     nearer = (1.5 - 0.5 * dot(x, x), xy, xz), (xy, 1.5 - 0.5 * dot(y, y), yz), (xz, yz, 1.5 - 0.5 * dot(z, z))
-    set_matrix(m, (times(nearer, rows[0]), times(nearer, rows[1]), times(nearer, rows[2])))
+    set_matrix(m, product(rows, nearer))
 
 
 @jit

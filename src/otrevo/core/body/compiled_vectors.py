@@ -84,6 +84,13 @@ def total(a, b):
 
 
 @jit
+def product(a, b):
+    """a b of matrices."""
+    columns = transposed(b)
+    return times(columns, a[0]), times(columns, a[1]), times(columns, a[2])
+
+
+@jit
 def less_product(a, b, c):
     """a - b c^T of matrices."""
     return minus(a[0], times(c, b[0])), minus(a[1], times(c, b[1])), minus(a[2], times(c, b[2]))

@@ -6,7 +6,7 @@ import numpy as np
 
 from otrevo.core.body.joints import joint_tables, rolling
 from otrevo.core.body.skeleton import BODY_BONES, Skeleton, generic_skeleton
-from otrevo.core.body.tree_solver import BodyArrays, chains
+from otrevo.core.body.tree_solver import BodyArrays
 
 MARKER_SIGMA_M = 0.006  # soft tissue plus placement left over after calibration
 
@@ -19,7 +19,6 @@ class BodyModel:
     marker_names: tuple[str, ...]
     marker_bone: np.ndarray
     marker_offset_m: np.ndarray
-    chain: np.ndarray
     sigma: np.ndarray
     low: np.ndarray
     high: np.ndarray
@@ -28,7 +27,7 @@ class BodyModel:
     def arrays(self):
         """The BodyArrays of this body, for compiled loops."""
         return BodyArrays(
-            self.skeleton.parents, self.chain, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset_m,
+            self.skeleton.parents, self.skeleton.rest_offset_m, self.marker_bone, self.marker_offset_m,
             self.sigma, self.low, self.high, rolling(self.skeleton),
         )  # fmt: skip
 
@@ -56,7 +55,6 @@ def body_model(skeleton, marker_names, marker_bones, marker_offset_m):
         tuple(marker_names),
         np.array([kept.index(b) for b in marker_bones], dtype=np.int64),
         np.ascontiguousarray(marker_offset_m, dtype=float),
-        chains(kept.parents),
         sigma,
         low,
         high,

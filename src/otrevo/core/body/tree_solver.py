@@ -57,13 +57,12 @@ LARGEST_STEP = 0.6  # radians a joint may turn at once
 class BodyArrays(NamedTuple):
     """A body of B bones (root first) and M markers riding on them, for compiled loops.
 
-    parents (B,); chain: see `chains`; rest_offset_m (B, 3) from parent to joint in T-pose; marker_bone (M,) and
+    parents (B,); rest_offset_m (B, 3) from parent to joint in T-pose; marker_bone (M,) and
     marker_offset_m (M, 3) in T-pose axes; sigma, low, high (B, 3): stiffness and soft limits, radians, of the rotation vector, and where
     `rolls` (B,) says that the bone is a forearm, of its forearm_angles.
     """
 
     parents: np.ndarray
-    chain: np.ndarray
     rest_offset_m: np.ndarray
     marker_bone: np.ndarray
     marker_offset_m: np.ndarray
@@ -95,7 +94,7 @@ class Expected(NamedTuple):
     world_weight: np.ndarray
 
 
-class _Step(NamedTuple):
+class Step(NamedTuple):
     """What one step of a pose is computed in. Rows are bones; the last one of B + 1 is for what the root's translation moves.
 
     world (B, 3, 3), joint (B, 3), marker (M, 3): of the pose. s0 (B,), s1 (B, 3), s2 (B, 3, 3): sums of W, W x and the upper half of
@@ -130,25 +129,6 @@ class _Step(NamedTuple):
     a: np.ndarray
 
 
-def chains(parents):
-    """Ancestor table: row k lists block k, its parent, ... down to block 0 (the translation); -1 pads.
-
-    Block 0 is the root's translation, block b + 1 is bone b.
-    """
-    parents = np.asarray(parents)
-    rows = []
-    for b in range(-1, len(parents)):
-        up = [b + 1]
-        while b >= 0:
-            b = parents[b]
-            up.append(b + 1)
-        rows.append(up)
-    table = -np.ones((len(rows), max(map(len, rows))), dtype=np.int64)
-    for k, up in enumerate(rows):
-        table[k, : len(up)] = up
-    return table
-
-
 @jit
 def pose_joints(body, root, local, world, joint):
     """World rotations and joints of one pose, into world (B, 3, 3) and joint (B, 3)."""
@@ -171,7 +151,35 @@ def place_markers(body, world, joint, out):
 
 
 @jit
-def _add_markers(body, observed, root, n):
+def new_step(body):
+    """A Step for a body, not cleared yet."""
+    bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
+    return Step(
+        np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)),
+        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)),
+        np.empty((bones + 1, 3)), np.empty((bones + 1, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3, 3)),
+        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3)), np.empty((bones, 3)),
+        np.empty((bones + 1, 3)), np.empty(3), np.empty((3, 3)),
+    )  # fmt: skip
+
+
+@jit
+def clear(n):
+    """Take out of a Step what was summed up in it. Nothing holds the root's translation but for a trace."""
+    n.s0[:] = 0.0
+    n.s1[:] = 0.0
+    n.s2[:] = 0.0
+    n.turning[:] = 0.0
+    n.mixed[:] = 0.0
+    n.moving[:] = 0.0
+    n.moment[:] = 0.0
+    n.force[:] = 0.0
+    for i in range(3):
+        n.moving[n.s0.shape[0], i, i] = 1e-6
+
+
+@jit
+def add_markers(body, observed, root, n):
     """Moments of the markers of each bone, positions from the root joint."""
     s0, s1, s2, force, moment, marker = n.s0, n.s1, n.s2, n.force, n.moment, n.marker
     seen, weight, scale = observed.position_m, observed.weight, observed.scale_m
@@ -265,7 +273,8 @@ def _resisted(angle, sigma, low, high):
 
 
 @jit
-def _from_root(joint, b, root):
+def from_root(joint, b, root):
+    """The joint of a bone, from the root joint."""
     return joint[b, 0] - root[0], joint[b, 1] - root[1], joint[b, 2] - root[2]
 
 
@@ -286,11 +295,11 @@ def _add_upper(m, rows):
 
 
 @jit
-def _hand_over(body, root, n):
+def hand_over(body, root, n):
     """From the leaves to the root: every joint gives way, and what its subtree still resists is handed to the bone above."""
     parents, bones = body.parents, body.parents.shape[0]
     for b in range(bones - 1, -1, -1):
-        p, s = _from_root(n.joint, b, root), row(n.s1, b)
+        p, s = from_root(n.joint, b, root), row(n.s1, b)
         q = n.s2[b]
         turning = total(
             _symmetric(n.turning[b]),
@@ -324,16 +333,14 @@ def _hand_over(body, root, n):
             set_row(n.moment, above, plus(row(n.moment, above), minus(moment, times(top_given, left))))
             _add_upper(n.turning[above], less_product(turning, top_given, top))
             set_matrix(n.mixed[above], total(matrix(n.mixed[above]), less_product(mixed, top_given, bottom)))
+    set_matrix(n.a, _symmetric(n.moving[bones]))
+    invert3(n.a, n.inverse[bones])
 
 
 @jit
-def _follow(body, root, n):
+def follow(body, root, n):
     """From the root to the leaves: the root's translation, and how far each joint turns once the bone above has moved."""
     parents, bones = body.parents, body.parents.shape[0]
-    set_matrix(n.a, _symmetric(n.moving[bones]))
-    for i in range(3):
-        n.a[i, i] += 1e-6
-    invert3(n.a, n.inverse[bones])
     moved = times(matrix(n.inverse[bones]), row(n.force, bones))
     set_row(n.step, 0, moved)
     for b in range(bones):
@@ -344,7 +351,7 @@ def _follow(body, root, n):
         step = times(matrix(n.inverse[b]), minus(row(n.left, b), given))
         set_row(n.step, b + 1, step)
         set_row(n.turn, b, plus(turn, step))
-        set_row(n.shift, b, plus(shift, cross(_from_root(n.joint, b, root), step)))
+        set_row(n.shift, b, plus(shift, cross(from_root(n.joint, b, root), step)))
 
 
 @jit
@@ -386,31 +393,17 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
     body: BodyArrays; observed: Observed; expected: Expected; root (3,) and local (B, 3, 3) change. residual_m (M,):
     distance to the observation at the final pose, NaN where unseen.
     """
-    bones, markers = body.parents.shape[0], body.marker_bone.shape[0]
-    n = _Step(
-        np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((markers, 3)), np.empty(bones), np.empty((bones, 3)),
-        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones + 1, 3, 3)),
-        np.empty((bones + 1, 3)), np.empty((bones + 1, 3)), np.empty((bones, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3, 3)),
-        np.empty((bones, 3, 3)), np.empty((bones + 1, 3, 3)), np.empty((bones, 3)), np.empty((bones, 3)), np.empty((bones, 3)),
-        np.empty((bones + 1, 3)), np.empty(3), np.empty((3, 3)),
-    )  # fmt: skip
+    n = new_step(body)
     for iteration in range(iterations + 1):
         pose_joints(body, root, local, n.world, n.joint)
         place_markers(body, n.world, n.joint, n.marker)
         if iteration == iterations:
             break
-        n.s0[:] = 0.0
-        n.s1[:] = 0.0
-        n.s2[:] = 0.0
-        n.turning[:] = 0.0
-        n.mixed[:] = 0.0
-        n.moving[:] = 0.0
-        n.moment[:] = 0.0
-        n.force[:] = 0.0
-        _add_markers(body, observed, root, n)
+        clear(n)
+        add_markers(body, observed, root, n)
         _add_sensors(body, expected, n)
         _add_expected(body, expected, local, damping, n)
-        _hand_over(body, root, n)
-        _follow(body, root, n)
+        hand_over(body, root, n)
+        follow(body, root, n)
         _move(body, n, root, local)
     distances(observed, n.marker, residual_m)

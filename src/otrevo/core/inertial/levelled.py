@@ -68,7 +68,7 @@ def levelled(recording, headings):
     each_s = step / recording.rate_hz
     own, common = _mean_about(own, weight, OWN_S / each_s), _mean_about(common, some[:, None, None], COMMON_S / each_s)
     tilt = np.einsum("ksji,ksj->ksi", to_common, _tilt(own + common))
-    tilt = at_frames(tilt, middle, len(recording))
+    tilt = at_frames(tilt, middle, np.arange(len(recording)))
     return replace(recording, rotation=quaternion_multiply(quaternion_from_rotvec(tilt), recording.rotation))
 
 
@@ -121,11 +121,11 @@ def _tilt(aside_ms2):
     return np.stack([-z, np.zeros(x.shape), x], axis=-1)
 
 
-def at_frames(values, middle, count):
-    """Values (K, ...) at the middles of steps (K,), frames, for every frame (count, ...)."""
+def at_frames(values, middle, frames):
+    """Values (K, ...) at the middles of steps (K,), frames, at other frames (N,): (N, ...)."""
     if len(middle) == 1:
-        return np.repeat(values, count, axis=0)
-    frames = np.clip(np.arange(count), middle[0], middle[-1])
+        return np.repeat(values, len(frames), axis=0)
+    frames = np.clip(frames, middle[0], middle[-1])
     after = np.clip(np.searchsorted(middle, frames), 1, len(middle) - 1)
     share = ((frames - middle[after - 1]) / (middle[after] - middle[after - 1])).reshape(-1, *[1] * (values.ndim - 1))
     return (1 - share) * values[after - 1] + share * values[after]

@@ -3,6 +3,8 @@
 A sensor reads S(t) = H(t) R(t) M (core.solve.suit). Wherever markers show its bone, they tell its heading H, what else it is off, and how much of
 its limb's turning about its own line skin misses (core.inertial.skin). By all of this, sensors meet the markers' solution before and after
 they stand in for it. What they stray within seconds cannot be foreseen. It says how sure they are.
+
+All of this changes slowly, so that some tens of looks a second tell it. Every frame is worked through only where markers are gone.
 """
 
 from dataclasses import dataclass
@@ -29,6 +31,7 @@ MAY_MISS = 0.3  # as skin.MISSED, but wider: markers tell it, at which joints on
 GAP_S = 2.0  # for which it is looked how far sensors are off that stand in
 UNLIKE_RAD = np.radians(20.0)  # a sensor that strays further from its bone within seconds is on another one
 ALIKE_S = 0.5  # what is off stays so for about as long
+LOOKS_HZ = 40.0  # at least, at a sensor whose bone is shown
 LINE = {"UpperArm": 0, "LowerArm": 0, "Hand": 0, "UpperLeg": 1, "LowerLeg": 1}  # the axis along a limb
 
 
@@ -75,38 +78,44 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
         Where a bone goes out of sight and comes back its rotations meet the optical solution; in between goes what the sensor said, and what
         it was off at both ends, eased from one to the other.
     """
-    found, joints, frames = StandIn({}, {}, {}, [], {}), {}, np.arange(len(sensor))
+    found, joints, count = StandIn({}, {}, {}, [], {}), {}, len(sensor)
+    every = max(1, int(rate_hz / LOOKS_HZ))
+    looks_hz = rate_hz / every
     for s, name in enumerate(names):
         if name not in calibration:
             continue
-        mount = np.array(calibration[name]["rotation_xyzw"])
-        unmounted = quaternion_multiply(sensor[:, s], quaternion_conjugate(mount))
-        ok = measured[:, s] & np.isfinite(unmounted[:, 0])
-        if ok.sum() < 10:
+        unmount = quaternion_conjugate(calibration[name]["rotation_xyzw"])
+        shown, heard = measured[:, s], np.isfinite(sensor[:, s, 0])
+        if (shown & heard).sum() < 10:
             continue
-        at = np.flatnonzero(ok)
+        looked = _looks(shown, every) & heard
+        frames = np.flatnonzero(looked | ~shown)
+        at, among = np.flatnonzero(looked), np.flatnonzero(looked[frames])
         bone = bone_world[at, s]
-        yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[at], quaternion_conjugate(bone))))
-        steady = np.polyval(np.polyfit(at, yaw, 1), frames)
-        rotation = _headed(unmounted, steady)
+        unmounted = quaternion_multiply(sensor[frames, s], unmount)
+        yaw = np.unwrap(yaw_of(quaternion_multiply(unmounted[among], quaternion_conjugate(bone))))
+        line = np.polyfit(at, yaw, 1)
+        rotation = _headed(unmounted, np.polyval(line, frames))
         parent = sensor_above(name, found.world)
         above = found.world.get(parent)
         if felt is not None:
             joints[name] = _joint(s, names.index(parent) if parent else None, felt, measured, above, joints.get(parent))
-            place = joints[name] + quaternion_rotate(rotation[felt.frame], felt.seat_m[s])
-            tilt = tilt_beside_markers(felt.force_ms2[:, s], steady[felt.frame], place, felt.step_s)
-            rotation = quaternion_multiply(quaternion_from_rotvec(at_frames(tilt, felt.frame, len(sensor))), rotation)
-        off = _off(rotation[at], bone)
-        faults = find_faults(name, at, yaw, off, len(sensor), rate_hz)
-        slow = _slowly(yaw - steady[at], rate_hz)
+            steady = np.polyval(line, felt.frame)
+            turned = _headed(quaternion_multiply(sensor[felt.frame, s], unmount), steady)
+            place = joints[name] + quaternion_rotate(turned, felt.seat_m[s])
+            tilt = tilt_beside_markers(felt.force_ms2[:, s], steady, place, felt.step_s)
+            rotation = quaternion_multiply(quaternion_from_rotvec(at_frames(tilt, felt.frame, frames)), rotation)
+        off = _off(rotation[among], bone)
+        faults = find_faults(name, at, yaw, off, count, rate_hz, every)
+        slow = _slowly(yaw - np.polyval(line, at), looks_hz)
         rotation = _headed(rotation, np.interp(frames, at, slow))
         share = None
         if plain(name) in SKIN and above is not None:
-            turned = turned_about_line(name, above, rotation)
-            share = _missed(turned[at], _off(rotation[at], bone) @ SKIN[plain(name)], rate_hz)
+            turned = turned_about_line(name, above[frames], rotation)
+            share = _missed(turned[among], _off(rotation[among], bone) @ SKIN[plain(name)], looks_hz)
             rotation = with_whole_turn(name, rotation, turned, share)
-        off = _off(rotation[at], bone)
-        stray = _stray(off, at, rate_hz)
+        off = _off(rotation[among], bone)
+        stray = _stray(off, at, rate_hz, every)
         if _rms(stray) > UNLIKE_RAD:
             found.unlike_rad[name] = _rms(stray)
             continue
@@ -114,10 +123,20 @@ def stand_in(sensor, calibration, bone_world, measured, rate_hz, names=SUIT_BONE
             found.skin[name] = share / (1 + share)
         found.stray_rad[name] = _rms(np.delete(stray, LINE.get(plain(name), [])))
         found.faults.extend(faults)
-        found.world[name] = quaternion_multiply(
-            rotation, quaternion_from_rotvec(_carried(off, at, len(sensor), rate_hz))
-        )
+        world = np.where((shown & heard)[:, None], bone_world[:, s], np.nan)
+        away = ~shown[frames]
+        carried = quaternion_from_rotvec(_carried(off, at, frames[away], rate_hz, every))
+        world[frames[away]] = quaternion_multiply(rotation[away], carried)
+        found.world[name] = world
     return found
+
+
+def _looks(shown, every):
+    """(T,) one in `every` of the frames in which markers show (T,) a bone, and all that are beside others."""
+    out = shown.copy()
+    between = shown[1:-1] & shown[:-2] & shown[2:]
+    out[1:-1] &= ~between | (np.arange(1, len(shown) - 1) % every == 0)
+    return out
 
 
 def _joint(s, above, felt, measured, above_world, above_joint):
@@ -153,18 +172,19 @@ def _off(rotation, bone):
     return rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(rotation), bone))
 
 
-def _lasting_window(rate_hz):
-    return max(3, int(LASTING_S * rate_hz) | 1)
+def _lasting_window(looks_hz):
+    return max(3, int(LASTING_S * looks_hz) | 1)
 
 
-def _stray(off, at, rate_hz):
+def _stray(off, at, rate_hz, every):
     """How far a sensor is off about each axis (3,) in the middle of a gap of GAP_S that is bridged, one sigma, by what it is off (K, 3) at frames `at`."""
-    half = round(GAP_S * rate_hz / 2)
+    looks_hz = rate_hz / every
+    half = round(GAP_S * looks_hz / 2)
     middle = np.arange(half, len(at) - half)
-    middle = middle[at[middle + half] - at[middle - half] == 2 * half]
-    if len(middle) < rate_hz:  # hardly ever seen for as long
-        return np.sqrt(np.mean((off - _slowly(off, rate_hz)) ** 2, axis=0))
-    ends = scipy.ndimage.uniform_filter1d(off, _lasting_window(rate_hz), axis=0, mode="nearest")
+    middle = middle[at[middle + half] - at[middle - half] <= 2 * half * every]
+    if len(middle) < looks_hz:  # hardly ever seen for as long
+        return np.sqrt(np.mean((off - _slowly(off, looks_hz)) ** 2, axis=0))
+    ends = scipy.ndimage.uniform_filter1d(off, _lasting_window(looks_hz), axis=0, mode="nearest")
     return np.sqrt(np.mean((off[middle] - (ends[middle - half] + ends[middle + half]) / 2) ** 2, axis=0))
 
 
@@ -172,23 +192,21 @@ def _rms(values):
     return float(np.sqrt(np.mean(values**2)))
 
 
-def _carried(off, at, count, rate_hz):
-    """What a sensor is off (K, 3), radians, known at frames `at` (K,), for every frame (count, 3).
+def _carried(off, at, frames, rate_hz, every):
+    """What a sensor is off (K, 3), radians, known at frames `at` (K,), at other frames (N,): (N, 3).
 
     Lasting errors, as of skin that has slipped, go on from either end of a gap to the other. What it was off at the very end goes within
     SETTLES_S, as skin that swings does.
     """
-    window = _lasting_window(rate_hz)
-    apart = np.flatnonzero(np.diff(at) > window / 2) + 1  # either side of a long gap speaks for itself
+    apart = np.flatnonzero(np.diff(at) > LASTING_S * rate_hz / 2) + 1  # either side of a long gap speaks for itself
+    window = _lasting_window(rate_hz / every)
     lasting = np.concatenate(
         [scipy.ndimage.uniform_filter1d(run, window, axis=0, mode="nearest") for run in np.split(off, apart)]
     )
-    frames = np.arange(count)
-    slow = np.stack([np.interp(frames, at, lasting[:, k]) for k in range(3)], axis=1)
-    after = np.clip(np.searchsorted(at, frames), 0, len(at) - 1)
-    before = np.clip(np.searchsorted(at, frames, "right") - 1, 0, len(at) - 1)
-    here = at[before] == frames
-    fades = [np.exp(-np.abs(frames - at[end]) / (SETTLES_S * rate_hz))[:, None] for end in (before, after)]
-    rest = [(off - lasting)[end] for end in (before, after)]
-    quick = np.where(here[:, None], rest[0], fades[0] * rest[0] + fades[1] * rest[1])
-    return slow + quick
+    out = np.stack([np.interp(frames, at, lasting[:, k]) for k in range(3)], axis=1)
+    after = np.searchsorted(at, frames)
+    for end in (after - 1, after):
+        known = (end >= 0) & (end < len(at))
+        fade = np.exp(-np.abs(frames[known] - at[end[known]]) / (SETTLES_S * rate_hz))
+        out[known] += fade[:, None] * (off - lasting)[end[known]]
+    return out

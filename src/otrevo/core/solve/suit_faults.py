@@ -29,13 +29,13 @@ class SensorFault:
     degrees: float
 
 
-def find_faults(name, at, heading_rad, off_rad, count, rate_hz):
+def find_faults(name, at, heading_rad, off_rad, count, rate_hz, every=1):
     """The SensorFaults of one sensor.
 
     Parameters
     ----------
     at : ndarray (K,)
-        Frames in which markers show the bone.
+        Frames in which markers show the bone, or one in `every` of them.
     heading_rad : ndarray (K,)
         Of its filter against the stage, continuous.
     off_rad : ndarray (K, 3)
@@ -49,14 +49,15 @@ def find_faults(name, at, heading_rad, off_rad, count, rate_hz):
     -------
     list of SensorFault
     """
-    if len(at) < 2 * BESIDE_S * rate_hz:
+    if len(at) < 2 * BESIDE_S * rate_hz / every:
         return []
     step = max(1, round(rate_hz / 10))  # ten looks a second are enough
     frames = np.arange(0, count, step)
     hz = rate_hz / step
 
     def looked(values):
-        smooth = scipy.ndimage.uniform_filter1d(values, max(1, int(SMOOTH_S * rate_hz)), axis=0, mode="nearest")
+        window = max(1, int(SMOOTH_S * rate_hz / every))
+        smooth = scipy.ndimage.uniform_filter1d(values, window, axis=0, mode="nearest")
         return np.interp(frames, at, smooth)
 
     slips = _slips(name, np.stack([looked(off_rad[:, k]) for k in range(3)], axis=1), step, hz)

@@ -20,7 +20,6 @@ import numpy as np
 
 from otrevo.core.body.compiled_rotations import log_rotations
 from otrevo.core.body.skeleton import Skeleton
-from otrevo.core.body.tree_solver import chains
 from otrevo.core.markers.label import tracklets
 from otrevo.core.warm_up.geometry_fit import GeometryFit, fit_geometry, pose_all
 
@@ -56,7 +55,7 @@ def limb_of(model, bones):
     low, high = model.low[kept].copy(), model.high[kept].copy()
     sigma[0], low[0], high[0] = model.sigma[0], model.low[0], model.high[0]  # the limb's root goes anywhere
     part = replace(
-        model, skeleton=skeleton, chain=chains(parents), sigma=sigma, low=low, high=high,
+        model, skeleton=skeleton, sigma=sigma, low=low, high=high,
         marker_names=tuple(model.marker_names[m] for m in markers),
         marker_bone=np.array([new[b] for b in model.marker_bone[markers]], dtype=np.int64),
         marker_offset_m=model.marker_offset_m[markers].copy(),
