@@ -142,8 +142,9 @@ def euler_from_quaternion(axes, q):
 def make_continuous(q):
     """Flip signs along the first axis so that neighbouring quaternions (T, ..., 4) lie on the same half-sphere."""
     q = np.array(q, dtype=float)
-    flips = np.where(np.sum(q[1:] * q[:-1], axis=-1) < 0, -1.0, 1.0)
-    q[1:] *= np.cumprod(flips, axis=0)[..., None]
+    flips = np.where(np.einsum("...i,...i->...", q[1:], q[:-1]) < 0, -1.0, 1.0)
+    if flips.min(initial=1.0) < 0:
+        q[1:] *= np.cumprod(flips, axis=0)[..., None]
     return q
 
 

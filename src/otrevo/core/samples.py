@@ -82,8 +82,11 @@ def held_on(own, rotation, values):
     own (K,), in s; rotation (K, 4), values (K, C). Whoever holds still repeats samples too, so only those count from which the source leaps to where
     it is heard again, or which last to the end of what moved before.
     """
-    same = (np.diff(rotation, axis=0) == 0).all(axis=1) & (np.diff(values, axis=0) == 0).all(axis=1)
     out = np.zeros(len(own), dtype=bool)
+    same = rotation[1:, 0] == rotation[:-1, 0]
+    if not same.any():
+        return out
+    same &= (np.diff(rotation, axis=0) == 0).all(axis=1) & (np.diff(values, axis=0) == 0).all(axis=1)
     runs = [(a, b) for a, b in find_runs(same) if own[b] - own[a] >= HELD_S]  # samples a + 1 to b repeat sample a
     if not runs or same.all():
         return out

@@ -95,15 +95,19 @@ def _heard(stream, exchanged=()):
     every sensor with one heading, though its filter began anew. exchanged: pairs of sensors that sit in each other's place.
     """
     data, anew = _by_bones(stream.read().astype(float), exchanged), []
+    known = np.isfinite(data.sum(axis=2))
     for s, bone in enumerate(SUIT_BONES):
-        at = np.flatnonzero(np.isfinite(data[:, s]).all(axis=1))
+        at = np.flatnonzero(known[:, s])
         if len(at) < 2:
             continue
-        held = held_on(at / float(stream.rate), data[at, s, :4], data[at, s, 4:])
+        mine = data[at, s]
+        held = held_on(at / float(stream.rate), mine[:, :4], mine[:, 4:])
         data[at[held], s] = np.nan
         at = at[~held]
-        data[at, s, :4], leaps = as_one_heading(at / float(stream.rate), data[at, s, :4])
-        anew += [(bone, int(at[k]), leap) for k, leap in leaps]
+        rotation, leaps = as_one_heading(at / float(stream.rate), mine[~held, :4])
+        if leaps:
+            data[at, s, :4] = rotation
+            anew += [(bone, int(at[k]), leap) for k, leap in leaps]
     return data, anew
 
 

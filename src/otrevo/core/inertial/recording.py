@@ -159,9 +159,9 @@ def as_one_heading(own, rotation):
 
     own (K,), in s; rotation (K, 4), +Y up. No limb turns about the vertical by so much more from one sample to the next than before and after.
     """
-    turns = 2 * np.arccos(np.minimum(1.0, np.abs((rotation[1:] * rotation[:-1]).sum(axis=1))))
+    alike = np.abs(np.einsum("ti,ti->t", rotation[1:], rotation[:-1]))
     # a leap is twice what limbs turn beside it, so at least half of it is its own
-    if (turns < ANEW_RAD / 2).all():
+    if (alike > np.cos(ANEW_RAD / 4)).all():
         return rotation, []
     turned = quaternion_multiply(rotation[1:], quaternion_conjugate(rotation[:-1]))  # in the filter's world
     step = np.pad(rotvec_from_quaternion(turned), ((BESIDE, BESIDE), (0, 0)))

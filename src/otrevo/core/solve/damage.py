@@ -33,14 +33,15 @@ def with_damage(snags, solved, uncertainty, clock):
     list of Snag
         Those of markers and limbs with `damage_mm` and a severity from it; others as they were.
     """
-    return [_judged(s, solved, uncertainty, clock) for s in snags]
+    beyond_m, seconds = uncertainty.beyond_usual_m(), clock.start_s + uncertainty.frames / clock.hz
+    return [_judged(s, solved, beyond_m, seconds, clock) for s in snags]
 
 
-def _judged(snag, solved, uncertainty, clock):
+def _judged(snag, solved, beyond_m, seconds, clock):
     model = solved.model
     if snag.kind in HIDING and (bone := _bone_of(snag.subject, model)) is not None:
         joints = _joints_held(bone, model, snag.kind == "lost limb")
-        damage = _while_hidden(snag, joints, uncertainty, clock)
+        damage = _while_hidden(snag, joints, beyond_m, seconds)
     elif snag.kind in OFF and snag.subject in model.marker_names:
         damage = _pulled(snag, model.marker_names.index(snag.subject), solved, clock)
     else:
@@ -67,13 +68,12 @@ def _joints_held(bone, model, whole_limb):
     return joints
 
 
-def _while_hidden(snag, joints, uncertainty, clock):
-    """The most that these joints may be off, beyond what they always may, metres."""
-    seconds = clock.start_s + uncertainty.frames / clock.hz
+def _while_hidden(snag, joints, beyond_m, seconds):
+    """The most that these joints may be off, beyond what they always may, metres: beyond_m (F, B) at seconds (F,)."""
     within = (seconds >= snag.start_s - 1e-6) & (seconds < snag.end_s + 1e-6)
     if not within.any():
         within[np.abs(seconds - 0.5 * (snag.start_s + snag.end_s)).argmin()] = True
-    return float(uncertainty.beyond_usual_m()[np.ix_(within, joints)].max())
+    return float(beyond_m[np.ix_(within, joints)].max())
 
 
 def _pulled(snag, marker, solved, clock):

@@ -19,6 +19,7 @@ HALF_S = (
 )
 SLOPE_HALF_S = 0.05
 COARSE_HZ, FINE_HZ = 50.0, 30.0
+BONES_HZ = 60.0  # at least: as often it is told how bones turn
 OVERLAP_S = 2.0
 SENSORS_AGREE = 3  # at least
 MATCHES, ELSEWHERE_S = 12, 0.5  # that are looked at, so far apart
@@ -51,13 +52,16 @@ class MotionClock:
         return 1 + 1e-6 * self.drift_ppm
 
 
-def angular_velocity(rotation, hz):
-    """Angular velocities (T, S, 3), rad/s in the body's own axes, of rotations (T, S, 4) at `hz`; NaN where not known."""
+def angular_velocity(rotation, hz, every=1):
+    """Angular velocities (T, S, 3), rad/s in the body's own axes, of rotations (T, S, 4) at `hz`, in one of `every` samples; NaN where not known."""
     half = max(1, round(HALF_S * hz))
-    out = np.full((*rotation.shape[:2], 3), np.nan)
-    if len(rotation) > 2 * half:
-        turned = quaternion_multiply(quaternion_conjugate(rotation[: -2 * half]), rotation[2 * half :])
-        out[half:-half] = rotvec_from_quaternion(turned) * hz / (2 * half)
+    out = np.full((len(rotation[::every]), rotation.shape[1], 3), np.nan)
+    at = np.arange(0, len(rotation), every)
+    inside = np.flatnonzero((at >= half) & (at < len(rotation) - half))
+    if len(inside):
+        a, b = at[inside[0]], at[inside[-1]] + 1
+        before, after = (rotation[a + d : b + d : every] for d in (-half, half))
+        out[inside] = rotvec_from_quaternion(quaternion_multiply(quaternion_conjugate(before), after)) * hz / (2 * half)
     return out
 
 
@@ -136,7 +140,7 @@ def _left(bone, sensor):
     """(What is left, squared, of each bone's velocities (N, S, 3) by its sensor's, turned as they fit best (S,); the bones' own
     squares (S,); in how many samples the two overlap).
     """
-    known = (np.isfinite(sensor) & np.isfinite(bone)).all(axis=2)
+    known = np.isfinite(sensor[..., 0] + bone[..., 0])
     bone, sensor = (np.where(known[..., None], v, 0.0) for v in (bone, sensor))
     left = bone - _turned(sensor, _fitting_turns(bone, sensor))
     return (left**2).sum(axis=(0, 2)), (bone**2).sum(axis=(0, 2)), known.any(axis=1).sum()
@@ -176,7 +180,9 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_befor
     MotionClock or None
         None where the motion does not tell.
     """
-    mine, theirs = angular_velocity(suit, suit_hz), angular_velocity(bone_world, bone_hz)
+    every = max(1, int(bone_hz / BONES_HZ))
+    mine, theirs = angular_velocity(suit, suit_hz), angular_velocity(bone_world, bone_hz, every)
+    bone_hz /= every
     step = max(1, round(bone_hz / FINE_HZ))
     at, bone = np.arange(0, len(theirs), step) / bone_hz, theirs[::step]
     offset = near_s
@@ -189,7 +195,7 @@ def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_befor
     for _ in range(12):
         index = (offset + (1 + drift) * at) * suit_hz
         sensor, rate = _at(mine, index), _at(slope, index)
-        known = np.isfinite(rate).all(axis=2) & np.isfinite(sensor).all(axis=2) & np.isfinite(bone).all(axis=2)
+        known = np.isfinite(rate[..., 0] + sensor[..., 0] + bone[..., 0])
         told = np.flatnonzero(known.sum(axis=0) > OVERLAP_S * FINE_HZ / 2)
         if len(told) < SENSORS_AGREE:
             return None

@@ -84,9 +84,15 @@ def _slips(name, off, step, hz):
     if len(off) < 2 * beside + 2:
         return []
     windows = np.lib.stride_tricks.sliding_window_view(off, beside, axis=0)
-    middle = np.median(windows, axis=-1)
-    apart = np.linalg.norm(middle[beside:] - middle[:-beside], axis=1)  # after frame i + beside less before it
-    best = int(np.argmax(apart))
+
+    def most_apart(looks):
+        """Of `looks`, the first of a window, the one at which what follows it and the window are furthest apart."""
+        before, after = (np.median(windows[looks + d], axis=-1) for d in (0, beside))
+        return int(looks[np.argmax(np.linalg.norm(after - before, axis=1))])
+
+    looks = np.arange(len(windows) - beside)
+    roughly = most_apart(looks[::4])
+    best = most_apart(looks[max(0, roughly - 3) : roughly + 4])
     before, after = np.median(off[: best + beside], axis=0), np.median(off[best + beside :], axis=0)
     lasting = np.linalg.norm(after - before)
     strays = np.median(
