@@ -246,6 +246,26 @@ class OverFiles(unittest.TestCase):
         self.assertGreater(clock["sensors"], 10)
         self.assertTrue({"leftLowerArm", "rightLowerLeg"} <= set(report["guided_bones"]))
 
+    def test_the_body_does_not_leap_as_limbs_go_though_its_joints_are_off(self):
+        """What a leg's markers pull at hips that are calibrated wrongly does not stop from one frame to the next."""
+        wrong = json.loads((self.at / "a.json").read_text())
+        for bone in wrong["bones"]:
+            if bone["name"].endswith("UpperLeg"):
+                bone["offset_m"][0] *= 0.85
+                bone["offset_m"][1] -= 0.015
+        (self.at / "wrong.json").write_text(json.dumps(wrong))
+        self.run_well(
+            "solve", "--points", "@take.c3d", "--performer", "@wrong.json", "--out", "@wrong.bvh", "--suit", "@take.csv"
+        )
+        body, true = read_bvh(self.at / "wrong.bvh"), self.take.motion
+        legs = [s + b for s in ("left", "right") for b in ("UpperLeg", "LowerLeg", "Foot")]
+        ours, theirs = (
+            motion_joints(m)[0][:, [m.skeleton.index(n) for n in ("hips", "chest", *legs)]] for m in (body, true)
+        )
+        leaps = 1000 * np.linalg.norm(np.diff(ours - theirs, axis=0), axis=2)
+        ends = [f - 1 for s, e, _ in self.gaps[::2] for f in (s, e)]
+        self.assertLess(leaps[ends].max(), 8)
+
     def test_an_arm_goes_and_comes_back_without_a_leap(self):
         """The one marker on its collar bone, which is still seen, does not hold the shoulder; that bone's sensor does."""
         markers = read_c3d(self.at / "take.c3d").points_m.copy()

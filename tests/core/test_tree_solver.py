@@ -90,7 +90,16 @@ class Solver(unittest.TestCase):
         root, local = np.array([0.0, 0.93, 0]), np.tile(np.eye(3), (self.bones, 1, 1))
         residual, none = np.empty(len(observed)), np.zeros(self.bones)
         seen = Observed(observed, np.full(len(observed), weight), scale)
-        refine_pose(self.body(sigma), seen, Expected(local, none, local, none), root, local, iterations, 1e-6, residual)
+        refine_pose(
+            self.body(sigma),
+            seen,
+            Expected(local, none, local, none, np.empty((0, 6))),
+            root,
+            local,
+            iterations,
+            1e-6,
+            residual,
+        )
         return root, local, residual
 
     def test_recovers_a_pose_exactly_when_nothing_pulls(self):
@@ -143,7 +152,9 @@ class Solver(unittest.TestCase):
         none, residual = np.zeros(self.bones), np.empty(len(self.observed))
         observed = np.full_like(self.observed, np.nan)
         seen = Observed(observed, np.ones(len(observed)), 0.0)
-        refine_pose(self.body(), seen, Expected(local, none, target, weight), root, local, 20, 1e-3, residual)
+        refine_pose(
+            self.body(), seen, Expected(local, none, target, weight, np.empty((0, 6))), root, local, 20, 1e-3, residual
+        )
         world, joint = np.empty((self.bones, 3, 3)), np.empty((self.bones, 3))
         pose_joints(self.body(), root, local, world, joint)
         self.assertLess(Rotation.from_matrix(world[arm].T @ target[arm]).magnitude(), 0.02)

@@ -85,13 +85,15 @@ class Observed(NamedTuple):
 
 class Expected(NamedTuple):
     """What is expected of one frame besides: local (B, 3, 3) rotations as predicted, with weight (B,); and bones' world
-    rotations (B, 3, 3) as sensors say, with world_weight (B,), 1/rad^2. Weight 0 is for none.
+    rotations (B, 3, 3) as sensors say, with world_weight (B,), 1/rad^2. Weight 0 is for none. pull (B, 6), or (0, 6) for none: a
+    force, 1/m, and a moment about its joint that pull at a bone, in its own axes.
     """
 
     local: np.ndarray
     weight: np.ndarray
     world: np.ndarray
     world_weight: np.ndarray
+    pull: np.ndarray
 
 
 class Step(NamedTuple):
@@ -261,6 +263,17 @@ def _add_expected(body, expected, local, damping, n):
 
 
 @jit
+def _add_pulls(body, expected, root, n):
+    """What pulls at bones besides."""
+    for b in range(expected.pull.shape[0]):
+        rows, pull = matrix(n.world[b]), expected.pull[b]
+        force = times(rows, (pull[0], pull[1], pull[2]))
+        moment = plus(times(rows, (pull[3], pull[4], pull[5])), cross(from_root(n.joint, b, root), force))
+        set_row(n.force, b, plus(row(n.force, b), force))
+        set_row(n.moment, b, plus(row(n.moment, b), moment))
+
+
+@jit
 def _resisted(angle, sigma, low, high):
     """(weight, pull) on one angle of a joint, by its stiffness and beyond its soft limits."""
     weight = 1.0 / (sigma * sigma)
@@ -402,6 +415,7 @@ def refine_pose(body, observed, expected, root, local, iterations, damping, resi
         clear(n)
         add_markers(body, observed, root, n)
         _add_sensors(body, expected, n)
+        _add_pulls(body, expected, root, n)
         _add_expected(body, expected, local, damping, n)
         hand_over(body, root, n)
         follow(body, root, n)

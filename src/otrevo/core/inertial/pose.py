@@ -61,7 +61,7 @@ def fit_pose(skeleton, names, world, rate_hz, progress=lambda share: None):
     told = weight > 0
     for b in range(bones - 1, 0, -1):
         told[:, model.skeleton.parents[b]] |= told[:, b]
-    frames = Frames(np.empty((count, 0, 3)), np.empty((count, 0)), target, weight, told)
+    frames = Frames(np.empty((count, 0, 3)), np.empty((count, 0)), target, weight, told, np.empty((count, 0, 6)))
     poses = Poses(np.empty((count, 3)), np.empty((count, bones, 4)), np.empty((count, 0)))
     root, local, spin = np.zeros(3), np.tile(np.eye(3), (bones, 1, 1)), np.zeros((bones, 3))
     if weight[:, 0].any():  # begin where the hips are

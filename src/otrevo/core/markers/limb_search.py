@@ -120,7 +120,7 @@ def _fit_limb(body, points, free, limb_marker, base, tolerance, root, local):
             gate[m] = g if limb_marker[m] else 0.0
         match_points(x, gate, cloud, no_hint, 0.0, marker_of, point_of)
         observed_of(cloud, point_of, seen)
-        expected = Expected(fixed, hold, local, zero)
+        expected = Expected(fixed, hold, local, zero, np.empty((0, 6)))
         refine_pose(body, Observed(seen, weight, 0.5 * g), expected, position, local, TWO_STEPS, 1e-3, residual)
         position = root.copy()
     good, cost = 0, 0.0

@@ -104,7 +104,7 @@ def icp_pose(body, points, gates, weight_value, root, local, marker_of, point_of
         gate[:] = g
         match_points(x, gate, points, no_hint, 0.0, marker_of, point_of)
         observed_of(points, point_of, seen)
-        expected = Expected(local, zero, local, zero)
+        expected = Expected(local, zero, local, zero, np.empty((0, 6)))
         refine_pose(body, Observed(seen, weight, 0.5 * g), expected, root, local, TWO_STEPS, 1e-3, residual)
     last = gates[-1]
     total = 0.0

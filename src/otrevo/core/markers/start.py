@@ -319,7 +319,7 @@ def settle_names(start, cloud):
     root, local = start.root_m.copy(), start.local.copy()
     residual, none = np.empty(markers), np.zeros(bones)
     seen = Observed(observed, np.full(markers, 1.0 / 0.02**2), 0.08)
-    refine_pose(body, seen, Expected(local, none, local, none), root, local, 20, 1e-3, residual)
+    refine_pose(body, seen, Expected(local, none, local, none, np.empty((0, 6))), root, local, 20, 1e-3, residual)
     pose_joints(body, root, local, world, joint)
     place_markers(body, world, joint, x)
     slip = np.einsum("mji,mj->mi", world[model.marker_bone], observed - x)

@@ -253,7 +253,7 @@ def follow(body, points, limbs, way, root, local, out):
         match_points(x, gate, points[t], state.hint, 0.0001, state.marker_of, state.point_of)
         observed_of(points[t], state.point_of, seen)
         observed = Observed(seen, weight, way.tolerance_m)
-        expected = Expected(predicted, smooth, local, zero)
+        expected = Expected(predicted, smooth, local, zero, np.empty((0, 6)))
         refine_pose(body, observed, expected, root, local, 3 if first else 2, 1e-3, residual)
         undone = 0  # what the body cannot explain is no marker of it
         for m in range(markers):

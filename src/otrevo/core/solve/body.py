@@ -23,6 +23,7 @@ from otrevo.core.conventions import (
 from otrevo.core.errors import InputError
 from otrevo.core.solve.after_change import solve_changed
 from otrevo.core.solve.frames import MARKER_SIGMA_M, ROBUST_SCALE_M, Frames, measure_poses, solve_all, solve_before
+from otrevo.core.solve.lingering import lingering_pulls
 
 SUIT_SIGMA_ALONE_RAD = 0.013
 SUIT_LEADS_AFTER_S = 0.05
@@ -135,7 +136,11 @@ def solve_take(
     if sd_m is not None:
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
     told = measured_bones(model, seen, target_weight > 0)
-    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, told, scale_m)
+    pull = np.empty((count, 0, 6))
+    if earlier is not None and (target_weight > 0).any():
+        led = target_weight > 0
+        pull = lingering_pulls(model, labelled_m, 1.0 / variance, scale_m, earlier.motion, led, float(rate))
+    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, told, pull, scale_m)
     lost = ~measured & (target_weight == 0)
     # Where a sensor tells of a bone below, the solver shares what both ends say; a bone bridged for itself would take the others along.
     untold = ~frames.told

@@ -27,8 +27,8 @@ FASTEST_STEP_RAD = 0.3  # from frame to frame: what turns further has jumped, an
 
 class Frames(NamedTuple):
     """What is known of all frames: position_m (T, M, 3), NaN where unseen; weight (T, M); target (T, B, 4) world
-    rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it; scale_m: of
-    the Geman-McClure weights.
+    rotations by sensors with target_weight (T, B); told (T, B): whether anything tells of a bone or of those below it; pull (T, B, 6) or (T, 0, 6):
+    as Expected has it; scale_m: of the Geman-McClure weights.
     """
 
     position_m: np.ndarray
@@ -36,6 +36,7 @@ class Frames(NamedTuple):
     target: np.ndarray
     target_weight: np.ndarray
     told: np.ndarray
+    pull: np.ndarray
     scale_m: float = ROBUST_SCALE_M
 
 
@@ -79,7 +80,7 @@ def solve_frames(body, frames, first, last, root, local, spin, settled, out):
         for b in range(bones):
             if frames.target_weight[t, b] > 0.0:
                 from_quaternion(frames.target[t, b], target[b])
-        expected = Expected(predicted, smooth, target, frames.target_weight[t])
+        expected = Expected(predicted, smooth, target, frames.target_weight[t], frames.pull[t])
         for attempt in range(2):
             # a pose that does not fit its markers yet gets more steps: a quick limb, or one seen again
             steps = 2 if begun and attempt == 0 else 8
@@ -132,7 +133,7 @@ def first_pose(model, labelled_m, first):
     rest[0], root = rigid_move(marker[seen], observed[seen])
     local, nothing = rest.copy(), np.zeros(len(rest))
     refine_pose(
-        model.arrays, Observed(observed, np.full(len(seen), MARKER_SIGMA_M**-2), 0.0), Expected(rest, nothing, rest, nothing),
+        model.arrays, Observed(observed, np.full(len(seen), MARKER_SIGMA_M**-2), 0.0), Expected(rest, nothing, rest, nothing, np.empty((0, 6))),
         root, local, FIRST_STEPS, 1e-3, np.empty(len(seen)),
     )  # fmt: skip
     return root, local

@@ -112,7 +112,7 @@ def bend_forward(body, observed, expected, root, local, back, residual_m):
     for b in range(back.shape[0]):
         if back[b]:
             _mirror(body, b, trial_local, held)
-    loose = Expected(expected.local, held, expected.world, expected.world_weight)
+    loose = Expected(expected.local, held, expected.world, expected.world_weight, expected.pull)
     refine_pose(body, observed, loose, trial_root, trial_local, STEPS, 1e-3, trial_residual)
     weight, scale = observed.weight, observed.scale_m
     cost = robust_cost(trial_residual, weight, scale) + _beyond_limits(body, trial_local)

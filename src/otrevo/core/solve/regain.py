@@ -91,7 +91,7 @@ def regain(body, observed, expected, root, local, lost, residual_m):
     for b in range(limb.shape[0]):
         if limb[b]:
             held[b] = 0.0
-    loose = Expected(expected.local, held, expected.world, expected.world_weight)
+    loose = Expected(expected.local, held, expected.world, expected.world_weight, expected.pull)
     start_root, start_local = root.copy(), local.copy()
     for start in range(2):
         trial_root, trial_local = start_root.copy(), start_local.copy()

@@ -58,7 +58,7 @@ def refine_many(body, positions_m, weight, scale_m, root, local, iterations, wor
     zero = np.zeros(body.parents.shape[0])
     residual = np.empty(body.marker_bone.shape[0])
     for f in range(positions_m.shape[0]):
-        expected = Expected(local[f], zero, local[f], zero)
+        expected = Expected(local[f], zero, local[f], zero, np.empty((0, 6)))
         observed = Observed(positions_m[f], weight, scale_m)
         refine_pose(body, observed, expected, root[f], local[f], iterations, 1e-3, residual)
         pose_joints(body, root[f], local[f], world[f], joint[f])
