@@ -28,6 +28,7 @@ def match_points(predicted, gate, points, hint, hint_bonus, marker_of, point_of)
     cost = np.empty(capacity)
     pair_m = np.empty(capacity, dtype=np.int64)
     pair_n = np.empty(capacity, dtype=np.int64)
+    cost_of = np.full((markers, n), np.nan)
     count = 0
     for j in range(n):
         if np.isnan(points[j, 0]):
@@ -46,6 +47,7 @@ def match_points(predicted, gate, points, hint, hint_bonus, marker_of, point_of)
                 cost[count] = c * gate[m] * gate[m] - (hint_bonus if hint[j] == m else 0.0)
                 pair_m[count] = m
                 pair_n[count] = j
+                cost_of[m, j] = cost[count]
                 count += 1
     order = np.argsort(cost[:count])
     for k in order:
@@ -62,16 +64,8 @@ def match_points(predicted, gate, points, hint, hint_bonus, marker_of, point_of)
             j2, m2 = point_of[m], marker_of[j]
             if j2 < 0 or m2 < 0:
                 continue
-            before = 0.0
-            after = cost[k]
-            other = False
-            for q in range(count):
-                if pair_m[q] == m and pair_n[q] == j2 or pair_m[q] == m2 and pair_n[q] == j:
-                    before += cost[q]
-                elif pair_m[q] == m2 and pair_n[q] == j2:
-                    after += cost[q]
-                    other = True
-            if other and after < before - 1e-12:
+            # a pair out of reach costs NaN, and NaN is never less
+            if cost[k] + cost_of[m2, j2] < cost_of[m, j2] + cost_of[m2, j] - 1e-12:
                 point_of[m], point_of[m2] = j, j2
                 marker_of[j], marker_of[j2] = m, m2
                 changed = True

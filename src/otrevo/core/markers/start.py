@@ -233,16 +233,20 @@ def find_t_pose(model, cloud, unknown_limbs=False, settle=True):
                 position = np.array([middle[0], height, middle[2]])
                 results.append((*_fit(model, cloud, position, start, _COARSE, *_STIFF), lean))
         results.sort(key=lambda r: r[0])
-    best = []
+    best, bodies = [], []
+    if unknown_limbs:
+        bodies = [
+            (legs, _scaled(model, dict(zip(_LIMBS, (trunk, arms, legs), strict=True))))
+            for trunk, arms, legs in product(_LIMB_FACTORS, repeat=3)
+        ]
     for _, root, local, _, lean in results[:6]:
         if not unknown_limbs:
             best.append((*_fit(model, cloud, root, local, _FINE, *_LOOSE), model))
             continue
-        for factors in product(_LIMB_FACTORS, repeat=3):
-            scaled = _scaled(model, dict(zip(_LIMBS, factors, strict=True)))
+        for legs, scaled in bodies:
             again = standing(facing_of(local), lean)
             position = root.copy()
-            position[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (factors[2] - 1))
+            position[1] = scaled.skeleton.rest_offset_m[0, 1] * (1 + 0.9 * (legs - 1))
             best.append((*_fit(scaled, cloud, position, again, _COARSE, *_STIFF), scaled))
     best.sort(key=lambda r: r[0])
     if unknown_limbs:
@@ -362,10 +366,12 @@ def _match_segment(ideal, found, cloud, free, starts):
         away = scipy.spatial.distance.cdist(placed.reshape(-1, 3), points).reshape(len(now), len(shape), len(points))
         cost = np.minimum(away, gate) ** 2
         close[now] = False
-        for start, own in zip(now, cost, strict=True):
-            names, chosen = scipy.optimize.linear_sum_assignment(own)
-            each = own[names, chosen]
-            paid[start], point[start, names], close[start, names] = each.sum(), chosen, each < gate**2 * 0.999
+        names, chosen = np.empty((2, len(now), min(cost.shape[1:])), dtype=int)
+        for row, own in enumerate(cost):
+            names[row], chosen[row] = scipy.optimize.linear_sum_assignment(own)
+        each = cost[np.arange(len(now))[:, None], names, chosen]
+        paid[now], point[now[:, None], names] = each.sum(axis=1), chosen
+        close[now[:, None], names] = each < gate**2 * 0.999
         going[now] = close[now].sum(axis=1) > 1
         now = np.flatnonzero(going)
         held = close[now].astype(float)
