@@ -49,31 +49,39 @@ def lingering_pulls(model, labelled_m, weight, scale_m, motion, led, rate_hz):
     carrier, out = _carriers(model, led.any(axis=0)), np.zeros((*led.shape, 6))
     told = max(1, round(TOLD_S * rate_hz))
 
-    def pulled(bone, mine, frames):
-        """(6,) the mean pull of markers at a bone in those of the frames in which it is settled."""
-        frames = frames[(frames >= 0) & (frames < len(led))]
-        frames = frames[~led[frames, bone]]
-        own = model.marker_bone[mine]
-        place = joint[frames][:, own] + quaternion_rotate(world[frames][:, own], model.marker_offset_m[mine])
-        off = labelled_m[frames][:, mine] - place
-        seen, off = np.isfinite(off[..., 0]), np.nan_to_num(off)
-        square = (off**2).sum(axis=2)
-        settled = square.sum(axis=1) < SETTLED_M**2 * seen.sum(axis=1)
-        if not settled.any():
-            return np.zeros(6)
-        force = (weight[frames][:, mine] / (1 + square / scale_m**2) ** 2)[..., None] * off
-        inverse = quaternion_conjugate(world[frames, bone])[:, None]
-        force, arm = (quaternion_rotate(inverse, v)[settled] for v in (force, place - joint[frames, bone][:, None]))
-        return np.concatenate([force, np.cross(arm, force)], axis=2).sum(axis=1).mean(axis=0)
+    def pulled(bone, mine, gone, frames):
+        """(R, 6) the mean pull at a bone of its markers, those of each row that are gone (R, K), over the frames of a row (R, F) in which it is settled."""
+        within = (frames >= 0) & (frames < len(led))
+        frames = np.clip(frames, 0, len(led) - 1)
+        at, own = frames[..., None], model.marker_bone[mine]
+        place = joint[at, own] + quaternion_rotate(world[at, own], model.marker_offset_m[mine])
+        off = labelled_m[at, mine] - place
+        seen = np.isfinite(off[..., 0]) & gone[:, None]
+        off = np.where(seen[..., None], off, 0.0)
+        square = np.einsum("rfki,rfki->rfk", off, off)
+        settled = square.sum(axis=2) < SETTLED_M**2 * seen.sum(axis=2)
+        counted = (within & settled & ~led[frames, bone])[..., None]
+        share = counted / np.maximum(1, counted.sum(axis=1, keepdims=True))
+        force = (share * weight[at, mine] / (1 + square / scale_m**2) ** 2)[..., None] * off
+        inverse = quaternion_conjugate(world[frames, bone])[:, :, None]
+        force, arm = (
+            quaternion_rotate(inverse, force),
+            quaternion_rotate(inverse, place - joint[frames, bone][:, :, None]),
+        )
+        return np.concatenate([force, np.cross(arm, force)], axis=3).sum(axis=(1, 2))
 
     for bone in np.unique(carrier):
-        mine = np.flatnonzero(carrier[model.marker_bone] == bone)
-        for start, end in find_runs(led[:, bone]):
-            gone = mine[np.isnan(labelled_m[start:end, mine, 0]).mean(axis=0) > 0.5]  # the others pull themselves
-            before = pulled(bone, gone, np.arange(start - told, start))
-            after = pulled(bone, gone, end + SETTLES_FRAMES + np.arange(told))
+        mine, runs = np.flatnonzero(carrier[model.marker_bone] == bone), find_runs(led[:, bone])
+        if not (len(mine) and len(runs)):
+            continue
+        hidden = np.isnan(labelled_m[:, mine, 0])
+        # the others pull themselves
+        gone = np.array([hidden[start:end].mean(axis=0) > 0.5 for start, end in runs])
+        before = pulled(bone, mine, gone, runs[:, :1] - 1 - np.arange(told))
+        after = pulled(bone, mine, gone, runs[:, 1:] + SETTLES_FRAMES + np.arange(told))
+        for (start, end), first, last in zip(runs, before, after, strict=True):
             fade = np.exp(-np.arange(1, end - start + 1) / (FADES_S * rate_hz))[:, None]
-            out[start:end, bone] = fade * before + fade[::-1] * after
+            out[start:end, bone] = fade * first + fade[::-1] * last
     frames = np.flatnonzero(led.any(axis=1))
     together = quaternion_rotate(world[frames], out[frames, :, :3]).sum(axis=1)
     held = np.where(np.isfinite(labelled_m[frames, :, 0]), weight[frames], 0.0).sum(axis=1)
