@@ -35,10 +35,17 @@ class Frames(unittest.TestCase):
         hidden, changed = self.labelled.copy(), np.zeros(len(self.labelled), dtype=bool)
         hidden[first:last, markers] = np.nan
         changed[first:last] = True
-        before = self.solution if suit is None else solve_take(self.labelled, RATE, self.calibration, suit)
-        earlier = Earlier(before.motion, changed, np.isfinite(self.labelled[..., 0]))
+        earlier = Earlier(self.whole(self.labelled, suit).motion, changed, np.isfinite(self.labelled[..., 0]))
         again = solve_take(hidden, RATE, self.calibration, suit, earlier=earlier)
-        return again, solve_take(hidden, RATE, self.calibration, suit), changed
+        return again, self.whole(hidden, suit), changed
+
+    def whole(self, labelled, suit):
+        """Every frame by markers alone, and again where the suit tells more."""
+        bare = self.solution if labelled is self.labelled else solve_take(labelled, RATE, self.calibration)
+        if suit is None:
+            return bare
+        earlier = Earlier(bare.motion, np.zeros(len(labelled), dtype=bool))
+        return solve_take(labelled, RATE, self.calibration, suit, earlier=earlier)
 
     def test_is_what_a_solve_of_every_frame_gives(self):
         count = len(self.labelled)

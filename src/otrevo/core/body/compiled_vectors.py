@@ -1,6 +1,6 @@
 """Vectors (3) as tuples and matrices (3, 3) as tuples of their rows, in compiled loops.
 
-These stay in registers, where a compiler reads arrays again after every store: what is computed with them takes half as long.
+A compiler keeps them in registers. Arrays it must read again after every store, and that takes twice as long.
 """
 
 from numba import njit
@@ -67,7 +67,7 @@ def cross(a, b):
 
 @jit
 def times(m, v):
-    """m v of a matrix and a vector; of a rotation's transpose and a row, that row of the product with the rotation."""
+    """m v of a matrix and a vector."""
     return dot(m[0], v), dot(m[1], v), dot(m[2], v)
 
 

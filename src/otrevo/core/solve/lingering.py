@@ -75,7 +75,7 @@ def lingering_pulls(model, labelled_m, weight, scale_m, motion, led, rate_hz):
         if not (len(mine) and len(runs)):
             continue
         hidden = np.isnan(labelled_m[:, mine, 0])
-        # the others pull themselves
+        # markers that are still seen pull by themselves
         gone = np.array([hidden[start:end].mean(axis=0) > 0.5 for start, end in runs])
         before = pulled(bone, mine, gone, runs[:, :1] - 1 - np.arange(told))
         after = pulled(bone, mine, gone, runs[:, 1:] + SETTLES_FRAMES + np.arange(told))
