@@ -50,6 +50,11 @@ export class Figure {
     this.head.visible = this.headBone >= 0 && !whole;
   }
 
+  /** All of it but its segments. */
+  get objects(): THREE.Object3D[] {
+    return [this.mannequin?.mesh, this.face?.object, this.head].filter((o) => o !== undefined);
+  }
+
   dispose() {
     (this.head.material as THREE.Material).dispose();
     this.mannequin?.dispose();
@@ -68,14 +73,14 @@ export class Figure {
     this.face!.show(this.shape);
   }
 
-  /** Put the segments of a moment into instances from `first` on. */
-  place(time: number, mesh: THREE.InstancedMesh, first: number) {
+  /** Pose it as at a moment, and put its segments, where it has any, into instances from `first` on. */
+  place(time: number, mesh: THREE.InstancedMesh | null, first: number) {
     const body = bodyAt(this.levels, time);
     pose(body, sampleOf(body, time), this.buffers);
     const { joints, world } = this.buffers;
     const { a, d, unit, q, s, m } = this;
     this.mannequin?.place(joints, world);
-    for (let i = 0; i < this.segments.length; i += 1) {
+    for (let i = 0; mesh && i < this.segments.length; i += 1) {
       const segment = this.segments[i];
       a.fromArray(joints, segment.parent * 3);
       d.fromArray(joints, segment.bone * 3).sub(a);

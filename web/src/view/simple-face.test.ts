@@ -1,5 +1,6 @@
+import * as THREE from 'three';
 import { describe, expect, it } from 'vitest';
-import { expression } from './simple-face';
+import { expression, SimpleFace } from './simple-face';
 
 const face = (values: Record<string, number>) => expression((name) => values[name] ?? 0);
 
@@ -14,6 +15,11 @@ describe('a simple face', () => {
     const look = face({ eyeLookOutLeft: 0.8, eyeLookInRight: 0.8 });
     expect(look.left.aside).toBeGreaterThan(0.3);
     expect(look.right.aside).toBeCloseTo(look.left.aside, 9);
+  });
+
+  it('is no larger than a head before anything is known of it', () => {
+    const { object } = new SimpleFace({ skin: '#fff', dark: '#000', light: '#eee' });
+    expect(new THREE.Box3().setFromObject(object).getSize(new THREE.Vector3()).length()).toBeLessThan(0.2);
   });
 
   it('opens, widens and rounds the mouth', () => {

@@ -77,6 +77,7 @@ export class SimpleFace {
     this.object.traverse((o) => {
       o.raycast = () => null;
     });
+    this.show(() => 0);
   }
 
   show(shape: Shape) {

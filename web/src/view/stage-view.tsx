@@ -87,18 +87,9 @@ class Trail {
   }
 }
 
-function Volume({ figure }: { figure: Figure }) {
-  return (
-    <>
-      {figure.mannequin && <primitive object={figure.mannequin.mesh} />}
-      {figure.face && <primitive object={figure.face.object} />}
-    </>
-  );
-}
-
 function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, markers, uncertainty = null, props, ghost, names, transport, selected, look, follow, onSelect, onHover }: SceneProps) {
   const theme = useTheme();
-  const { camera, gl, invalidate, setDpr } = useThree();
+  const { camera, gl, invalidate, scene, setDpr } = useThree();
   const controls = useRef<OrbitControls | null>(null);
   const bones = useRef<THREE.InstancedMesh>(null);
   const dots = useRef<THREE.InstancedMesh>(null);
@@ -106,7 +97,16 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
   const skins = useSkins(characters);
   const drawn = useMemo(() => [...bodies, ...characters.filter((c) => !c.file).map((c) => c.motion.levels)], [bodies, characters]);
   const figures = useMemo(() => drawn.map((levels) => new Figure(levels, theme, volume)), [drawn, theme, volume]);
-  useEffect(() => () => figures.forEach((f) => f.dispose()), [figures]); // new ones come with every stretch of a long take
+  // New ones come with every stretch of a long take. They enter the scene where they are posed too (below): one that is drawn and never
+  // posed lies about the origin.
+  useEffect(() => {
+    const objects = figures.flatMap((f) => f.objects);
+    scene.add(...objects);
+    return () => {
+      scene.remove(...objects);
+      figures.forEach((f) => f.dispose());
+    };
+  }, [figures, scene]);
   const segments = useMemo(() => figures.flatMap((f) => f.segments), [figures]);
   const trail = useMemo(() => new Trail(theme.selection), [theme]);
   const proposal = useMemo(() => {
@@ -202,14 +202,12 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
         share = wanted;
         setDpr(share * FULL);
       }
-      if (bones.current) {
-        let first = 0;
-        for (const figure of figures) {
-          figure.place(time, bones.current, first);
-          first += figure.segments.length;
-        }
-        bones.current.instanceMatrix.needsUpdate = true;
+      let instance = 0;
+      for (const figure of figures) {
+        figure.place(time, bones.current, instance);
+        instance += figure.segments.length;
       }
+      if (bones.current) bones.current.instanceMatrix.needsUpdate = true;
       for (const { skin } of skins) skin.place(time);
       placeMarkers(time);
       placeProps(time);
@@ -277,15 +275,11 @@ function Scene({ bodies, volume, characters = NOBODY, threads = null, onName, ma
       <hemisphereLight args={['#ffffff', '#4a4660', 1.7]} />
       <directionalLight position={[2, 4, 3]} intensity={1.1} />
       <gridHelper args={[6, 12, theme.hairline, theme.hairline]} />
-      {figures.map((figure, i) => <Volume key={`v${figure.levels.performer} ${i}`} figure={figure} />)}
       {segments.length > 0 && (
-        <>
-          <instancedMesh key={segments.length} ref={bones} args={[undefined, undefined, segments.length]} frustumCulled={false} raycast={() => null}>
-            <cylinderGeometry args={[1, 1, 1, 10]} />
-            <meshLambertMaterial />
-          </instancedMesh>
-          {figures.map((figure, i) => <primitive key={`${figure.levels.performer} ${i}`} object={figure.head} />)}
-        </>
+        <instancedMesh key={segments.length} ref={bones} args={[undefined, undefined, segments.length]} frustumCulled={false} raycast={() => null}>
+          <cylinderGeometry args={[1, 1, 1, 10]} />
+          <meshLambertMaterial />
+        </instancedMesh>
       )}
       {markers && (
         <instancedMesh
