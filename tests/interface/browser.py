@@ -4,6 +4,8 @@ import os
 import shutil
 import time
 
+import cv2
+import numpy as np
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.core.management import CommandError
@@ -104,6 +106,11 @@ class InBrowser:
 
     def at(self, page, path):
         page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
+
+    def lit(self, view):
+        """The share of a view's pixels that are bright: of a body in the light several hundredths, of markers and fingers alone less than one."""
+        picture = cv2.imdecode(np.frombuffer(view.screenshot(), np.uint8), cv2.IMREAD_COLOR)
+        return float((picture.max(axis=2) > 150).mean())
 
     def eventually(self, what, wanted, seconds=90):
         """The database comes to say what the page was told: a request may still be on its way."""

@@ -62,7 +62,9 @@ class FirstTake(InBrowser, LiveServerTestCase):
     def on_the_bench(self, page):
         self.eventually(lambda: (Take.objects.get().status, Take.objects.get().note), ("circled", "good weight"))
         expect(page.get_by_role("region", name="Solve")).to_contain_text("mm")
-        expect(page.locator("canvas").first).to_be_visible()
+        stage = page.get_by_role("group", name="3D view")
+        expect(stage.locator("canvas")).to_be_visible()
+        self.eventually(lambda: self.lit(stage) > 0.02, True)
         clock = page.get_by_role("timer", name="Timecode")
         start = clock.inner_text()
         page.keyboard.press("Shift+ArrowRight")
