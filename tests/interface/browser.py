@@ -107,10 +107,13 @@ class InBrowser:
     def at(self, page, path):
         page.goto(f"{self.live_server_url}/p/{self.production.pk}/{path}")
 
+    def picture(self, view):
+        """What a view shows, (H, W, 3)."""
+        return cv2.imdecode(np.frombuffer(view.screenshot(), np.uint8), cv2.IMREAD_COLOR)
+
     def lit(self, view):
         """The share of a view's pixels that are bright: of a body in the light several hundredths, of markers and fingers alone less than one."""
-        picture = cv2.imdecode(np.frombuffer(view.screenshot(), np.uint8), cv2.IMREAD_COLOR)
-        return float((picture.max(axis=2) > 150).mean())
+        return float((self.picture(view).max(axis=2) > 150).mean())
 
     def eventually(self, what, wanted, seconds=90):
         """The database comes to say what the page was told: a request may still be on its way."""

@@ -5,7 +5,6 @@ import time
 from pathlib import Path
 from unittest import mock
 
-import cv2
 import numpy as np
 from django.test import LiveServerTestCase, override_settings
 from playwright.sync_api import expect
@@ -40,8 +39,7 @@ class FromFileToAnimator(InBrowser, LiveServerTestCase):
 
     def colours(self, view):
         """How many different colours a view shows: a body that is lit shows many, an empty floor few."""
-        picture = cv2.imdecode(np.frombuffer(view.screenshot(), np.uint8), cv2.IMREAD_COLOR)
-        return len(np.unique((picture // 8).astype(int) @ [1, 32, 1024]))
+        return len(np.unique((self.picture(view) // 8).astype(int) @ [1, 32, 1024]))
 
     def test_a_take_reaches_the_animator_on_their_character(self):
         self.roll()

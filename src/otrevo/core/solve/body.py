@@ -135,12 +135,13 @@ def solve_take(
     variance = np.full((count, markers), MARKER_SIGMA_M**2)
     if sd_m is not None:
         variance += np.nan_to_num(np.asarray(sd_m, dtype=float)) ** 2
+    weight = 1.0 / variance
     told = measured_bones(model, seen, target_weight > 0)
     pull = np.empty((count, 0, 6))
     if earlier is not None and (target_weight > 0).any():
         led = target_weight > 0
-        pull = lingering_pulls(model, labelled_m, 1.0 / variance, scale_m, earlier.motion, led, float(rate))
-    frames = Frames(labelled_m, 1.0 / variance, target, target_weight, told, pull, scale_m)
+        pull = lingering_pulls(model, labelled_m, weight, scale_m, earlier.motion, led, float(rate))
+    frames = Frames(labelled_m, weight, target, target_weight, told, pull, scale_m)
     lost = ~measured & (target_weight == 0)
     # Where a sensor tells of a bone below, the solver shares what both ends say; a bone bridged for itself would take the others along.
     untold = ~frames.told
