@@ -76,11 +76,15 @@ def write_bvh(path, motion):
 
     joint(int(np.flatnonzero(skeleton.parents < 0)[0]), 0)
     frames = len(motion)
-    angles = np.degrees(euler_from_quaternion("ZXY", motion.rotation_local[:, order]))
-    table = np.concatenate([motion.root_position_m * CM_PER_M, angles.reshape(frames, -1)], axis=1)
+    rotation = motion.rotation_local[:, order]
+    turning = (rotation[1:] != rotation[:-1]).any(axis=(0, 2))  # fingers without gloves keep still all through
+    angles = np.repeat(euler_from_quaternion("ZXY", rotation[:1]), frames, axis=0)
+    angles[:, turning] = euler_from_quaternion("ZXY", rotation[:, turning])
+    channels = np.concatenate([motion.root_position_m * CM_PER_M, np.degrees(angles).reshape(frames, -1)], axis=1)
     lines += ["MOTION", f"Frames: {frames}", f"Frame Time: {float(1 / motion.rate):.10f}"]
-    row = " ".join(["%.6f"] * table.shape[1])
-    rows = "\n".join(row % tuple(values) for values in table.tolist())
+    changing = np.r_[np.ones(3, dtype=bool), turning.repeat(3)]
+    row = " ".join("%.6f" if c else f"{v:.6f}" for c, v in zip(changing, channels[0], strict=True))
+    rows = "\n".join(row % tuple(values) for values in channels[:, changing].tolist())
     write_whole(path, ("\n".join(lines) + "\n" + rows + "\n").encode())
 
 

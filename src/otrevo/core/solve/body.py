@@ -252,7 +252,8 @@ def _across(ends, before, gap, after, rate):
 
 
 def _with_fingers(whole, part, rate, root, rotation):
-    local = np.tile([0.0, 0.0, 0.0, 1.0], (len(root), len(whole.names), 1))
+    local = np.empty((len(root), len(whole.names), 4))
+    local[:] = 0.0, 0.0, 0.0, 1.0
     for b, name in enumerate(part.names):
         local[:, whole.index(name)] = rotation[:, b]
     return Motion(whole, rate, root, local)
@@ -271,7 +272,7 @@ def _figures(model, residual, lost, rate):
     }
     return {
         "residual_rms_mm": float(rms) if rms is not None else None,
-        "residual_p95_mm": float(1000 * np.nanpercentile(residual, 95)) if rms is not None else None,
+        "residual_p95_mm": float(1000 * np.percentile(residual[seen], 95)) if rms is not None else None,
         "worst_marker": model.marker_names[worst] if worst is not None else None,
         "worst_marker_mm": float(by_marker[worst]) if worst is not None else None,
         "lost_s": limbs,
