@@ -156,6 +156,7 @@ class TurnedSensors(unittest.TestCase):
             ("rope haul", "leftUpperArm", 7.0, (10, 20, 15)),
             ("semaphore", "rightFoot", 9.0, (15, 5, 15)),
             ("night climb", "leftUpperLeg", 11.0, (20, 0, 20)),
+            ("night climb", "head", 10.0, (18, 0, -15)),
         ):
             with self.subTest(take=take, sensor=sensor):
                 faults, _ = self.found(self.takes[take], slips=((sensor, AGE_S + at, np.radians(rotvec_deg)),))
@@ -163,6 +164,13 @@ class TurnedSensors(unittest.TestCase):
                 self.assertLess(abs(faults[0].start / 100 - at), 0.5)
                 self.assertGreater(faults[0].end, len(self.takes[take]) / 1.2 - 3, "to the end")
                 self.assertAlmostEqual(faults[0].degrees, np.linalg.norm(rotvec_deg), delta=10.0)
+
+    def test_when_a_sensor_was_knocked_is_told_closely(self):
+        """A foot stands elsewhere with every step, but nothing in it moves as its sensor seems to at that moment."""
+        slips = (("rightFoot", AGE_S + 9.3, np.radians([18.0, 0.0, 12.0])),)
+        faults, _ = self.found(self.takes["quay walk"], slips=slips)
+        self.assertEqual([(f.sensor, f.kind) for f in faults], [("rightFoot", "slipped")])
+        self.assertLess(abs(faults[0].start / 100 - 9.3), 0.15)
 
     def test_a_slip_is_found_in_a_short_take_and_near_an_end(self):
         for take, first, frames, sensor, at, rotvec_deg in (

@@ -5,35 +5,30 @@ and feels the joint move aside while it turns. Joints hardly turn about some axe
 flat. All are linear in small turns, so one least squares for every pair of neighbours tells how much better any turn of either would explain the take than none does.
 What may be off all along is taken out first: how both are mounted, where their joint is, and how their headings differ and drift.
 
-Turns are splines over pieces of the take. Of a heading's every turn is told; of a sensor's that slips, one that stays from some piece on.
+Turns are splines over pieces of the take. Of a heading's every turn is told; of a sensor's that slips, one that stays from some piece on, or that
+comes suddenly, at one of several moments in every piece.
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
-from numba import njit
 
-from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_rotate
-from otrevo.core.inertial.felt import BAND_HZ, banded, banded_bend
+from otrevo.core.conventions import matrix_from_quaternion
+from otrevo.core.inertial.felt_at_joints import PIECE_S, WANDER_S, FeltAtJoints, felt_products
 from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
-from otrevo.core.inertial.joints import LINKS, LOOSE, heading_matrix, links_of
+from otrevo.core.inertial.joints import LINKS, LOOSE, links_of
 from otrevo.core.inertial.stills import turn_speed
 
-PIECE_S = 0.25
 MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
 PLACE_M = 0.03  # so may the places of joints
 TRUNK = 2.5  # times as far where the hips or the chest are on one side
-WANDER_M, WANDER_S = 0.015, 5.0  # how far skin moves these places, from one part of a take to the next
+WANDER_M = 0.015  # how far skin moves these places, from one part of a take to the next
 NOISE_MS2 = 0.2  # of a joint that is not LOOSE
 FARTHER = 2.0  # times as much where the sensor of a bone in between is missing
-SHARE = 0.15  # of what is felt that is noise of the skin
-BLOW = 4.0  # from so many times the noise on a sample counts little
-REACH = 5  # pieces on either side of one whose turn is still felt
 FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
 FEWEST_STANDS = 3
 FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
-STANDS_RAD_S, STANDS_MS2, LEVEL = 0.35, 1.0, np.cos(np.radians(45.0))
-UP = np.array([0.0, 1.0, 0.0])
+LEVEL = np.cos(np.radians(45.0))
 
 # what may be off besides: both mounts, three angles, the heading and its drift, the joint's place in both; then that place in every part
 _MOUNTS, _ANGLES, _HEADING = slice(0, 6), slice(6, 9), slice(9, 11)
@@ -45,30 +40,26 @@ class Evidence:
     """Of turns of one sensor over K pieces, in 1/sigma².
 
     heading (K, K), heading_pull (K,): of its filter's heading by a turn in every piece. slip (K, 3, 3), slip_pull (K, 3): of the sensor, about its bone's
-    axes, from a piece on.
+    axes, from a piece on. sudden (J, 3, 3), sudden_pull (J, 3): what comes to the slip where it is sudden, at one of J moments.
     """
 
     heading: np.ndarray
     heading_pull: np.ndarray
     slip: np.ndarray
     slip_pull: np.ndarray
+    sudden: np.ndarray
+    sudden_pull: np.ndarray
 
     @classmethod
-    def nothing(cls, pieces):
-        return cls(np.zeros((pieces, pieces)), np.zeros(pieces), np.zeros((pieces, 3, 3)), np.zeros((pieces, 3)))
+    def nothing(cls, pieces, moments):
+        shapes = (pieces, pieces), (pieces,), (pieces, 3, 3), (pieces, 3), (moments, 3, 3), (moments, 3)
+        return cls(*(np.zeros(shape) for shape in shapes))
 
     def add(self, other):
         """Add another one's to it."""
-        self.heading += other.heading
-        self.heading_pull += other.heading_pull
-        self.slip += other.slip
-        self.slip_pull += other.slip_pull
-
-
-def spline(pieces):
-    """Cubic B-spline about a piece, by how many pieces away from its middle it is."""
-    away = np.abs(pieces)
-    return np.where(away < 1, (4 - 6 * away**2 + 3 * away**3) / 6, np.where(away < 2, (2 - away) ** 3 / 6, 0.0))
+        for f in fields(self):
+            mine = getattr(self, f.name)
+            mine += getattr(other, f.name)
 
 
 def evidence_of(recording, calibration, headings, sensed, world, frames, beside=None):
@@ -93,7 +84,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     piece_of = np.where(piece_of < pieces, piece_of, -1)
     inside = piece_of >= 0
     times, piece_of, world = times[inside], piece_of[inside], world[frames][inside]
-    felt = _Felt(recording, calibration, headings, sensed, times, pieces)
+    felt = FeltAtJoints(recording, calibration, headings, sensed, times, pieces)
     number = {n: s for s, n in enumerate(recording.names)}
     places = {joint: place for *_, joint, place in calibration.places_of(recording.names)}
     told = {}
@@ -102,7 +93,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         pair = number[above], number[below]
         if beside is not None and beside.isdisjoint(pair):
             continue
-        link = _Link(pieces, TRUNK if above in ("hips", "chest") else 1.0)
+        link = _Link(pieces, felt, TRUNK if above in ("hips", "chest") else 1.0)
         neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
         if neighbours or above == "chest":
             priors = MOUNT_RAD, ANGLE_RAD, HEADING_RAD
@@ -118,7 +109,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     part = recording.only(feet)
     part = replace(part, rotation=part.rotation[frames][inside])
     for name, speed in zip(feet, turn_speed(part).T, strict=True):
-        s, evidence = number[name], Evidence.nothing(pieces)
+        s, evidence = number[name], Evidence.nothing(pieces, felt.moments)
         _add_standing(evidence, world[:, s], felt.stands(s, speed), piece_of)
         told[name] = {s: evidence}
     return told
@@ -126,8 +117,9 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
 
 def summed(told, sensors):
     """[Evidence] of so many sensors, by all that evidence_of tells."""
-    pieces = max((len(evidence.heading) for part in told.values() for evidence in part.values()), default=0)
-    out = [Evidence.nothing(pieces) for _ in range(sensors)]
+    each = [evidence for part in told.values() for evidence in part.values()]
+    size = (len(each[0].heading), len(each[0].sudden)) if each else (0, 0)
+    out = [Evidence.nothing(*size) for _ in range(sensors)]
     for part in told.values():
         for s, evidence in part.items():
             out[s].add(evidence)
@@ -137,13 +129,14 @@ def summed(told, sensors):
 class _Link:
     """The least squares of two neighbours, of the one above and the one below."""
 
-    def __init__(self, pieces, loose):
+    def __init__(self, pieces, felt, loose):
         """loose: how much worse than usual the joint's places are known."""
+        self.felt, self.left_of = felt, None
         priors = np.r_[_PRIORS, np.full(6 * (1 + int(pieces * PIECE_S / WANDER_S)), WANDER_M)]
         priors[_HEADING.stop :] *= loose
         count = len(priors)
         self.normal, self.aim = np.diag(1 / priors**2), np.zeros(count)
-        self.sides = [Evidence.nothing(pieces) for _ in range(2)]
+        self.sides = [Evidence.nothing(pieces, felt.moments) for _ in range(2)]
         self.heading_by, self.slip_by = np.zeros((2, pieces, count)), np.zeros((2, pieces, 3, count))
         self.trend = np.linspace(-1.0, 1.0, pieces)
 
@@ -169,13 +162,11 @@ class _Link:
             _add_lasting(side.slip_pull, angle.piece, turn * firm_value[:, None])
             _add_lasting(self.slip_by[k], angle.piece, turn[:, :, None] * firm_always[:, None])
 
-    def add_felt(self, first, shape, weight, apart, always, part, turned):
-        """What both sides feel differently at their joint, as _Felt.beside tells."""
+    def add_felt(self, first, shape, weight, whole, apart, always, part, turned):
+        """What both sides feel differently at their joint, as FeltAtJoints.beside tells."""
         pieces, rest = len(self.trend), len(self.aim) - _HEADING.start
         for k, (side, (heading, slip)) in enumerate(zip(self.sides, turned, strict=True)):
-            band, pull, by = _felt_products(
-                first, shape, weight, apart, always, part, heading[:, :, None], pieces, rest
-            )
+            band, pull, by = felt_products(first, shape, weight, apart, always, part, heading[:, :, None], pieces, rest)
             for d in range(band.shape[1]):
                 at = np.arange(pieces - d)
                 side.heading[at, at + d] += band[at, d, 0, 0]
@@ -183,7 +174,7 @@ class _Link:
                     side.heading[at + d, at] += band[at, d, 0, 0]
             side.heading_pull += pull[:, 0]
             self.heading_by[k, :, _HEADING.start :] += by[:, 0]
-            band, pull, by = _felt_products(first, shape, weight, apart, always, part, slip, pieces, rest)
+            band, pull, by = felt_products(first, shape, weight, apart, always, part, slip, pieces, rest)
             later = band[:, 1:].sum(axis=1)
             piece = np.arange(pieces)
             _add_lasting(side.slip, piece, band[:, 0] + later + later.swapaxes(1, 2))
@@ -196,6 +187,7 @@ class _Link:
         firm = (np.sqrt(weight)[:, None, None] * every).reshape(-1, rest)
         self.normal[_HEADING.start :, _HEADING.start :] += firm.T @ firm
         self.aim[_HEADING.start :] += firm.T @ (np.sqrt(weight)[:, None] * apart).ravel()
+        self.left_of = every, whole, apart, [slip for _, slip in turned]
 
     def left(self):
         """[Evidence] of the two sensors, once what may be off all along has explained what it can."""
@@ -208,6 +200,11 @@ class _Link:
             by = self.slip_by[k]
             side.slip -= by @ inverse @ by.swapaxes(1, 2)
             side.slip_pull -= by @ off
+        if self.left_of is not None:
+            every, whole, apart, slips = self.left_of
+            apart = apart - every @ off[_HEADING.start :]
+            for side, slip in zip(self.sides, slips, strict=True):
+                side.sudden, side.sudden_pull = self.felt.sudden(whole, apart, slip)
         return self.sides
 
 
@@ -223,117 +220,6 @@ def _add_lasting(whole, piece, each):
     single = np.zeros_like(whole)
     single[piece] = each
     whole += single[::-1].cumsum(axis=0)[::-1]
-
-
-class _Felt:
-    """A part of a take as its accelerometers felt it."""
-
-    def __init__(self, recording, calibration, headings, sensed, times, pieces):
-        inside = (sensed.times_s >= times[0]) & (sensed.times_s < times[0] + pieces * PIECE_S)
-        at = np.searchsorted(recording.times_s, sensed.times_s[inside] - 1e-6)
-        self.times, self.frame_times, angle = sensed.times_s[inside], times, headings.at(sensed.times_s[inside])
-        self.turn, self.mount = heading_matrix(-angle), calibration.mount
-        self.force, self.bend = sensed.force[inside], sensed.bend[inside]
-        reading = recording.rotation[at]
-        self.known = sensed.known[inside] & np.isfinite(reading[..., 0])
-        self.rotation = matrix_from_quaternion(np.nan_to_num(reading, nan=0.5))
-        self.each_s = float(sensed.times_s[1] - sensed.times_s[0])
-        since = self.times - times[0]
-        self.trend, self.part = 2 * since / (pieces * PIECE_S) - 1, (since / WANDER_S).astype(np.int64)
-        self.first = np.floor(since / PIECE_S - 0.5).astype(np.int64) - REACH + 1
-        knots = (self.first[:, None] + np.arange(2 * REACH) + 0.5) * PIECE_S
-        self.shape = _shapes(recording.rate_hz, since[:, None] - knots)
-
-    def beside(self, pair, places, noise):
-        """(first piece (T,), shape of its turn and the next ones' (T, M, 3), weight (T,), apart (T, 3) m/s², how that goes with what may be off all along
-        (T, 3, 8), [(with a heading (T, 3, 3), with a slip (T, 3, 3, 3))] of both sides, by shapes).
-        """
-        turn = [self.turn[:, s] for s in pair]
-        bend = [turn[k] @ self.bend[:, s] for k, s in enumerate(pair)]
-        felt = [(turn[k] @ self.force[:, s, :, None])[..., 0] + bend[k] @ places[k] for k, s in enumerate(pair)]
-        apart = felt[0] - felt[1]
-        variance = noise**2 + SHARE**2 * ((felt[0] ** 2).sum(axis=1) + (felt[1] ** 2).sum(axis=1)) / 2
-        weight = np.where(self.known[:, pair].all(axis=1), 1 / variance, 0.0)
-        weight *= 2 * BAND_HZ[1] * self.each_s  # neighbours in time err alike
-        weight /= (1 + (apart**2).sum(axis=1) / variance / BLOW**2) ** 2
-        swept = np.cross(UP, (felt[0] + felt[1]) / 2)
-        always = np.concatenate(
-            [swept[:, :, None], (swept * self.trend[:, None])[:, :, None], bend[0], -bend[1]], axis=2
-        )
-        turned = []
-        for k, (s, sign) in enumerate(zip(pair, (1.0, -1.0), strict=True)):
-            rotation = turn[k] @ self.rotation[:, s]
-            aside = np.cross(UP, rotation @ places[k])
-            heading = np.stack([swept, aside, np.gradient(aside, self.each_s, axis=0)], axis=2)
-            to_sensor = quaternion_rotate(quaternion_conjugate(self.mount[s]), np.eye(3))
-            arm = np.cross(to_sensor, places[k]).T  # from a slip about the bone's axes to where the joint seems to go
-            aside = rotation @ arm
-            slip = np.stack([bend[k] @ arm, aside, np.gradient(aside, self.each_s, axis=0)], axis=3)
-            turned.append((sign * heading, sign * slip))
-        return self.first, self.shape, weight, apart, always, self.part, turned
-
-    def stands(self, sensor, speed):
-        """Whether a sensor hardly turns and feels gravity alone, (T,) of the part's frames; speed (T,): how fast it turns, rad/s."""
-        felt = np.interp(self.frame_times, self.times, np.linalg.norm(self.force[:, sensor], axis=1))
-        return (speed < STANDS_RAD_S) & (felt < STANDS_MS2)
-
-
-def _shapes(rate_hz, away_s):
-    """(..., 3): the spline about a piece's middle, its second derivative and twice its first, both as a Felt knows them, away_s (...) from it."""
-    times = np.arange(-int(4 * rate_hz), int(4 * rate_hz) + 1) / rate_hz
-    whole = spline(times / PIECE_S)
-    way = np.stack([whole, banded_bend(whole, rate_hz), 2 * banded(np.gradient(whole, 1 / rate_hz), rate_hz)], axis=1)
-    return np.stack([np.interp(away_s, times, column) for column in way.T], axis=-1)
-
-
-@njit(cache=True, error_model="numpy")
-def _felt_products(first, shape, weight, apart, always, part, turned, pieces, rest):
-    """(band (K, M, C, C), pull (K, C), by (K, C, N)): products of turns in a piece with turns in it and the next ones, with what is apart and
-    with what may be off all along; turned (T, 3, C, 3): by shapes.
-    """
-    reach, kinds, count = shape.shape[1], turned.shape[2], always.shape[2]
-    band, pull, by = (
-        np.zeros((pieces, reach, kinds, kinds)),
-        np.zeros((pieces, kinds)),
-        np.zeros((pieces, kinds, rest)),
-    )
-    begin = 0
-    while begin < len(first):
-        end = begin  # samples in a row with the same pieces, and in the same part, have their products in common
-        while end < len(first) and first[end] == first[begin] and part[end] == part[begin]:
-            end += 1
-        turns, beside = np.zeros((3 * (end - begin), reach * kinds)), np.zeros((3 * (end - begin), 1 + count))
-        for t in range(begin, end):
-            if weight[t] == 0.0:
-                continue
-            certain = np.sqrt(weight[t])
-            for i in range(3):
-                row = 3 * (t - begin) + i
-                for m in range(reach):
-                    for c in range(kinds):
-                        turns[row, m * kinds + c] = certain * (
-                            shape[t, m, 0] * turned[t, i, c, 0]
-                            + shape[t, m, 1] * turned[t, i, c, 1]
-                            + shape[t, m, 2] * turned[t, i, c, 2]
-                        )
-                beside[row, 0] = certain * apart[t, i]
-                for n in range(count):
-                    beside[row, 1 + n] = certain * always[t, i, n]
-        with_turns, with_all = turns.T @ turns, turns.T @ beside
-        for m in range(max(0, -first[begin]), min(reach, pieces - first[begin])):
-            k = first[begin] + m
-            for c in range(kinds):
-                own = m * kinds + c
-                pull[k, c] += with_all[own, 0]
-                for n in range(count):
-                    by[k, c, n] += with_all[own, 1 + n]
-                for n in range(2, count):
-                    by[k, c, count - 2 + 6 * part[begin] + n] += with_all[own, 1 + n]
-                for d in range(min(reach - m, pieces - k)):
-                    for e in range(kinds):
-                        band[k, d, c, e] += with_turns[own, (m + d) * kinds + e]
-        begin = end
-    return band, pull, by
 
 
 def _add_standing(evidence, world, stands, piece_of):

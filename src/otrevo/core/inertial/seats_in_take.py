@@ -11,7 +11,8 @@ import numpy as np
 
 from otrevo.core.conventions import quaternion_from_rotvec, quaternion_multiply
 from otrevo.core.inertial.calibration import passed_on, seats_sd
-from otrevo.core.inertial.evidence import ANGLE_RAD, HEADING_RAD, MOUNT_RAD, PIECE_S
+from otrevo.core.inertial.evidence import ANGLE_RAD, HEADING_RAD, MOUNT_RAD
+from otrevo.core.inertial.felt_at_joints import PIECE_S
 from otrevo.core.inertial.joint_freedom import angles_of
 from otrevo.core.inertial.joints import LINKS, links_of
 from otrevo.core.inertial.poses import plain, sensor_above

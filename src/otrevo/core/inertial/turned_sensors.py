@@ -20,8 +20,9 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.evidence import PIECE_S, UP, evidence_of, spline, summed
+from otrevo.core.inertial.evidence import evidence_of, summed
 from otrevo.core.inertial.felt import felt, felt_again
+from otrevo.core.inertial.felt_at_joints import MOMENTS, PIECE_S, SUDDEN_S, UP, spline
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.pose import sensed_bones
 from otrevo.core.solve.suit_faults import SensorFault
@@ -34,6 +35,9 @@ MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 7.0, 60.0])
 # of a turn's square over its variance, a slip's beyond so many times the median of all sensors; in 96 takes without a fault the most were 12.2 and 10.5
 MAGNET_SURE, SLIP_SURE, OTHERS = 15.0, 11.0, 2.0
+# of a sudden slip, with what it gains counted twice and others once; in 83 takes without a fault the most was 10.7
+SUDDEN_SURE, LEAST_SUDDEN_RAD = 13.0, np.radians(8.0)  # a blow swings skin by up to 6 degrees for a moment
+LEAST_GAIN = 1.5  # or one is as well taken for a slow one
 LEFT_RAD = np.radians(2.0)  # what is left of one and does not matter
 MOST_LOOKS = 10
 SAME_S, SMALL = 1.0, 0.6  # what begins or ends so close to another one, and is so much smaller, is left of it
@@ -48,18 +52,19 @@ class _Turn:
     """One sensor, by number, that is turned. sure: the turn's square over its variance; first, end: pieces from start_s on.
 
     angle_rad: of a magnet, with how many pieces it takes to rise; rotvec (3,): of a slip, about its bone's axes. others: the median,
-    over all sensors, of how sure the likeliest slip of each is.
+    over all sensors, of how sure the likeliest slow slip of each is. gain: of a sudden slip, by how much surer it is than any slow one of its sensor.
     """
 
     sensor: int
     sure: float
     start_s: float
-    first: int
+    first: float
     end: int
     angle_rad: float = 0.0
     rises: int = 1
     rotvec: np.ndarray | None = None
     others: float = 0.0
+    gain: float = 0.0
 
     @property
     def size_rad(self):
@@ -99,9 +104,11 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
             left |= {k: _left(turn, evidence) for k, turn in enumerate(found) if turn.start_s == start}
         left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
+        changing = [found[k] for k, more in left.items() if more.size_rad >= LEFT_RAD]
         new = [
             _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed)
             for turn in _new_turns(likely, found)
+            if not any(_begins_with(turn, other) for other in changing)  # these tell first how far they are turned
         ]
         if not new and all(turn.size_rad < LEFT_RAD for turn in left.values()):
             break
@@ -155,7 +162,7 @@ def _likely(start_s, evidence):
     """The likeliest _Turns of every sensor in a window, by their [Evidence]."""
     magnets, slips = ([f(s, own, start_s) for s, own in enumerate(evidence)] for f in (_magnet, _slip))
     slips = [turn for turn in slips if turn is not None]
-    others = float(np.median([turn.sure for turn in slips])) if slips else 0.0
+    others = float(np.median([turn.sure - turn.gain for turn in slips])) if slips else 0.0
     return [turn for turn in magnets if turn is not None] + [replace(turn, others=others) for turn in slips]
 
 
@@ -177,10 +184,12 @@ def _is_sure(turn, chance):
     Where nobody's skin and postures are as expected, every sensor seems to slip a little; few really do.
     """
     if turn.rotvec is None:
-        sure, least = MAGNET_SURE, LEAST_MAGNET_RAD
+        sure, least = turn.sure >= MAGNET_SURE + chance, LEAST_MAGNET_RAD
     else:
-        sure, least = SLIP_SURE + OTHERS * turn.others, LEAST_SLIP_RAD
-    return turn.sure >= sure + chance and least < turn.size_rad < FARTHEST_RAD
+        slowly = turn.sure - turn.gain - OTHERS * turn.others >= SLIP_SURE + chance
+        suddenly = turn.gain and turn.sure + turn.gain - turn.others >= SUDDEN_SURE + chance
+        sure, least = slowly or suddenly, LEAST_SLIP_RAD if slowly else LEAST_SUDDEN_RAD
+    return sure and least < turn.size_rad < FARTHEST_RAD
 
 
 def _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed):
@@ -225,16 +234,20 @@ def _left(turn, evidence):
         box = _box(replace(turn, angle_rad=1.0), len(own.heading))
         firm = box @ own.heading @ box + 1 / MAGNET_RAD**2
         return replace(turn, angle_rad=float((box @ own.heading_pull - turn.angle_rad / MAGNET_RAD**2) / firm))
-    stiff = own.slip[turn.first] + np.eye(3) / SLIP_RAD**2
-    pull = own.slip_pull[turn.first] - turn.rotvec / SLIP_RAD**2
+    piece = round(turn.first)
+    stiff = own.slip[piece] + np.eye(3) / SLIP_RAD**2
+    pull = own.slip_pull[piece] - turn.rotvec / SLIP_RAD**2
+    if turn.gain:
+        moment = round(turn.first * MOMENTS)
+        stiff, pull = stiff + own.sudden[moment], pull + own.sudden_pull[moment]
     return replace(turn, rotvec=np.linalg.solve(stiff, pull))
 
 
 def _is_left_of(turn, found):
-    """Whether a _Turn is what is left of one that has been put right already: of its sensor, or a little of another one's."""
+    """Whether a _Turn is what is left of one that has been put right already: of its sensor, a little of another one's, or sudden at the same moment."""
     edges = [(t.at_s, t.end_s) for t in (turn, found)]
     together = any(abs(a - b) < SAME_S for a in edges[0] for b in edges[1])
-    return together and (turn.sensor == found.sensor or turn.size_rad < SMALL * found.size_rad)
+    return together and (turn.gain > 0.0 or turn.sensor == found.sensor or turn.size_rad < SMALL * found.size_rad)
 
 
 def _magnet(sensor, told, start_s):
@@ -268,14 +281,29 @@ def _magnet(sensor, told, start_s):
 def _slip(sensor, told, start_s):
     """The likeliest _Turn of a sensor on its limb in a window, by its Evidence; None where it is too short."""
     edge = round(BESIDE_S / PIECE_S)
-    moments = np.arange(edge, len(told.slip) - edge)
-    if not len(moments):
+    pieces = np.arange(edge, len(told.slip) - edge)
+    if not len(pieces):
         return None
-    pull = told.slip_pull[moments]
-    rotvec = np.linalg.solve(told.slip[moments] + np.eye(3) / SLIP_RAD**2, pull[..., None])[..., 0]
-    sure = (rotvec * pull).sum(axis=1)
-    best = int(sure.argmax())
-    return _Turn(sensor, float(sure[best]), start_s, int(moments[best]), len(told.slip), rotvec=rotvec[best])
+    stiff, pull = told.slip[pieces], told.slip_pull[pieces]
+    slowly, rotvec = _sure_of(stiff, pull)
+    moments = np.arange(pieces[0] * MOMENTS, pieces[-1] * MOMENTS + 1)
+    near = np.round(moments / MOMENTS).astype(int) - pieces[0]
+    suddenly, leapt = _sure_of(stiff[near] + told.sudden[moments], pull[near] + told.sudden_pull[moments])
+    slow, sudden = int(slowly.argmax()), int(suddenly.argmax())
+    gain = float(suddenly[sudden] - slowly[slow])
+    if gain < LEAST_GAIN:
+        return _Turn(sensor, float(slowly[slow]), start_s, int(pieces[slow]), len(told.slip), rotvec=rotvec[slow])
+    first = float(moments[sudden] / MOMENTS)
+    return _Turn(sensor, float(suddenly[sudden]), start_s, first, len(told.slip), rotvec=leapt[sudden], gain=gain)
+
+
+def _sure_of(stiff, pull):
+    """(how sure the likeliest slips are (N,), their rotation vectors (N, 3)) by stiff (N, 3, 3), pull (N, 3)."""
+    stiff = stiff + np.eye(3) / SLIP_RAD**2
+    rotvec = np.linalg.solve(stiff, pull[..., None])[..., 0]
+    # what is sudden is told by what is near it alone: rarely, what may be off all along takes away more than all tell
+    firm = np.all([np.linalg.det(stiff[:, :k, :k]) > 0 for k in (1, 2, 3)], axis=0)
+    return np.where(firm, (rotvec * pull).sum(axis=1), 0.0), rotvec
 
 
 def _box(turn, pieces):
@@ -303,10 +331,13 @@ def _turned_back(recording, calibration, turns):
             back = quaternion_from_rotvec(-angle[:, None] * UP)
             rotation[inside, s] = quaternion_multiply(back, rotation[inside, s])
         else:
-            first = int(np.searchsorted(recording.times_s, turn.at_s))
+            since = recording.times_s - turn.at_s
+            share = np.clip(since / SUDDEN_S + 0.5, 0.0, 1.0) if turn.gain else (since >= 0.0).astype(float)
+            first = int(np.searchsorted(share, 1e-9))
             slip = quaternion_rotate(quaternion_conjugate(calibration.mount[s]), turn.rotvec)  # in the sensor's axes
-            rotation[first:, s] = quaternion_multiply(rotation[first:, s], quaternion_from_rotvec(-slip))
-            force[first:, s] = quaternion_rotate(quaternion_from_rotvec(slip), force[first:, s])
+            slip = quaternion_from_rotvec(share[first:, None] * slip)
+            rotation[first:, s] = quaternion_multiply(rotation[first:, s], quaternion_conjugate(slip))
+            force[first:, s] = quaternion_rotate(slip, force[first:, s])
     return replace(recording, rotation=rotation, force_ms2=force)
 
 
