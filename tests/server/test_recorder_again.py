@@ -54,7 +54,10 @@ def left_over(root, production, slate, number=1, seconds=SECONDS, kind="take"):
     session.advance()
     for readings, wanted in devices if kind == "take" else ():
         readings.keep_in(journal)
-        sent = kit.packets_at_once(wanted | {"zero_us": ZERO_US}, seconds)
+        performed = wanted["take"] | {
+            "seed": 3
+        }  # whatever the slate's number: it tells when devices begin and what they lose
+        sent = kit.packets_at_once(wanted | {"zero_us": ZERO_US, "take": performed}, seconds)
         readings.take_in(DevicePacketReader(readings.device).feed(sent))
     return journal
 
