@@ -54,9 +54,8 @@ def left_over(root, production, slate, number=1, seconds=SECONDS, kind="take"):
     session.advance()
     for readings, wanted in devices if kind == "take" else ():
         readings.keep_in(journal)
-        performed = wanted["take"] | {
-            "seed": 3
-        }  # whatever the slate's number: it tells when devices begin and what they lose
+        # otherwise the slate's number tells when devices begin and what they lose
+        performed = wanted["take"] | {"seed": 3}
         sent = kit.packets_at_once(wanted | {"zero_us": ZERO_US, "take": performed}, seconds)
         readings.take_in(DevicePacketReader(readings.device).feed(sent))
     return journal

@@ -83,7 +83,8 @@ def write_bvh(path, motion):
     channels = np.concatenate([motion.root_position_m * CM_PER_M, np.degrees(angles).reshape(frames, -1)], axis=1)
     lines += ["MOTION", f"Frames: {frames}", f"Frame Time: {float(1 / motion.rate):.10f}"]
     changing = np.r_[np.ones(3, dtype=bool), turning.repeat(3)]
-    row = " ".join("%.6f" if c else f"{v:.6f}" for c, v in zip(changing, channels[0], strict=True))
+    first = channels[0] if frames else np.zeros(len(changing))
+    row = " ".join("%.6f" if c else f"{v:.6f}" for c, v in zip(changing, first, strict=True))
     rows = "\n".join(row % tuple(values) for values in channels[:, changing].tolist())
     write_whole(path, ("\n".join(lines) + "\n" + rows + "\n").encode())
 

@@ -4,10 +4,13 @@ Turns are splines over pieces of a take. A sensor that is knocked slips within a
 place of the splines.
 """
 
+from functools import lru_cache
+
 import numpy as np
 from numba import njit
 
 from otrevo.core.conventions import matrix_from_quaternion, quaternion_conjugate, quaternion_rotate
+from otrevo.core.correlation import correlated
 from otrevo.core.inertial.felt import BAND_HZ, banded, banded_bend
 from otrevo.core.inertial.joints import heading_matrix
 
@@ -94,11 +97,11 @@ class FeltAtJoints:
         c, d = np.triu_indices(3)
         firm = firm.transpose(0, 1, 3, 2, 4)[:, v, w]
         firm = firm[..., c, d] + np.where(c < d, firm[..., d, c], 0.0)
-        firm = _correlated(firm, sudden[:, c] * sudden[:, d] - slow[:, c] * slow[:, d])
+        firm = correlated(firm, sudden[:, c] * sudden[:, d] - slow[:, c] * slow[:, d])
         first = self.nearest - len(sudden) // 2
         out = np.empty((len(first), 3, 3))
         out[:, v, w] = out[:, w, v] = firm[first]
-        return out, _correlated(pull, sudden - slow)[first]
+        return out, correlated(pull, sudden - slow)[first]
 
     def stands(self, sensor, speed):
         """Whether a sensor hardly turns and feels gravity alone, (T,) of the part's frames; speed (T,): how fast it turns, rad/s."""
@@ -114,13 +117,7 @@ def _shapes(rate_hz, away_s):
     return np.stack([np.interp(away_s, times, column) for column in way.T], axis=-1)
 
 
-def _correlated(values, shapes):
-    """(N, K): from each moment on, values (T, K, C) times shapes (W, C), summed; of those from before the first moment on at the end."""
-    count = 1 << (len(values) + len(shapes)).bit_length()
-    spectrum = np.fft.rfft(values, count, axis=0) * np.fft.rfft(shapes, count, axis=0).conj()[:, None]
-    return np.fft.irfft(spectrum.sum(axis=2), count, axis=0)
-
-
+@lru_cache(maxsize=8)
 def _step_shapes(rate_hz, each_s):
     """(2, W, 3), as _shapes, every each_s about a moment: a sudden turn that lasts, and one that is made of splines."""
     times = np.arange(-int(4 * rate_hz), int(4 * rate_hz) + 1) / rate_hz

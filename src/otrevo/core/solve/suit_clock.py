@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from otrevo.core.conventions import quaternion_conjugate, quaternion_multiply, rotvec_from_quaternion
+from otrevo.core.correlation import correlated
 
 OWN_CLOCK = "own"  # of a stream whose clock nobody has lined up: the motion tells
 KNOWN_CLOCK = "known"
@@ -154,10 +155,7 @@ def _standard(speed):
 
 def _correlated(a, b):
     """Correlation (N + M - 1,) of a (N, S) with b (M, S), of all sensors together; the first value is for the last of b on the first of a."""
-    whole = len(a) + len(b) - 1
-    size = 1 << whole.bit_length()
-    product = np.fft.rfft(a, size, axis=0) * np.fft.rfft(b[::-1], size, axis=0)
-    return np.fft.irfft(product.sum(axis=1), size)[:whole]
+    return np.roll(correlated(a[:, None], b)[:, 0], len(b) - 1)[: len(a) + len(b) - 1]
 
 
 def find_suit_clock(suit, suit_hz, bone_world, bone_hz, near_s=None, drift_before=None):
