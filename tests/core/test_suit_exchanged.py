@@ -87,6 +87,24 @@ class Exchanged(unittest.TestCase):
             found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
             self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in pairs})
 
+    def test_whatever_the_trunk_carries_is_told_apart_by_which_arm_it_turns_with_and_by_turning_as_a_head(self):
+        performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 6, Fraction(120)).motion
+        for pairs in (
+            [], [("chest", "leftShoulder")], [("chest", "rightShoulder")], [("head", "leftShoulder")], [("head", "rightShoulder")],
+            [("chest", "head")], [("chest", "head"), ("leftShoulder", "rightShoulder")],
+        ):  # fmt: skip
+            suit = make_suit(motion.skeleton, 6, worn=dict([*pairs, *(p[::-1] for p in pairs)]))
+            recording = record_suit(motion, suit)
+            self.assertEqual(find_exchanged_alike(felt(recording), recording), pairs)
+
+    def test_whoever_holds_the_head_still_wears_it_where_it_says(self):
+        performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
+        motion = perform("suit warm-up", performer, 6, Fraction(120)).motion
+        motion.rotation_local[:, [motion.skeleton.index(b) for b in ("neck", "head")]] = [0.0, 0.0, 0.0, 1.0]
+        recording = record_suit(motion, make_suit(motion.skeleton, 6))
+        self.assertEqual(find_exchanged_alike(felt(recording), recording), [])
+
     def test_arms_that_hang_say_nothing_of_their_collar_bones(self):
         performer = make_performer(21, shipped_chart(), sloppiness_deg=2.5)
         motion = march_on_the_spot(performer)

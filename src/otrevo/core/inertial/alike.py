@@ -1,6 +1,7 @@
 """Sensors that feel so much alike that their joints do not tell who has changed places with whom.
 
-A collar bone hardly moves: the trunk carries both alike. But as an arm is raised its collar bone turns with it, and not with the other arm.
+A collar bone hardly moves: the trunk carries both of them and the chest alike. But as an arm is raised its collar bone turns with it beside
+the chest, and not with the other arm. A head turns beside the collar bones, and the chest hardly does.
 A wrist that is held stiff makes one limb of a forearm and its hand. But the hand lies beyond the forearm as seen from the elbow.
 
 Source of the first: V. T. Inman, J. B. Saunders, L. C. Abbott, Observations on the function of the shoulder joint, 1944.
@@ -20,13 +21,21 @@ from otrevo.core.inertial.joints import find_link, heading_matrix
 from otrevo.core.zero_phase import low_pass
 
 SIDES = "left", "right"
+COLLAR_BONES, UPPER_ARMS = ("leftShoulder", "rightShoulder"), ("leftUpperArm", "rightUpperArm")
 SLOW_HZ = 2.0  # above it skin swings and the trunk shakes
 EACH_S = 0.05
 HEADING_SD = np.radians(30.0)  # of a sensor to the chest's, at most, so that axes can be compared
 ARMS_TURN, COLLARS_TURN = np.radians(15.0), np.radians(2.0)  # a second, RMS beside the chest, at least
-# How much more collar bones turn with the other arm, as a sum of four correlations, each -1 to 1, before they have changed places. In 64
-# warm-ups worn as they say none was above 0.1, and in the 58 of them in which arms are raised the least the wrong way round is 0.57
-OTHER_ARM = 0.4
+# How collar bones follow arms, as a sum of four correlations, each -1 to 1. Of 60 warm-ups worn as they say it is 0.5 to 1.6 in the 52 in which
+# arms are raised, and -0.1 to 0.25 in those in which the trunk turns more; so low is it where collar bones are in each other's place
+OTHER_ARM = -0.4
+# A collar bone and the chest in each other's place: so much better is it the other way round, and so good then. Worn as they say, that makes it worse
+# by 0.24 or more in those 52 warm-ups; in the others it is up to 0.2 better, and 0.33 then
+BETTER, FOLLOWS = 0.22, 0.4
+# So many times as much do collar bones turn beside the chest as beside the head where these two are in each other's place, and a collar bone beside
+# the chest as the head does where those two are. Worn as they say it is at most half as much in all these warm-ups, the other way round at least twice
+AS_MUCH = 1.5
+HEADS_BETTER = 0.08  # as BETTER, beside that: the other way round it makes the least of them 0.16 better
 # The cosine between the way to the elbow and that to the hand, above which the hand is on the elbow's side. Of 58 arms in such warm-ups none was
 # above -0.7, and the wrong way round none below 0.65
 INWARDS = 0.2
@@ -36,7 +45,17 @@ NEAR_M = 0.015  # so near to each other, two sensors do not tell which of them i
 def find_exchanged_alike(felt, recording):
     """[(sensor, sensor)] of the Felt of a SuitRecording that have changed places though their joints hardly tell."""
     pairs = [(side + "LowerArm", side + "Hand") for side in SIDES if _hand_is_inwards(felt, side)]
-    return pairs + ([("leftShoulder", "rightShoulder")] if _collar_bones_follow_other_arms(felt, recording) else [])
+    turning = {"chest": _turning(recording, "chest")[1]} if "chest" in felt.names else {}
+    for name, joint in (("head", "neck"), *((n, n) for n in (*COLLAR_BONES, *UPPER_ARMS))):
+        link = find_link(felt, "chest", name, joint) if {"chest", name} <= set(felt.names) else None
+        if link and link.heading_sd < HEADING_SD:
+            times, own = _turning(recording, name)
+            turn = heading_matrix(link.heading_rad + link.drift_rad_s * (times - link.zero_s))
+            turning[name] = np.einsum("tij,tj->ti", turn, own)
+    if _collar_bones_follow_head(turning):
+        pairs.append(("chest", "head"))
+        turning["chest"], turning["head"] = turning["head"], turning["chest"]
+    return pairs + _where_arms_hang(turning)
 
 
 def _hand_is_inwards(felt, side):
@@ -57,26 +76,51 @@ def _hand_is_inwards(felt, side):
     return min(size) > NEAR_M and to_hand @ elbow.below_m > INWARDS * size[0] * size[1]
 
 
-def _collar_bones_follow_other_arms(felt, recording):
-    """Whether each collar bone's sensor turns as the arm of the other side does."""
-    names = [side + part for part in ("Shoulder", "UpperArm") for side in SIDES]
-    if not {"chest", *names} <= set(felt.names):
+def _collar_bones_follow_head(turning):
+    """Whether collar bones turn less beside what is called the head than beside the chest: of {sensor: angular velocity (K, 3)}."""
+    collars = [n for n in COLLAR_BONES if n in turning]
+    if not collars or "head" not in turning:
         return False
-    times, chest = _turning(recording, "chest")
-    turning = []
-    for name in names:
-        link = find_link(felt, "chest", name, name)
-        if link.heading_sd > HEADING_SD:
-            return False
-        turn = heading_matrix(link.heading_rad + link.drift_rad_s * (times - link.zero_s))
-        turning.append(np.einsum("tij,tj->ti", turn, _turning(recording, name)[1]) - chest)
-    alike = np.einsum("atk,btk->ab", turning, turning)
+    chest, head = (np.sqrt(np.mean([_rms(turning[c] - turning[n]) ** 2 for c in collars])) for n in ("chest", "head"))
+    return chest > COLLARS_TURN and chest > AS_MUCH * head
+
+
+def _where_arms_hang(turning):
+    """[(sensor, sensor)], at most one pair, of the chest, the head and the collar bones, by which arm collar bones turn with; turning: as above."""
+    if not {"chest", *COLLAR_BONES, *UPPER_ARMS} <= set(turning):
+        return []
+    chest, left, right, *arms = (turning[n] for n in ("chest", *COLLAR_BONES, *UPPER_ARMS))
+    if min(_rms(c - chest) for c in (left, right)) < COLLARS_TURN or min(_rms(a - chest) for a in arms) < ARMS_TURN:
+        return []
+    now = _follow(chest, (left, right), arms)
+    if now < OTHER_ARM:
+        return [COLLAR_BONES]
+    better = {
+        ("chest", "leftShoulder"): (_follow(left, (chest, right), arms), BETTER),
+        ("chest", "rightShoulder"): (_follow(right, (left, chest), arms), BETTER),
+    }
+    head = turning.get("head")
+    if head is not None and _rms(left - chest) > AS_MUCH * _rms(head - chest):
+        better["head", "leftShoulder"] = _follow(chest, (head, right), arms), HEADS_BETTER
+    if head is not None and _rms(right - chest) > AS_MUCH * _rms(head - chest):
+        better["head", "rightShoulder"] = _follow(chest, (left, head), arms), HEADS_BETTER
+    pair = max(better, key=lambda p: better[p][0])
+    follows, least = better[pair]
+    return [pair] if follows > max(FOLLOWS, now + least) else []
+
+
+def _rms(turning):
+    return np.sqrt((turning**2).sum(axis=1).mean())
+
+
+def _follow(chest, collars, arms):
+    """How much more two collar bones turn with their own arm than with the other, -4 to 4: angular velocities (K, 3) of them and of both arms,
+    left and right, beside the chest's, along the same axes."""
+    beside = np.array([*collars, *arms]) - chest
+    alike = np.einsum("atk,btk->ab", beside, beside)
     size = np.sqrt(alike.diagonal())
-    rms = size / np.sqrt(len(times))
-    if rms[:2].min() < COLLARS_TURN or rms[2:].min() < ARMS_TURN:
-        return False
     alike = alike[:2, 2:] / np.outer(size[:2], size[2:])
-    return alike[0, 1] + alike[1, 0] - alike[0, 0] - alike[1, 1] > OTHER_ARM
+    return alike[0, 0] + alike[1, 1] - alike[0, 1] - alike[1, 0]
 
 
 def _turning(recording, name):
