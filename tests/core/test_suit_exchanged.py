@@ -84,8 +84,10 @@ class Exchanged(unittest.TestCase):
         motion.rotation_local[:, hands] = [0.0, 0.0, 0.0, 1.0]
         for pairs in ([], *([p] for p in alike), alike):
             suit = make_suit(motion.skeleton, 6, worn=dict([*pairs, *(p[::-1] for p in pairs)]))
-            found = calibrate_suit_alone(record_suit(motion, suit), generic_skeleton(performer.height_m))
-            self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in pairs})
+            recording = record_suit(motion, suit)
+            self.assertEqual(find_exchanged_alike(felt(recording), recording), pairs)
+        found = calibrate_suit_alone(recording, generic_skeleton(performer.height_m))
+        self.assertEqual({frozenset(p) for p in found.exchanged}, {frozenset(p) for p in alike})
 
     def test_whatever_the_trunk_carries_is_told_apart_by_which_arm_it_turns_with_and_by_turning_as_a_head(self):
         performer = make_performer(6, shipped_chart(), sloppiness_deg=2.5)
