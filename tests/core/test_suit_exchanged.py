@@ -70,6 +70,7 @@ class Exchanged(unittest.TestCase):
             ("leftFoot", "rightFoot"),
             ("hips", "rightShoulder"),
             ("leftShoulder", "leftHand"),
+            ("rightUpperArm", "rightHand"),
         ):
             worn = {pair[0]: pair[1], pair[1]: pair[0]} if pair else {}
             found = find_exchanged(felt(record_suit(motion, make_suit(motion.skeleton, 2, worn=worn))))

@@ -15,7 +15,7 @@ from otrevo.core.words import bones_in_a_row
 # so much better, as a sum of logarithms, must the joints be explained after an exchange: of two that anybody may confuse, and of a forearm and its hand,
 # which a stiff wrist makes one, or any other two. In 58 warm-ups in suits worn as they say, the most were 0.15 and 0.65
 USUAL, OTHERS = 0.5, 1.0
-STRANGE = 0.3  # and so much is unexplained before it, at least, of any other two: nobody puts on a hand for a thigh and has it fit a little worse
+STRANGE = 0.24  # and so much is unexplained before it, at least, of any other two: nobody puts on a hand for a thigh and has it fit a little worse
 LEAST = 0.02  # what of a joint is never explained, and counts for nothing
 MOVES_MS2 = 1.0  # what a limb feels that moves enough to tell whose it is
 SHORT_S, MORE = 30.0, 0.6  # in a warm-up that is shorter, up to so much better still
