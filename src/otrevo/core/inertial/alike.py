@@ -45,13 +45,7 @@ NEAR_M = 0.015  # so near to each other, two sensors do not tell which of them i
 def find_exchanged_alike(felt, recording):
     """[(sensor, sensor)] of the Felt of a SuitRecording that have changed places though their joints hardly tell."""
     pairs = [(side + "LowerArm", side + "Hand") for side in SIDES if _hand_is_inwards(felt, side)]
-    turning = {"chest": _turning(recording, "chest")[1]} if "chest" in felt.names else {}
-    for name, joint in (("head", "neck"), *((n, n) for n in (*COLLAR_BONES, *UPPER_ARMS))):
-        link = find_link(felt, "chest", name, joint) if {"chest", name} <= set(felt.names) else None
-        if link and link.heading_sd < HEADING_SD:
-            times, own = _turning(recording, name)
-            turn = heading_matrix(link.heading_rad + link.drift_rad_s * (times - link.zero_s))
-            turning[name] = np.einsum("tij,tj->ti", turn, own)
+    turning = _turning_beside_each_other(felt, recording)
     if _collar_bones_follow_head(turning):
         pairs.append(("chest", "head"))
         turning["chest"], turning["head"] = turning["head"], turning["chest"]
@@ -89,38 +83,51 @@ def _where_arms_hang(turning):
     """[(sensor, sensor)], at most one pair, of the chest, the head and the collar bones, by which arm collar bones turn with; turning: as above."""
     if not {"chest", *COLLAR_BONES, *UPPER_ARMS} <= set(turning):
         return []
-    chest, left, right, *arms = (turning[n] for n in ("chest", *COLLAR_BONES, *UPPER_ARMS))
-    if min(_rms(c - chest) for c in (left, right)) < COLLARS_TURN or min(_rms(a - chest) for a in arms) < ARMS_TURN:
+    chest = turning["chest"]
+    beside = {n: _rms(turning[n] - chest) for n in turning}
+    if min(beside[n] for n in COLLAR_BONES) < COLLARS_TURN or min(beside[n] for n in UPPER_ARMS) < ARMS_TURN:
         return []
-    now = _follow(chest, (left, right), arms)
+    now = _follow(turning)
     if now < OTHER_ARM:
         return [COLLAR_BONES]
-    better = {
-        ("chest", "leftShoulder"): (_follow(left, (chest, right), arms), BETTER),
-        ("chest", "rightShoulder"): (_follow(right, (left, chest), arms), BETTER),
-    }
-    head = turning.get("head")
-    if head is not None and _rms(left - chest) > AS_MUCH * _rms(head - chest):
-        better["head", "leftShoulder"] = _follow(chest, (head, right), arms), HEADS_BETTER
-    if head is not None and _rms(right - chest) > AS_MUCH * _rms(head - chest):
-        better["head", "rightShoulder"] = _follow(chest, (left, head), arms), HEADS_BETTER
-    pair = max(better, key=lambda p: better[p][0])
-    follows, least = better[pair]
-    return [pair] if follows > max(FOLLOWS, now + least) else []
+    follows = {}
+    for collar in COLLAR_BONES:
+        others = [("chest", BETTER)]
+        if "head" in turning and beside[collar] > AS_MUCH * beside["head"]:
+            others.append(("head", HEADS_BETTER))
+        for other, least in others:
+            follows[other, collar] = _follow(turning | {other: turning[collar], collar: turning[other]}), least
+    pair = max(follows, key=follows.get)
+    most, least = follows[pair]
+    return [pair] if most > max(FOLLOWS, now + least) else []
 
 
 def _rms(turning):
     return np.sqrt((turning**2).sum(axis=1).mean())
 
 
-def _follow(chest, collars, arms):
-    """How much more two collar bones turn with their own arm than with the other, -4 to 4: angular velocities (K, 3) of them and of both arms,
-    left and right, beside the chest's, along the same axes."""
-    beside = np.array([*collars, *arms]) - chest
+def _follow(turning):
+    """How much more the two collar bones turn with their own arm than with the other, beside the chest, -4 to 4; turning: as above."""
+    beside = np.array([turning[n] for n in (*COLLAR_BONES, *UPPER_ARMS)]) - turning["chest"]
     alike = np.einsum("atk,btk->ab", beside, beside)
     size = np.sqrt(alike.diagonal())
     alike = alike[:2, 2:] / np.outer(size[:2], size[2:])
     return alike[0, 0] + alike[1, 1] - alike[0, 1] - alike[1, 0]
+
+
+def _turning_beside_each_other(felt, recording):
+    """{sensor: slow angular velocity (K, 3), rad/s} of the chest, the head, collar bones and upper arms, along the axes of the chest's filter; without
+    those whose heading to it is not known."""
+    if "chest" not in felt.names:
+        return {}
+    turning = {"chest": _turning(recording, "chest")[1]}
+    for name, joint in (("head", "neck"), *((n, n) for n in (*COLLAR_BONES, *UPPER_ARMS))):
+        link = find_link(felt, "chest", name, joint) if name in felt.names else None
+        if link and link.heading_sd < HEADING_SD:
+            times, own = _turning(recording, name)
+            turn = heading_matrix(link.heading_rad + link.drift_rad_s * (times - link.zero_s))
+            turning[name] = np.einsum("tij,tj->ti", turn, own)
+    return turning
 
 
 def _turning(recording, name):
