@@ -5,6 +5,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core import compiled_quaternions  # noqa: F401 compiled as it is loaded, before the processes below part
 from otrevo.core.body.kinematics import Motion
 from otrevo.core.body.performer import PerformerCalibration
 from otrevo.core.body.skeleton import generic_skeleton

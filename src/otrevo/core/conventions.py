@@ -9,8 +9,11 @@ from fractions import Fraction
 
 import numpy as np
 
+from otrevo.core import quaternion_formulas as formulas
+
 MM_PER_M = 1000.0
 CM_PER_M = 100.0
+LONG = 4000  # numbers in an array that is long
 RATES = tuple(
     Fraction(n, d)
     for n, d in (
@@ -19,18 +22,40 @@ RATES = tuple(
 )  # fmt: skip
 
 
+def _compiled(rows, *numbers):
+    """The compiled loops where any of the arrays in `rows`, each with that many `numbers` in a row, is long; None where none is.
+
+    To load them takes half a second, which is not worth it for a reader that turns one skeleton.
+    """
+    for each, many in zip(rows, numbers, strict=True):
+        if each.shape[-1:] != (many,):
+            raise ValueError(f"arrays of {many} numbers in a row were expected, not of shape {each.shape}")
+    if max(each.size for each in rows) <= LONG:
+        return None
+    from otrevo.core import compiled_quaternions
+
+    return compiled_quaternions
+
+
+def _columns(rows):
+    """The columns of an array (..., N)."""
+    return tuple(rows[..., i] for i in range(rows.shape[-1]))
+
+
+def _rows(columns):
+    """An array (..., N) of its columns."""
+    out = np.empty((*columns[0].shape, len(columns)), columns[0].dtype)
+    for i, column in enumerate(columns):
+        out[..., i] = column
+    return out
+
+
 def quaternion_multiply(a, b):
     """Hamilton product of (..., 4) quaternions (x, y, z, w): first rotate by `b`, then by `a`."""
     a, b = np.asarray(a), np.asarray(b)
-    ax, ay, az, aw = a[..., 0], a[..., 1], a[..., 2], a[..., 3]
-    bx, by, bz, bw = b[..., 0], b[..., 1], b[..., 2], b[..., 3]
-    x = aw * bx + ax * bw + ay * bz - az * by
-    out = np.empty((*x.shape, 4), x.dtype)
-    out[..., 0] = x
-    out[..., 1] = aw * by - ax * bz + ay * bw + az * bx
-    out[..., 2] = aw * bz + ax * by - ay * bx + az * bw
-    out[..., 3] = aw * bw - ax * bx - ay * by - az * bz
-    return out
+    if compiled := _compiled((a, b), 4, 4):
+        return compiled.multiply(a, b)
+    return _rows(formulas.product(*_columns(a), *_columns(b)))
 
 
 def quaternion_conjugate(q):
@@ -41,53 +66,33 @@ def quaternion_conjugate(q):
 def quaternion_rotate(q, v):
     """Rotate vectors `v` (..., 3) by unit quaternions `q` (..., 4), broadcasting."""
     q, v = np.asarray(q), np.asarray(v)
-    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
-    a, b, c = v[..., 0], v[..., 1], v[..., 2]
-    tx, ty, tz = 2.0 * (y * c - z * b), 2.0 * (z * a - x * c), 2.0 * (x * b - y * a)
-    first = a + w * tx + y * tz - z * ty
-    out = np.empty((*first.shape, 3), first.dtype)
-    out[..., 0] = first
-    out[..., 1] = b + w * ty + z * tx - x * tz
-    out[..., 2] = c + w * tz + x * ty - y * tx
-    return out
+    if compiled := _compiled((q, v), 4, 3):
+        return compiled.rotate(q, v)
+    return _rows(formulas.rotated(*_columns(q), *_columns(v)))
 
 
 def quaternion_from_rotvec(rotvec):
     """Unit quaternions (..., 4) of rotation vectors (..., 3) in radians (exponential map)."""
     rotvec = np.asarray(rotvec, dtype=float)
-    x, y, z = rotvec[..., 0], rotvec[..., 1], rotvec[..., 2]
-    angle = np.sqrt(x * x + y * y + z * z)
-    # sinc keeps the limit at zero angle: sin(a/2)/a = 0.5 sinc(a / 2pi)
-    factor = 0.5 * np.sinc(angle / (2 * np.pi))
-    out = np.empty((*angle.shape, 4))
-    out[..., 0], out[..., 1], out[..., 2], out[..., 3] = factor * x, factor * y, factor * z, np.cos(angle / 2)
-    return out
+    if compiled := _compiled((rotvec,), 3):
+        return compiled.from_vectors(rotvec, compiled.FOUR)
+    return _rows(formulas.from_vector(*_columns(rotvec)))
 
 
 def rotvec_from_quaternion(q):
     """Rotation vectors (..., 3), radians, shortest arc, of unit quaternions (..., 4)."""
     q = np.asarray(q, dtype=float)
-    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
-    s = np.sqrt(x * x + y * y + z * z)
-    factor = np.where(s > 1e-9, 2.0 * np.arctan2(s, np.abs(w)) / np.where(s > 1e-9, s, 1.0), 2.0)
-    factor = np.where(w < 0, -factor, factor)
-    out = np.empty((*s.shape, 3))
-    out[..., 0], out[..., 1], out[..., 2] = factor * x, factor * y, factor * z
-    return out
+    if compiled := _compiled((q,), 4):
+        return compiled.to_vectors(q, compiled.THREE)
+    return _rows(formulas.to_vector(*_columns(q)))
 
 
 def matrix_from_quaternion(q):
     """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
     q = np.asarray(q, dtype=float)
-    x, y, z, w = q[..., 0], q[..., 1], q[..., 2], q[..., 3]
-    out = np.empty((*x.shape, 3, 3))
-    out[..., 0, 0], out[..., 1, 1], out[..., 2, 2] = (
-        1 - 2 * (y * y + z * z), 1 - 2 * (x * x + z * z), 1 - 2 * (x * x + y * y),
-    )  # fmt: skip
-    out[..., 0, 1], out[..., 0, 2] = 2 * (x * y - z * w), 2 * (x * z + y * w)
-    out[..., 1, 0], out[..., 1, 2] = 2 * (x * y + z * w), 2 * (y * z - x * w)
-    out[..., 2, 0], out[..., 2, 1] = 2 * (x * z - y * w), 2 * (y * z + x * w)
-    return out
+    if compiled := _compiled((q,), 4):
+        return compiled.to_matrices(q, compiled.THREE)
+    return _rows(formulas.to_matrix(*_columns(q))).reshape(*q.shape[:-1], 3, 3)
 
 
 def quaternion_from_matrix(m):
@@ -169,16 +174,11 @@ def slerp(times, q, at):
         return np.repeat(q, len(at), axis=0)
     i = np.clip(np.searchsorted(times, at, side="right") - 1, 0, len(times) - 2)
     f = np.clip((at - times[i]) / (times[i + 1] - times[i]), 0.0, 1.0)
-    f = f.reshape((-1,) + (1,) * (q.ndim - 1))
+    f = f.reshape((-1,) + (1,) * (q.ndim - 2))
     before, after = q[i], q[i + 1]
-    alike = np.einsum("...i,...i->...", before, after)[..., None]
-    half = np.arccos(np.minimum(np.abs(alike), 1.0))
-    whole = np.sin(half)
-    apart = whole > 1e-6  # nearer to each other, the arc is a straight line
-    whole = np.where(apart, whole, 1.0)
-    from_before = np.where(apart, np.sin((1.0 - f) * half) / whole, 1.0 - f)
-    from_after = np.where(apart, np.sin(f * half) / whole, f)
-    return from_before * before + np.copysign(from_after, alike) * after
+    if compiled := _compiled((before, after), 4, 4):
+        return compiled.interpolate(before, after, f)
+    return _rows(formulas.between(*_columns(before), *_columns(after), f))
 
 
 def rigid_move(a, b, weight=None):
