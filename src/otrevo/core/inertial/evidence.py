@@ -3,7 +3,8 @@
 Three things tell. Both sensors beside a joint feel the same acceleration there (core.inertial.joints); whichever is turned feels it elsewhere,
 and feels the joint move aside while it turns. Joints hardly turn about some axes (core.inertial.joint_freedom). And feet that stand are
 flat. All are linear in small turns, so one least squares for every pair of neighbours tells how much better any turn of either would explain the take than none does.
-What may be off all along is taken out first: how both are mounted, where their joint is, and how their headings differ and drift.
+What may be off all along is taken out first: how both are mounted, where their joint is, how their headings differ and drift, and how
+much less than the limb its skin turns about the limb's line.
 
 Turns are splines over pieces of the take. Of a heading's every turn is told; of a sensor's that slips, one that stays from some piece on, or that
 comes suddenly, at one of several moments in every piece.
@@ -17,6 +18,8 @@ from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.inertial.felt_at_joints import PIECE_S, WANDER_S, FeltAtJoints, felt_products
 from otrevo.core.inertial.joint_freedom import READ_RAD, angles_of
 from otrevo.core.inertial.joints import LINKS, LOOSE, links_of
+from otrevo.core.inertial.poses import plain, sensor_above
+from otrevo.core.inertial.skin import MISSED, SKIN, turned_about_line
 from otrevo.core.inertial.stills import turn_speed
 
 MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD = np.radians([6.0, 10.0, 4.0, 1.0])  # what may be off all along, one sigma
@@ -27,12 +30,14 @@ NOISE_MS2 = 0.2  # of a joint that is not LOOSE
 FARTHER = 2.0  # times as much where the sensor of a bone in between is missing
 FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
 FEWEST_STANDS = 3
+STANDS_BESIDE = 2  # before and after a slip at least: whoever stands in a pose once stands otherwise in what they do
 FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
 LEVEL = np.cos(np.radians(45.0))
 
-# what may be off besides: both mounts, three angles, the heading and its drift, the joint's place in both; then that place in every part
-_MOUNTS, _ANGLES, _HEADING = slice(0, 6), slice(6, 9), slice(9, 11)
-_PRIORS = np.repeat([MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD, PLACE_M], [6, 3, 1, 1, 6])
+# what may be off besides: both mounts, three angles, the heading and its drift, what skin misses on both sides, the joint's place in both; then
+# that place in every part
+_MOUNTS, _ANGLES, _HEADING, _SKIN = slice(0, 6), slice(6, 9), slice(9, 11), slice(11, 13)
+_PRIORS = np.repeat([MOUNT_RAD, ANGLE_RAD, HEADING_RAD, DRIFT_RAD, MISSED, PLACE_M], [6, 3, 1, 1, 2, 6])
 
 
 @dataclass
@@ -79,13 +84,18 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         Only what tells of any of these sensors: all that changes when they alone are put right.
     """
     times = recording.times_s[frames]
-    piece_of = ((times - times[0]) / PIECE_S).astype(int)
+    piece_of = pieces_of(times)
     pieces = int(piece_of[-1])
-    piece_of = np.where(piece_of < pieces, piece_of, -1)
-    inside = piece_of >= 0
+    inside = piece_of < pieces
     times, piece_of, world = times[inside], piece_of[inside], world[frames][inside]
-    felt = FeltAtJoints(recording, calibration, headings, sensed, times, pieces)
     number = {n: s for s, n in enumerate(recording.names)}
+    skin = {
+        s: (turned_about_line(n, world[:, number[above]], world[:, s]), SKIN[plain(n)])
+        for n, s in number.items() if plain(n) in SKIN and (above := sensor_above(n, recording.names))
+    }  # fmt: skip
+    frames_in = np.bincount(piece_of, minlength=pieces)
+    in_pieces = {s: (np.bincount(piece_of, turned, pieces) / frames_in, line) for s, (turned, line) in skin.items()}
+    felt = FeltAtJoints(recording, calibration, headings, sensed, times, pieces, skin)
     places = {joint: place for *_, joint, place in calibration.places_of(recording.names)}
     told = {}
     collar_bones = {"leftShoulder", "rightShoulder"} & set(recording.names)
@@ -93,7 +103,7 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         pair = number[above], number[below]
         if beside is not None and beside.isdisjoint(pair):
             continue
-        link = _Link(pieces, felt, TRUNK if above in ("hips", "chest") else 1.0)
+        link = _Link(pieces, felt, TRUNK if above in ("hips", "chest") else 1.0, [in_pieces.get(s) for s in pair])
         neighbours = (above, below, joint) in LINKS  # or a sensor in between is missing, and more than one joint turns
         if neighbours or above == "chest":
             priors = MOUNT_RAD, ANGLE_RAD, HEADING_RAD
@@ -115,6 +125,11 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     return told
 
 
+def pieces_of(times):
+    """The piece of a part of a take that each of its times (F,) is in, as integers; the last one, which is not a whole one, is left out elsewhere."""
+    return ((times - times[0]) / PIECE_S).astype(int)
+
+
 def summed(told, sensors):
     """[Evidence] of so many sensors, by all that evidence_of tells."""
     each = [evidence for part in told.values() for evidence in part.values()]
@@ -129,11 +144,11 @@ def summed(told, sensors):
 class _Link:
     """The least squares of two neighbours, of the one above and the one below."""
 
-    def __init__(self, pieces, felt, loose):
-        """loose: how much worse than usual the joint's places are known."""
-        self.felt, self.left_of = felt, None
+    def __init__(self, pieces, felt, loose, skin):
+        """loose: how much worse than usual the joint's places are known; skin: of both sides, how far the limb is turned about its line in every piece (K,), rad, and that line (3,); None where skin comes along."""
+        self.felt, self.left_of, self.skin = felt, None, skin
         priors = np.r_[_PRIORS, np.full(6 * (1 + int(pieces * PIECE_S / WANDER_S)), WANDER_M)]
-        priors[_HEADING.stop :] *= loose
+        priors[_SKIN.stop :] *= loose
         count = len(priors)
         self.normal, self.aim = np.diag(1 / priors**2), np.zeros(count)
         self.sides = [Evidence.nothing(pieces, felt.moments) for _ in range(2)]
@@ -148,6 +163,10 @@ class _Link:
         always[:, _HEADING] = angle.by_heading[:, None] * np.stack(
             [np.ones(len(always)), self.trend[angle.piece]], axis=1
         )
+        for k, skin in enumerate(self.skin):
+            if skin is not None:
+                turned, line = skin
+                always[:, _SKIN.start + k] = (angle.by_mount[k] @ line) * turned[angle.piece]
         firm_always, firm_value = angle.certainty @ always, angle.certainty @ angle.value
         self.normal += always.T @ firm_always
         self.aim += always.T @ firm_value
@@ -183,7 +202,7 @@ class _Link:
         every = np.zeros((len(always), 3, rest))
         every[:, :, : always.shape[2]] = always
         own = always.shape[2] + 6 * part[:, None] + np.arange(6)
-        np.put_along_axis(every, np.repeat(own[:, None], 3, axis=1), always[:, :, 2:], axis=2)
+        np.put_along_axis(every, np.repeat(own[:, None], 3, axis=1), always[:, :, -6:], axis=2)
         firm = (np.sqrt(weight)[:, None, None] * every).reshape(-1, rest)
         self.normal[_HEADING.start :, _HEADING.start :] += firm.T @ firm
         self.aim[_HEADING.start :] += firm.T @ (np.sqrt(weight)[:, None] * apart).ravel()
@@ -240,10 +259,21 @@ def _add_standing(evidence, world, stands, piece_of):
     certainty = np.linalg.inv(covariance + READ_RAD**2 * np.eye(len(piece)))
     firm = certainty.sum(axis=1)
     certainty = certainty - np.outer(firm, firm) / (firm.sum() + 1 / ANGLE_RAD**2)  # what it is off all along
+    slip, pull = np.zeros_like(evidence.slip), np.zeros_like(evidence.slip_pull)
     for axis in (0, 2):
         turn = np.cross(up[:, None], np.eye(3))[:, :, axis]
-        _add_lasting(evidence.slip, piece, _growing_by(turn, certainty))
-        _add_lasting(evidence.slip_pull, piece, turn * (certainty @ up[:, axis])[:, None])
+        _add_lasting(slip, piece, _growing_by(turn, certainty))
+        _add_lasting(pull, piece, turn * (certainty @ up[:, axis])[:, None])
+    begins, ends = _stands(piece)
+    told = slice(ends[STANDS_BESIDE - 1] + 1, begins[-STANDS_BESIDE] + 1) if len(begins) >= 2 * STANDS_BESIDE else slice(0)
+    evidence.slip[told] += slip[told]
+    evidence.slip_pull[told] += pull[told]
+
+
+def _stands(piece):
+    """(the first of the pieces (P,) of every stand, the last ones)."""
+    first = np.flatnonzero(np.r_[True, np.diff(piece) > 1])
+    return piece[first], piece[np.r_[first[1:], len(piece)] - 1]
 
 
 def changes_between(piece, up):

@@ -32,9 +32,12 @@ def spline(pieces):
 
 
 class FeltAtJoints:
-    """A part of a take as its accelerometers felt it; moments: how many there are at which a sensor may slip suddenly."""
+    """A part of a take as its accelerometers felt it; moments: how many there are at which a sensor may slip suddenly.
 
-    def __init__(self, recording, calibration, headings, sensed, times, pieces):
+    skin: {sensor: how far its limb is turned about its line in every frame (F,), rad, and that line about the bone's axes (3,)}.
+    """
+
+    def __init__(self, recording, calibration, headings, sensed, times, pieces, skin):
         inside = (sensed.times_s >= times[0]) & (sensed.times_s < times[0] + pieces * PIECE_S)
         at = np.searchsorted(recording.times_s, sensed.times_s[inside] - 1e-6)
         self.times, self.frame_times, angle = sensed.times_s[inside], times, headings.at(sensed.times_s[inside])
@@ -49,6 +52,7 @@ class FeltAtJoints:
         self.first = np.floor(since / PIECE_S - 0.5).astype(np.int64) - REACH + 1
         knots = (self.first[:, None] + np.arange(2 * REACH) + 0.5) * PIECE_S
         self.shape = _shapes(recording.rate_hz, since[:, None] - knots)
+        self.skin = {s: (_shape_of(turned, recording.rate_hz, times, self.times), line) for s, (turned, line) in skin.items()}
         self.moments = pieces * MOMENTS
         nearest = np.round((np.arange(self.moments) * PIECE_S / MOMENTS - since[0]) / self.each_s)
         self.nearest = np.clip(nearest, 0, len(since) - 1).astype(int)
@@ -56,7 +60,7 @@ class FeltAtJoints:
 
     def beside(self, pair, places, noise):
         """(first piece (T,), shape of its turn and the next ones' (T, M, 3), weight of a sample where little of it is explained (T,) and where all is (T,),
-        apart (T, 3) m/s², how that goes with what may be off all along (T, 3, 8), [(with a heading (T, 3, 3), with a slip (T, 3, 3, 3))] of both
+        apart (T, 3) m/s², how that goes with what may be off all along (T, 3, 10), [(with a heading (T, 3, 3), with a slip (T, 3, 3, 3))] of both
         sides, by shapes).
         """
         turn = [self.turn[:, s] for s in pair]
@@ -69,10 +73,7 @@ class FeltAtJoints:
         blow = 1 + (apart**2).sum(axis=1) / variance / BLOW**2
         whole, weight = weight / blow, weight / blow**2
         swept = np.cross(UP, (felt[0] + felt[1]) / 2)
-        always = np.concatenate(
-            [swept[:, :, None], (swept * self.trend[:, None])[:, :, None], bend[0], -bend[1]], axis=2
-        )
-        turned = []
+        turned, skin = [], []
         for k, (s, sign) in enumerate(zip(pair, (1.0, -1.0), strict=True)):
             rotation = turn[k] @ self.rotation[:, s]
             aside = np.cross(UP, rotation @ places[k])
@@ -82,6 +83,10 @@ class FeltAtJoints:
             aside = rotation @ arm
             slip = np.stack([bend[k] @ arm, aside, np.gradient(aside, self.each_s, axis=0)], axis=3)
             turned.append((sign * heading, sign * slip))
+            shape, line = self.skin.get(s, (np.zeros((len(swept), 3)), np.zeros(3)))
+            skin.append(((sign * slip).transpose(0, 1, 3, 2) @ line @ shape[:, :, None])[..., 0])
+        all_along = swept, swept * self.trend[:, None], *skin
+        always = np.concatenate([np.stack(all_along, axis=2), bend[0], -bend[1]], axis=2)
         return self.first, self.shape, weight, whole, apart, always, self.part, turned
 
     def sudden(self, weight, apart, slip):
@@ -112,9 +117,13 @@ class FeltAtJoints:
 def _shapes(rate_hz, away_s):
     """(..., 3): the spline about a piece's middle, its second derivative and twice its first, both as a Felt knows them, away_s (...) from it."""
     times = np.arange(-int(4 * rate_hz), int(4 * rate_hz) + 1) / rate_hz
-    whole = spline(times / PIECE_S)
-    way = np.stack([whole, banded_bend(whole, rate_hz), 2 * banded(np.gradient(whole, 1 / rate_hz), rate_hz)], axis=1)
-    return np.stack([np.interp(away_s, times, column) for column in way.T], axis=-1)
+    return _shape_of(spline(times / PIECE_S), rate_hz, times, away_s)
+
+
+def _shape_of(turned, rate_hz, times, at_s):
+    """(..., 3): how far something is turned at times (F,), its second derivative and twice its first, both as a Felt knows them, at_s (...)."""
+    way = turned, banded_bend(turned, rate_hz), 2 * banded(np.gradient(turned, 1 / rate_hz), rate_hz)
+    return np.stack([np.interp(at_s, times, column) for column in way], axis=-1)
 
 
 @lru_cache(maxsize=8)
@@ -127,8 +136,7 @@ def _step_shapes(rate_hz, each_s):
     away = np.arange(-half, half + 1) * each_s
     out = np.empty((2, len(away), 3))
     for shapes, turned in zip(out, (sudden, slow), strict=True):
-        way = turned, banded_bend(turned, rate_hz), 2 * banded(np.gradient(turned, 1 / rate_hz), rate_hz)
-        shapes[:] = np.stack([np.interp(away, times, column) for column in way], axis=1)
+        shapes[:] = _shape_of(turned, rate_hz, times, away)
     return out
 
 
@@ -173,8 +181,8 @@ def felt_products(first, shape, weight, apart, always, part, turned, pieces, res
                 pull[k, c] += with_all[own, 0]
                 for n in range(count):
                     by[k, c, n] += with_all[own, 1 + n]
-                for n in range(2, count):
-                    by[k, c, count - 2 + 6 * part[begin] + n] += with_all[own, 1 + n]
+                for n in range(6):  # the places, in this part of the take
+                    by[k, c, count + 6 * part[begin] + n] += with_all[own, 1 + count - 6 + n]
                 for d in range(min(reach - m, pieces - k)):
                     for e in range(kinds):
                         band[k, d, c, e] += with_turns[own, (m + d) * kinds + e]

@@ -20,16 +20,18 @@ from otrevo.core.conventions import (
     quaternion_rotate,
     rotvec_from_quaternion,
 )
-from otrevo.core.inertial.evidence import evidence_of, summed
+from otrevo.core.inertial.evidence import evidence_of, pieces_of, summed
 from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.felt_at_joints import MOMENTS, PIECE_S, SUDDEN_S, UP, spline
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.pose import sensed_bones
+from otrevo.core.inertial.stills import find_stills
 from otrevo.core.solve.suit_faults import SensorFault
 
 WINDOW_S, HOP_S = 40.0, 25.0  # looked at at once, and from one such window to the next
 SHORTEST_S, LONGEST_S = 1.5, 15.0  # of a magnet
-EDGE_S, BESIDE_S = 0.5, 2.0  # of the take, before and after a magnet and a slip at least
+EDGE_S = 0.5  # of the take, before and after a magnet at least
+BESIDE_S = 2.0  # of movement, before and after a slip at least: poses are held otherwise than limbs move
 RISES = 1, 4  # pieces within which a magnet comes and goes
 MAGNET_RAD, SLIP_RAD = np.radians(20.0), np.radians(25.0)  # what is expected of both, one sigma
 LEAST_MAGNET_RAD, LEAST_SLIP_RAD, FARTHEST_RAD = np.radians([6.0, 7.0, 60.0])
@@ -93,20 +95,20 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
 
     recording, calibration: of the same sensors, in the same order. progress: called with the share of the take that has been looked at first.
     """
-    read, sensed = recording, felt(recording)
+    read, sensed, busy = recording, felt(recording), _busy_pieces(recording)
     headings = find_headings(recording, calibration, sensed)
     found, changed, told, likely = [], None, {}, {}
     for _ in range(MOST_LOOKS):
         left = {}
         for start in _look(told, recording, calibration, headings, sensed, changed):
             evidence = summed(told[start], len(recording.names))
-            likely[start] = _likely(start, evidence)
+            likely[start] = _likely(start, evidence, busy[start])
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
             left |= {k: _left(turn, evidence) for k, turn in enumerate(found) if turn.start_s == start}
         left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
         changing = [found[k] for k, more in left.items() if more.size_rad >= LEFT_RAD]
         new = [
-            _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed)
+            _of_rivals(turn, likely, found, told, busy, recording, calibration, headings, sensed)
             for turn in _new_turns(likely, found)
             if not any(_begins_with(turn, other) for other in changing)  # these tell first how far they are turned
         ]
@@ -158,10 +160,22 @@ def _windows(times):
     return [(start, end, slice(*at)) for start, end, at in zip(starts, ends, frames.T, strict=True)]
 
 
-def _likely(start_s, evidence):
-    """The likeliest _Turns of every sensor in a window, by their [Evidence]."""
-    magnets, slips = ([f(s, own, start_s) for s, own in enumerate(evidence)] for f in (_magnet, _slip))
-    slips = [turn for turn in slips if turn is not None]
+def _busy_pieces(recording):
+    """{start of a window, s: whether the body moves in each of its pieces (K,)}."""
+    still = np.zeros(len(recording), dtype=bool)
+    for begin, end in find_stills(recording):
+        still[begin:end] = True
+    out = {}
+    for start, _, frames in _windows(recording.times_s):
+        piece = pieces_of(recording.times_s[frames])
+        out[start] = np.bincount(piece, still[frames])[:-1] < np.bincount(piece)[:-1] / 2
+    return out
+
+
+def _likely(start_s, evidence, busy):
+    """The likeliest _Turns of every sensor in a window, by their [Evidence]; busy (K,): whether the body moves in a piece."""
+    magnets = [_magnet(s, own, start_s) for s, own in enumerate(evidence)]
+    slips = [turn for s, own in enumerate(evidence) if (turn := _slip(s, own, start_s, busy)) is not None]
     others = float(np.median([turn.sure - turn.gain for turn in slips])) if slips else 0.0
     return [turn for turn in magnets if turn is not None] + [replace(turn, others=others) for turn in slips]
 
@@ -192,7 +206,7 @@ def _is_sure(turn, chance):
     return sure and least < turn.size_rad < FARTHEST_RAD
 
 
-def _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed):
+def _of_rivals(turn, likely, found, told, busy, recording, calibration, headings, sensed):
     """A _Turn, or one of another sensor in the same moments that explains the take nearly as well but leaves less to explain.
 
     A hand that is turned looks much like a forearm that is turned the other way, until the elbow is looked at.
@@ -215,7 +229,7 @@ def _of_rivals(turn, likely, found, told, recording, calibration, headings, sens
             own = evidence_of(right, calibration, headings, felt_right, world, frames, {tried.sensor})
             evidence = summed(others | own, len(recording.names))
             tried = tried.and_then(_left(tried, evidence))
-        more = [t.sure for t in _likely(turn.start_s, evidence) if _begins_with(t, turn) and t.sensor in sensors]
+        more = [t.sure for t in _likely(turn.start_s, evidence, busy[turn.start_s]) if _begins_with(t, turn) and t.sensor in sensors]
         left.append(max(more, default=0.0) - first.sure)
     return rivals[int(np.argmin(left))]
 
@@ -278,10 +292,10 @@ def _magnet(sensor, told, start_s):
     return best
 
 
-def _slip(sensor, told, start_s):
-    """The likeliest _Turn of a sensor on its limb in a window, by its Evidence; None where it is too short."""
-    edge = round(BESIDE_S / PIECE_S)
-    pieces = np.arange(edge, len(told.slip) - edge)
+def _slip(sensor, told, start_s, busy):
+    """The likeliest _Turn of a sensor on its limb in a window, by its Evidence; None where the body moves too little in it. busy as in _likely."""
+    enough, before = round(BESIDE_S / PIECE_S), np.cumsum(busy) - busy
+    pieces = np.flatnonzero((before >= enough) & (busy.sum() - before >= enough))
     if not len(pieces):
         return None
     stiff, pull = told.slip[pieces], told.slip_pull[pieces]
