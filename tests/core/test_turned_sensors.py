@@ -14,6 +14,7 @@ from otrevo.core.conventions import (
     quaternion_from_rotvec,
     quaternion_multiply,
     rotvec_from_quaternion,
+    slerp,
 )
 from otrevo.core.inertial.calibrate import calibrate_wearer
 from otrevo.core.inertial.evidence import changes_between
@@ -40,6 +41,15 @@ def to_and_fro(motion, times):
     each = [motion.rotation_local, motion.rotation_local[::-1]] * times
     root = [motion.root_position_m, motion.root_position_m[::-1]] * times
     return Motion(motion.skeleton, motion.rate, np.concatenate(root), make_continuous(np.concatenate(each)))
+
+
+def after_a_pose(motion, then):
+    """The first frame of a Motion held for 2.5 s, and a second later another one that begins where it does."""
+    ends = np.stack([motion.rotation_local[0], then.rotation_local[0]])
+    way = slerp(np.array([0.0, 1.0]), ends, np.arange(120) / 120)
+    local = np.concatenate([np.repeat(ends[:1], 300, axis=0), way, then.rotation_local])
+    root = np.concatenate([np.repeat(then.root_position_m[:1], 420, axis=0), then.root_position_m])
+    return Motion(motion.skeleton, motion.rate, root, make_continuous(local))
 
 
 class TurnedSensors(unittest.TestCase):
@@ -124,6 +134,26 @@ class TurnedSensors(unittest.TestCase):
         up = np.stack([0 * inclined, np.cos(inclined), np.sin(inclined)], axis=1)
         self.assertGreater(changes_between(np.array([10, 11, 40, 41, 70]), up), np.radians(10.0))
         self.assertLess(changes_between(np.array([10, 11, 40, 41, 70]), up[[0, 0, 0, 0, 0]]), np.radians(0.1))
+
+    def test_skin_that_turns_less_than_the_arms_in_it_is_no_slip(self):
+        """Arms hang in a pose, and are then turned about their lines and bent for the rest of the take."""
+        haul = self.takes["rope haul"]
+        times = np.arange(len(haul))[:, None] / 120
+        for hz, roll_deg, bend_deg in ((0.8, (80, 15), (90, 25)), (1.2, (80, 20), (80, 30))):
+            then = haul
+            for side, sign in (("left", 1), ("right", -1)):
+                roll = roll_deg[0] + roll_deg[1] * np.sin(2 * np.pi * hz * times)
+                lift = 20 * np.sin(2 * np.pi * 1.4 * hz * times + 1)
+                bend = -sign * bend_deg[0] + bend_deg[1] * np.sin(2 * np.pi * 1.2 * hz * times + 0.5)
+                then = with_turns(then, f"{side}UpperArm", np.radians(roll * [1, 0, 0] + lift * [0, 0, 1]))
+                then = with_turns(then, f"{side}LowerArm", np.radians(bend * [0, 1, 0]))
+            missed = {"leftUpperArm": 0.3, "rightUpperArm": 0.3}
+            self.assertEqual(self.found(after_a_pose(haul, then), missed=missed)[0], [])
+
+    def test_feet_that_stand_otherwise_than_in_a_pose_are_no_faults(self):
+        take = to_and_fro(self.takes["semaphore"], 1)
+        then = with_turns(take, "rightFoot", np.broadcast_to(np.radians([18.0, 0.0, 8.0]), (len(take), 3)))
+        self.assertEqual(self.found(after_a_pose(take, then))[0], [])
 
     def test_feet_that_dangle_are_no_faults(self):
         """Nor do they stand wherever they come to rest for a moment: knees swing to and fro."""

@@ -13,6 +13,7 @@ comes suddenly, at one of several moments in every piece.
 from dataclasses import dataclass, fields, replace
 
 import numpy as np
+import scipy
 
 from otrevo.core.conventions import matrix_from_quaternion
 from otrevo.core.inertial.felt_at_joints import PIECE_S, WANDER_S, FeltAtJoints, felt_products
@@ -30,7 +31,8 @@ NOISE_MS2 = 0.2  # of a joint that is not LOOSE
 FARTHER = 2.0  # times as much where the sensor of a bone in between is missing
 FLAT_RAD, FLAT_S = np.radians(4.0), 1.5  # how far feet that stand stray from flat, and for how long
 FEWEST_STANDS = 3
-STANDS_BESIDE = 2  # before and after a slip at least: whoever stands in a pose once stands otherwise in what they do
+POSED_RAD = np.radians(6.0)  # how far otherwise they stand in a pose that is held
+POSED_S = 1.0  # and so long before and after it
 FLOOR_RAD, FLOOR_S = np.radians(4.0), 60.0  # and the floor under them from level
 LEVEL = np.cos(np.radians(45.0))
 
@@ -67,7 +69,7 @@ class Evidence:
             mine += getattr(other, f.name)
 
 
-def evidence_of(recording, calibration, headings, sensed, world, frames, beside=None):
+def evidence_of(recording, calibration, headings, sensed, world, held, frames, beside=None):
     """What a part of a take tells of its sensors, {what tells it, two neighbours or a foot that stands: {sensor: Evidence}}.
 
     Parameters
@@ -78,6 +80,8 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
         The recording's.
     world : ndarray (T, S, 4)
         The bones' rotations by the recording.
+    held : ndarray (T,) of bool
+        Whether the body holds still.
     frames : slice
         The part.
     beside : set of int, optional
@@ -118,9 +122,11 @@ def evidence_of(recording, calibration, headings, sensed, world, frames, beside=
     feet = [n for n in recording.names if n.endswith("Foot") and (beside is None or number[n] in beside)]
     part = recording.only(feet)
     part = replace(part, rotation=part.rotation[frames][inside])
+    near = scipy.ndimage.binary_dilation(held[frames][inside], iterations=round(POSED_S * recording.rate_hz))
+    pose, _ = scipy.ndimage.label(near)
     for name, speed in zip(feet, turn_speed(part).T, strict=True):
         s, evidence = number[name], Evidence.nothing(pieces, felt.moments)
-        _add_standing(evidence, world[:, s], felt.stands(s, speed), piece_of)
+        _add_standing(evidence, world[:, s], felt.stands(s, speed), piece_of, pose)
         told[name] = {s: evidence}
     return told
 
@@ -241,8 +247,8 @@ def _add_lasting(whole, piece, each):
     whole += single[::-1].cumsum(axis=0)[::-1]
 
 
-def _add_standing(evidence, world, stands, piece_of):
-    """Add to a foot's Evidence that it is flat whenever it stands; world (T, 4), stands (T,)."""
+def _add_standing(evidence, world, stands, piece_of, pose):
+    """Add to a foot's Evidence that it is flat whenever it stands; world (T, 4), stands (T,), pose (T,): which one is held then, 0 for none."""
     up = matrix_from_quaternion(np.nan_to_num(world, nan=0.5))[:, 1]  # in the bone's axes
     flat = np.flatnonzero(stands & np.isfinite(world[:, 0]) & (up[:, 1] > LEVEL))
     piece, first, count = np.unique(piece_of[flat], return_index=True, return_counts=True)
@@ -250,30 +256,20 @@ def _add_standing(evidence, world, stands, piece_of):
         return
     up = np.add.reduceat(up[flat], first, axis=0) / count[:, None]
     often = count > 0.6 * len(piece_of) / (piece_of[-1] + 1)
-    piece, up = piece[often], up[often]
+    piece, up, pose = piece[often], up[often], pose[flat[first[often]]]
     if len(piece) < 4:
         return
     apart_s = np.abs(piece[:, None] - piece[None]) * PIECE_S
     stray = max(FLAT_RAD, changes_between(piece, up))  # of feet that dangle, or stand on their toes
     covariance = stray**2 * np.exp(-apart_s / FLAT_S) + FLOOR_RAD**2 * np.exp(-apart_s / FLOOR_S)
+    covariance += POSED_RAD**2 * ((pose[:, None] == pose) & (pose > 0))
     certainty = np.linalg.inv(covariance + READ_RAD**2 * np.eye(len(piece)))
     firm = certainty.sum(axis=1)
     certainty = certainty - np.outer(firm, firm) / (firm.sum() + 1 / ANGLE_RAD**2)  # what it is off all along
-    slip, pull = np.zeros_like(evidence.slip), np.zeros_like(evidence.slip_pull)
     for axis in (0, 2):
         turn = np.cross(up[:, None], np.eye(3))[:, :, axis]
-        _add_lasting(slip, piece, _growing_by(turn, certainty))
-        _add_lasting(pull, piece, turn * (certainty @ up[:, axis])[:, None])
-    begins, ends = _stands(piece)
-    told = slice(ends[STANDS_BESIDE - 1] + 1, begins[-STANDS_BESIDE] + 1) if len(begins) >= 2 * STANDS_BESIDE else slice(0)
-    evidence.slip[told] += slip[told]
-    evidence.slip_pull[told] += pull[told]
-
-
-def _stands(piece):
-    """(the first of the pieces (P,) of every stand, the last ones)."""
-    first = np.flatnonzero(np.r_[True, np.diff(piece) > 1])
-    return piece[first], piece[np.r_[first[1:], len(piece)] - 1]
+        _add_lasting(evidence.slip, piece, _growing_by(turn, certainty))
+        _add_lasting(evidence.slip_pull, piece, turn * (certainty @ up[:, axis])[:, None])
 
 
 def changes_between(piece, up):

@@ -52,7 +52,9 @@ class FeltAtJoints:
         self.first = np.floor(since / PIECE_S - 0.5).astype(np.int64) - REACH + 1
         knots = (self.first[:, None] + np.arange(2 * REACH) + 0.5) * PIECE_S
         self.shape = _shapes(recording.rate_hz, since[:, None] - knots)
-        self.skin = {s: (_shape_of(turned, recording.rate_hz, times, self.times), line) for s, (turned, line) in skin.items()}
+        self.skin = {
+            s: (_shape_of(turned, recording.rate_hz, times, self.times), line) for s, (turned, line) in skin.items()
+        }
         self.moments = pieces * MOMENTS
         nearest = np.round((np.arange(self.moments) * PIECE_S / MOMENTS - since[0]) / self.each_s)
         self.nearest = np.clip(nearest, 0, len(since) - 1).astype(int)

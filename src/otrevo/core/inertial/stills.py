@@ -34,3 +34,11 @@ def find_stills(recording):
     still = (moving <= MOVING_SHARE) & (known.sum(axis=1) >= 0.5 * known.any(axis=0).sum())
     runs = find_runs(still)
     return runs[(runs[:, 1] - runs[:, 0]) >= SHORTEST_S * recording.rate_hz]
+
+
+def hold_still(recording):
+    """Whether the body holds still in every sample (T,)."""
+    still = np.zeros(len(recording), dtype=bool)
+    for start, end in find_stills(recording):
+        still[start:end] = True
+    return still

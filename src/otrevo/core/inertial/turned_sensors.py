@@ -25,7 +25,7 @@ from otrevo.core.inertial.felt import felt, felt_again
 from otrevo.core.inertial.felt_at_joints import MOMENTS, PIECE_S, SUDDEN_S, UP, spline
 from otrevo.core.inertial.headings import find_headings
 from otrevo.core.inertial.pose import sensed_bones
-from otrevo.core.inertial.stills import find_stills
+from otrevo.core.inertial.stills import hold_still
 from otrevo.core.solve.suit_faults import SensorFault
 
 WINDOW_S, HOP_S = 40.0, 25.0  # looked at at once, and from one such window to the next
@@ -95,12 +95,13 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
 
     recording, calibration: of the same sensors, in the same order. progress: called with the share of the take that has been looked at first.
     """
-    read, sensed, busy = recording, felt(recording), _busy_pieces(recording)
+    read, sensed, held = recording, felt(recording), hold_still(recording)
+    busy = _busy_pieces(recording.times_s, held)
     headings = find_headings(recording, calibration, sensed)
     found, changed, told, likely = [], None, {}, {}
     for _ in range(MOST_LOOKS):
         left = {}
-        for start in _look(told, recording, calibration, headings, sensed, changed):
+        for start in _look(told, recording, calibration, headings, sensed, held, changed):
             evidence = summed(told[start], len(recording.names))
             likely[start] = _likely(start, evidence, busy[start])
             progress(min(1.0, len(likely) * HOP_S * recording.rate_hz / len(recording)))
@@ -108,7 +109,7 @@ def find_turned_sensors(recording, calibration, progress=lambda share: None):
         left = {k: more for k, more in left.items() if found[k].and_then(more).size_rad < FARTHEST_RAD}
         changing = [found[k] for k, more in left.items() if more.size_rad >= LEFT_RAD]
         new = [
-            _of_rivals(turn, likely, found, told, busy, recording, calibration, headings, sensed)
+            _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed, held)
             for turn in _new_turns(likely, found)
             if not any(_begins_with(turn, other) for other in changing)  # these tell first how far they are turned
         ]
@@ -137,7 +138,7 @@ def _come_back(sensor, found):
     )
 
 
-def _look(told, recording, calibration, headings, sensed, changed):
+def _look(told, recording, calibration, headings, sensed, held, changed):
     """Look at the windows of a take and yield the start of each, s, of which something is told anew: of all windows, or
     where _Turns `changed` have been put right since the last look. told: {start: as evidence_of tells}, brought up to date.
     """
@@ -147,7 +148,7 @@ def _look(told, recording, calibration, headings, sensed, changed):
             continue
         beside = None if changed is None else {t.sensor for t in changed if t.at_s < end and t.end_s > start}
         if changed is None or beside:
-            more = evidence_of(recording, calibration, headings, sensed, world, frames, beside)
+            more = evidence_of(recording, calibration, headings, sensed, world, held, frames, beside)
             told[start] = told.get(start, {}) | more
             yield start
 
@@ -160,15 +161,12 @@ def _windows(times):
     return [(start, end, slice(*at)) for start, end, at in zip(starts, ends, frames.T, strict=True)]
 
 
-def _busy_pieces(recording):
-    """{start of a window, s: whether the body moves in each of its pieces (K,)}."""
-    still = np.zeros(len(recording), dtype=bool)
-    for begin, end in find_stills(recording):
-        still[begin:end] = True
+def _busy_pieces(times, held):
+    """{start of a window, s: whether the body moves in each of its pieces (K,)}; times (T,), held (T,): whether it holds still."""
     out = {}
-    for start, _, frames in _windows(recording.times_s):
-        piece = pieces_of(recording.times_s[frames])
-        out[start] = np.bincount(piece, still[frames])[:-1] < np.bincount(piece)[:-1] / 2
+    for start, _, frames in _windows(times):
+        piece = pieces_of(times[frames])
+        out[start] = np.bincount(piece, held[frames])[:-1] < np.bincount(piece)[:-1] / 2
     return out
 
 
@@ -206,7 +204,7 @@ def _is_sure(turn, chance):
     return sure and least < turn.size_rad < FARTHEST_RAD
 
 
-def _of_rivals(turn, likely, found, told, busy, recording, calibration, headings, sensed):
+def _of_rivals(turn, likely, found, told, recording, calibration, headings, sensed, held):
     """A _Turn, or one of another sensor in the same moments that explains the take nearly as well but leaves less to explain.
 
     A hand that is turned looks much like a forearm that is turned the other way, until the elbow is looked at.
@@ -219,6 +217,7 @@ def _of_rivals(turn, likely, found, told, busy, recording, calibration, headings
         return turn
     sensors, left = {t.sensor for t in rivals}, []
     frames = next(frames for start, _, frames in _windows(recording.times_s) if start == turn.start_s)
+    busy = _busy_pieces(recording.times_s, held)[turn.start_s]
 
     for first in rivals:
         others = {what: part for what, part in told[turn.start_s].items() if first.sensor not in part}
@@ -226,10 +225,11 @@ def _of_rivals(turn, likely, found, told, busy, recording, calibration, headings
         for _ in range(RIVAL_LOOKS):  # how far it is turned is told better where it is right already
             right = _turned_back(recording, calibration, [tried])
             felt_right, world = felt_again(sensed, right, {tried.sensor}), sensed_bones(right, calibration, headings)
-            own = evidence_of(right, calibration, headings, felt_right, world, frames, {tried.sensor})
+            own = evidence_of(right, calibration, headings, felt_right, world, held, frames, {tried.sensor})
             evidence = summed(others | own, len(recording.names))
             tried = tried.and_then(_left(tried, evidence))
-        more = [t.sure for t in _likely(turn.start_s, evidence, busy[turn.start_s]) if _begins_with(t, turn) and t.sensor in sensors]
+        again = _likely(turn.start_s, evidence, busy)
+        more = [t.sure for t in again if _begins_with(t, turn) and t.sensor in sensors]
         left.append(max(more, default=0.0) - first.sure)
     return rivals[int(np.argmin(left))]
 
