@@ -66,6 +66,30 @@ class Quaternions(unittest.TestCase):
         self.assertAlmostEqual(abs(middle[1] @ q[0]), 1, places=12)
         self.assertAlmostEqual(abs(middle[2] @ q[1]), 1, places=12)
 
+    def test_long_arrays_come_out_as_short_ones_do(self):
+        """They go through compiled loops; in pieces of 500 they do not. What is missing stays so, and only that."""
+        rng = np.random.default_rng(6)
+        q, p = Rotation.random(6000, random_state=6).as_quat(), Rotation.random(6000, random_state=7).as_quat()
+        v, times, at = rng.normal(size=(6000, 3)), np.arange(6000) / 100, np.linspace(-1.0, 61.0, 6000)
+        q[3], v[5], p[7], q[9:13], v[11] = np.nan, np.nan, np.nan, [0.0, 0.0, 0.0, -1.0], 0.0
+        q[21] = -q[20]
+        for what, arrays in (
+            (quaternion_multiply, (q, p)), (quaternion_rotate, (q, v)), (quaternion_from_rotvec, (v,)),
+            (rotvec_from_quaternion, (q,)), (matrix_from_quaternion, (q,)),
+        ):  # fmt: skip
+            with self.subTest(what=what.__name__):
+                pieces = [what(*(a[k : k + 500] for a in arrays)) for k in range(0, 6000, 500)]
+                whole = what(*arrays)
+                np.testing.assert_allclose(whole, np.concatenate(pieces), atol=1e-14)
+                missing = np.isnan(np.concatenate([a.reshape(6000, -1) for a in arrays], axis=1)).any(axis=1)
+                np.testing.assert_array_equal(np.isnan(whole).reshape(6000, -1).any(axis=1), missing)
+        pieces = [slerp(times, q, at[k : k + 500]) for k in range(0, 6000, 500)]
+        np.testing.assert_allclose(slerp(times, q, at), np.concatenate(pieces), atol=1e-14)
+        many = quaternion_rotate(q[:3000, None], np.eye(3))  # one with several
+        np.testing.assert_allclose(many, matrix_from_quaternion(q[:3000]).swapaxes(1, 2), atol=1e-14)
+        with self.assertRaisesRegex(ValueError, "3 numbers in a row"):
+            quaternion_rotate(q, q)
+
     def test_signs_are_made_continuous(self):
         q = np.tile([0.0, 0, 0, 1], (6, 1)) * np.array([1, -1, -1, 1, -1, 1])[:, None]
         self.assertTrue((np.sum(make_continuous(q)[1:] * make_continuous(q)[:-1], axis=1) > 0).all())
